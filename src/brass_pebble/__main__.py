@@ -1,0 +1,4 @@
+from brass_pebble.cli import main
+
+if __name__ == "__main__":
+    main()

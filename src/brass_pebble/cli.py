@@ -1,0 +1,351 @@
+"""The command line.  docs/command-line.md is its reference; exit codes stand there and in `EXIT_CODES`."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import sys
+import time
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from . import __version__, paths
+
+EXIT_CODES = {
+    "ok": 0, "failed": 1, "usage": 2, "no engine": 3, "permission": 4, "busy": 5, "mistake in a file": 6,
+}
+_CODE_OF = {"none": "no engine", "gone": "no engine", "several": "usage"}
+_EPILOG = "Exit codes: " + ", ".join(f"{code} {name}" for name, code in EXIT_CODES.items())
+
+app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exceptions_enable=False,
+                  rich_markup_mode=None, epilog=_EPILOG,
+                  help="Spare keyboards, pedals and pads as command surfaces for timed keystroke macros.")
+macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
+                        help="Look at macro files without an engine.")
+app.add_typer(macro_app, name="macro")
+
+DeskOption = Annotated[Path | None, typer.Option("--desk", metavar="DIR", help="the desk's folder")]
+JsonOption = Annotated[bool, typer.Option("--json", help="one JSON object a line")]
+
+
+# The common ancestor of everything that can be wrong with a command line, wherever typer keeps it.
+_UsageError: Any = typer.BadParameter.__mro__[2]
+
+
+class Failure(Exception):
+    """Ends the program with a sentence and an exit code."""
+
+    def __init__(self, text: str, code: str) -> None:
+        super().__init__(text)
+        self.code = EXIT_CODES[code]
+
+
+def main() -> None:
+    """The program's entry: no stack trace ever reaches the person."""
+    from .client import EngineError, StartError
+    code = 0
+    try:
+        result = app(standalone_mode=False)
+        code = result if isinstance(result, int) else 0
+    except Failure as failure:
+        code = _complain(str(failure), failure.code)
+    except EngineError as error:
+        code = _complain(str(error), EXIT_CODES[_CODE_OF.get(error.code, "failed")])
+    except StartError as error:
+        code = _complain(str(error), error.code)
+    except typer.Exit as error:
+        code = error.exit_code
+    except _UsageError as error:
+        code = _complain(f"{error.format_message()} Try: brass-pebble --help", EXIT_CODES["usage"])
+    except (typer.Abort, KeyboardInterrupt):
+        code = 130
+    except BrokenPipeError:
+        # The reader of a pipe has gone, as `head` does; there is nobody to tell.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        code = 0
+    except PermissionError as error:
+        code = _complain(_os_text(error), EXIT_CODES["permission"])
+    except OSError as error:
+        code = _complain(_os_text(error), EXIT_CODES["failed"])
+    except Exception as error:
+        code = _complain(f"something unexpected happened: {error!r}. Run it with BRASS_PEBBLE_DEBUG=1 for the details",
+                         EXIT_CODES["failed"])
+        if os.environ.get("BRASS_PEBBLE_DEBUG"):
+            raise
+    sys.exit(code)
+
+
+def _complain(text: str, code: int) -> int:
+    print(f"brass-pebble: {text}", file=sys.stderr)
+    return code
+
+
+def _os_text(error: OSError) -> str:
+    return f"{error.filename}: {error.strerror}" if error.filename else str(error)
+
+
+def _show_version(wanted: bool) -> None:
+    if wanted:
+        print(f"brass-pebble {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def start(context: typer.Context, desk: DeskOption = None,
+          version: Annotated[bool, typer.Option("--version", callback=_show_version, is_eager=True,
+                                                help="show the version")] = False) -> None:
+    """Open the screen on the running engine, or start one for as long as the screen is open."""
+    if context.invoked_subcommand is not None:
+        return
+    from .client import running_sockets, start_engine
+    running = running_sockets()
+    if desk is None and len(running) == 1:
+        _open_screen(running[0])
+        return
+    folder = desk or paths.default_desk()
+    if paths.socket_path(folder) in running:
+        _open_screen(paths.socket_path(folder))
+        return
+    folder = _desk_folder(desk)
+    socket, process = start_engine(folder, "--until-left")
+    try:
+        _open_screen(socket, restart=lambda: start_engine(folder, "--until-left")[0])
+    finally:
+        _wait_for(process)
+
+
+def _desk_folder(desk: Path | None) -> Path:
+    """The folder asked for; the default one is made if it is not there yet."""
+    if desk is None:
+        desk = paths.default_desk()
+        if not desk.exists():
+            (desk / "macros").mkdir(parents=True)
+            (desk / "desk.toml").write_text('format = 1\nname = "My desk"\n', encoding="utf-8")
+    if not desk.is_dir():
+        raise Failure(f"there is no folder {desk}. Make one with a desk.toml in it, or leave --desk out", "usage")
+    return desk
+
+
+def _open_screen(socket: Path, **options: Any) -> None:
+    if not sys.stdout.isatty():
+        raise Failure("the screen needs a terminal. Use brass-pebble watch, or run it in a terminal window", "usage")
+    from .screen.app import BrassPebbleApp
+    BrassPebbleApp(socket, **options).run()
+
+
+def _wait_for(process: Any) -> None:
+    """Let an engine end by itself; insist after three seconds."""
+    try:
+        process.wait(timeout=3)
+    except Exception:
+        process.send_signal(signal.SIGTERM)
+        process.wait(timeout=3)
+
+
+@app.command()
+def demo(headless: Annotated[bool, typer.Option("--headless", help="play the class without a screen")] = False,
+         seconds: Annotated[float, typer.Option("--seconds", metavar="N", min=0.1,
+                                                help="how long the headless class lasts")] = 60.0,
+         fresh: Annotated[bool, typer.Option("--fresh", help="forget earlier changes of the demo's desk")] = False,
+         ) -> None:
+    """Try it without any hardware: a bakery's desk, simulated devices, a simulated program."""
+    from .client import EngineClient, start_engine
+    from .demo import ENGINE_OPTIONS, demo_desk
+    desk = demo_desk(fresh=fresh)
+    if paths.socket_path(desk) in _running():
+        if headless:
+            raise Failure("the demo is already open on another screen. Close that one first", "busy")
+        _open_screen(paths.socket_path(desk))
+        return
+    socket, process = start_engine(desk, *ENGINE_OPTIONS)
+    try:
+        if headless:
+            with EngineClient(socket, "demo") as client:
+                client.ask("follow", topics=["trace", "script"])
+                client.ask("script", run=True)
+                _print_news(client, as_json=False, seconds=seconds)
+        else:
+            _open_screen(socket, restart=lambda: start_engine(desk, *ENGINE_OPTIONS)[0])
+    finally:
+        _wait_for(process)
+
+
+def _running() -> list[Path]:
+    from .client import running_sockets
+    return running_sockets()
+
+
+@app.command()
+def run(desk: DeskOption = None) -> None:
+    """Run a desk without a screen, until Ctrl+C: its devices are taken over, its macros are sent."""
+    from .engine.main import run_here
+    raise typer.Exit(run_here(_desk_folder(desk), print))
+
+
+@app.command()
+def devices(as_json: JsonOption = False) -> None:
+    """List the devices that could become surfaces."""
+    from .inputs.listing import list_devices
+    found = list_devices()
+    if as_json:
+        for facts in found:
+            print(json.dumps(facts.__dict__, ensure_ascii=False))
+        return
+    if not found:
+        print("No device with keys is here. Plug one in; in a container, /dev/input and /sys/class/input must be "
+              "there. brass-pebble demo works without any.")
+    twins = {(f.name, f.vendor, f.product, f.serial) for f in found
+             if sum((g.name, g.vendor, g.product, g.serial) == (f.name, f.vendor, f.product, f.serial)
+                    for g in found) > 1}
+    for facts in found:
+        notes = [facts.note] if facts.note else []
+        if (facts.name, facts.vendor, facts.product, facts.serial) in twins:
+            notes.append("has a twin, tell them apart by port")
+        if not facts.readable:
+            notes.append("you may not read it, see “Permissions” in the README")
+        print(f"{_plain(facts.name)}\n    {facts.bus} {facts.vendor}:{facts.product}"
+              f"{', serial ' + _plain(facts.serial) if facts.serial else ''}, {facts.keys} keys"
+              f"{', pointer' if facts.pointer else ''}{'; ' + '; '.join(notes) if notes else ''}\n"
+              f"    device = {{ name = {json.dumps(facts.name, ensure_ascii=False)}"
+              f"{', port = ' + json.dumps(facts.port, ensure_ascii=False) if facts.port else ''} }}")
+
+
+def _plain(text: str) -> str:
+    """A device's name without characters that could steer the terminal."""
+    return "".join(char if char.isprintable() else "�" for char in text)
+
+
+@app.command()
+def watch(as_json: JsonOption = False, desk: DeskOption = None) -> None:
+    """Tell what every press leads to, as it happens, until Ctrl+C."""
+    from .client import EngineClient, find_engine
+    with EngineClient(find_engine(desk), "watch") as client:
+        client.ask("follow", topics=["trace"])
+        if not as_json:
+            print(f"Watching {client.hello['desk']}; Ctrl+C ends.", flush=True)
+        _print_news(client, as_json=as_json, seconds=None)
+    raise Failure("the engine has ended", "no engine")
+
+
+def _print_news(client: Any, *, as_json: bool, seconds: float | None) -> None:
+    """Print traces: those that last when they begin, and all when they end."""
+    end = time.monotonic() + seconds if seconds is not None else None
+    told: set[tuple[int, str]] = set()
+    news = client.news()
+    while end is None or time.monotonic() < end:
+        client.set_timeout(max(0.01, end - time.monotonic()) if end else None)
+        try:
+            message = next(news, None)
+        except TimeoutError:
+            return
+        if message is None:
+            return
+        if message["topic"] == "script":
+            if not message["running"]:
+                return
+            print(f"              ~ {message['caption']}", flush=True)
+        elif message["topic"] == "trace":
+            trace = message["trace"]
+            if as_json:
+                print(json.dumps(trace, ensure_ascii=False), flush=True)
+                continue
+            lasting = trace["holds"] or trace["length_ms"] > 400
+            ended = trace["state"] not in ("playing", "holding", "queued")
+            key = (trace["id"], "end" if ended else "begin")
+            if key not in told and (ended or lasting):
+                told.add(key)
+                print(f"{clock(trace['at'])}  {trace['sentence']}", flush=True)
+
+
+def clock(at: float) -> str:
+    """Time of day of seconds since 1970, with milliseconds."""
+    return time.strftime("%H:%M:%S", time.localtime(at)) + f".{int(at * 1000) % 1000:03d}"
+
+
+@app.command()
+def play(name: Annotated[str, typer.Argument(metavar="NAME", help="the macro's file name or its name")],
+         desk: DeskOption = None) -> None:
+    """Play a macro on the running engine."""
+    from .client import EngineClient, find_engine
+    with EngineClient(find_engine(desk), "brass-pebble play") as client:
+        reply = client.ask("play", macro=name)
+        if reply["why"]:
+            print(reply["why"])
+
+
+@app.command()
+def stop(quit_engine: Annotated[bool, typer.Option("--quit", help="end the engine, too")] = False,
+         desk: DeskOption = None) -> None:
+    """Stop everything and release everything, at once."""
+    from .client import EngineClient, find_engine
+    with EngineClient(find_engine(desk), "brass-pebble stop") as client:
+        runs = client.ask("stop")["runs"]
+        print(f"Stopped {runs} {'run' if runs == 1 else 'runs'}; nothing is down.")
+        if quit_engine:
+            client.ask("quit")
+            with contextlib.suppress(Exception):
+                client.ask("devices")
+            print("The engine has ended.")
+
+
+def _read_file(file: Path) -> tuple[Any, list[Any]]:
+    from .core.desk import read_tap_lengths
+    from .core.macro import read_macro
+    from .core.problem import Problem
+    try:
+        text = file.read_text(encoding="utf-8")
+    except UnicodeDecodeError as error:
+        return None, [Problem(f"byte {error.start + 1} is not UTF-8", str(file), hint="Save the file as UTF-8")]
+    except OSError as error:
+        raise Failure(f"{_os_text(error)}. Give the path of a .macro file", "usage") from None
+    times = {}
+    desk = file.resolve().parent.parent / "desk.toml"
+    if desk.is_file():
+        import tomllib
+        with contextlib.suppress(tomllib.TOMLDecodeError, OSError, UnicodeDecodeError):
+            times["tap"], times["gap"] = read_tap_lengths(tomllib.loads(desk.read_text(encoding="utf-8")))
+    return read_macro(text, id=file.stem, file=str(file), **times)
+
+
+@macro_app.command("check")
+def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")]) -> None:
+    """Say what is wrong in macro files, with line and column."""
+    wrong = 0
+    for file in files:
+        macro, problems = _read_file(file)
+        for problem in problems:
+            print(problem)
+        wrong += bool(problems)
+        if not problems:
+            from .core.durations import say_duration
+            print(f"{file}: fine, {say_duration(macro.program.length)}, {len(macro.program.times)} key events")
+    if wrong:
+        raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes",
+                      "mistake in a file")
+
+
+@macro_app.command("times")
+def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False) -> None:
+    """The timetable: at which millisecond which key goes down and up."""
+    from .core.keys import key_table
+    macro, problems = _read_file(file)
+    if problems:
+        for problem in problems:
+            print(problem, file=sys.stderr)
+        raise Failure(f"{file} has mistakes, so it has no timetable", "mistake in a file")
+    program, names = macro.program, key_table()
+    rows = zip(program.times, program.codes, program.values, program.lines, strict=True)
+    for at, code, value, line in rows:
+        if as_json:
+            print(json.dumps({"ms": at / 1e6, "key": names.name(code), "code": code, "down": bool(value),
+                              "line": line}))
+        else:
+            print(f"{at / 1e6:12.3f} ms  {names.name(code):14} {'down' if value else 'up':4}  line {line}")
+
+
+if __name__ == "__main__":
+    main()

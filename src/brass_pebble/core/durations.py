@@ -1,0 +1,48 @@
+"""Durations with a unit, read into nanoseconds and written back in words."""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+
+from .problem import ProblemError
+
+UNITS = {"us": 1_000, "µs": 1_000, "ms": 1_000_000, "s": 1_000_000_000, "min": 60_000_000_000}
+MS = UNITS["ms"]
+SECOND = UNITS["s"]
+LONGEST = 24 * 60 * UNITS["min"]
+_SHAPE = re.compile(r"([-+]?)(\d+(?:\.\d+)?|\.\d+)\s*([A-Za-zµ]*)")
+
+
+def parse_duration(text: str) -> int:
+    """Nanoseconds of `300ms`, `1.5s`, `250us` or `2min`.
+
+    Raises:
+        ProblemError: no number, no unit, an unknown unit, below zero, or longer than a day.
+    """
+    match = _SHAPE.fullmatch(text.strip())
+    if not match:
+        raise ProblemError(f"“{text}” is not a duration", hint="Write a number with a unit, like 300ms or 1.5s")
+    sign, number, unit = match.groups()
+    if not unit:
+        raise ProblemError(f"“{text}” has no unit", hint=f"Write {number}ms or {number}s")
+    if unit not in UNITS:
+        raise ProblemError(f"“{unit}” is not a unit of time", hint="The units are us, ms, s and min")
+    if sign == "-":
+        raise ProblemError(f"“{text}” is below zero", hint="Time only runs forward: use 0ms or more")
+    value = int(Fraction(number) * UNITS[unit])
+    if value > LONGEST:
+        raise ProblemError(f"“{text}” is longer than a day", hint="The longest duration is 1440min")
+    return value
+
+
+def say_duration(ns: int) -> str:
+    """A duration for people: `0.3 ms`, `40 ms`, `1.84 s`, `2 min 5 s`."""
+    if ns < 10 * MS:
+        return f"{ns / MS:.1f} ms".replace(".0 ms", " ms")
+    if ns < SECOND:
+        return f"{ns / MS:.0f} ms"
+    if ns < 60 * SECOND:
+        return f"{ns / SECOND:.2f}".rstrip("0").rstrip(".") + " s"
+    minutes, rest = divmod(ns, 60 * SECOND)
+    return f"{minutes} min {rest // SECOND} s"

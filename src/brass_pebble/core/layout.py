@@ -1,0 +1,81 @@
+"""Drawings of devices: where each control is, in key units, and which key code it sends."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+from .keys import key_table
+from .problem import Problem, ProblemError
+from .toml_fields import Fields, Places
+
+
+@dataclass(frozen=True)
+class Control:
+    """One key, pedal or button: its id in the desk, its kernel code, its place and size in key units."""
+
+    id: str
+    code: int
+    x: float
+    y: float
+    w: float = 1.0
+    h: float = 1.0
+    legend: str = ""
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A drawing: controls in reading order."""
+
+    id: str
+    name: str
+    controls: tuple[Control, ...]
+
+    @property
+    def width(self) -> float:
+        """Key units from the left edge to the right edge."""
+        return max((c.x + c.w for c in self.controls), default=0.0)
+
+    @property
+    def height(self) -> float:
+        """Key units from the upper edge to the lower edge."""
+        return max((c.y + c.h for c in self.controls), default=0.0)
+
+    def with_keys(self, codes: dict[str, int]) -> Layout:
+        """The same drawing for a device that sends other codes."""
+        return replace(self, controls=tuple(
+            replace(c, code=codes[c.id]) if c.id in codes else c for c in self.controls))
+
+
+EMPTY = Layout("none", "not drawn yet", ())
+
+
+def read_layout(data: dict[str, Any], *, id: str, file: str, text: str = "") -> tuple[Layout, list[Problem]]:
+    """A layout from its TOML table; broken controls are left out and reported."""
+    problems: list[Problem] = []
+    fields = Fields(data, (), Places(text), file, problems)
+    name = fields.text("name", id)
+    controls: list[Control] = []
+    for row in fields.tables("control"):
+        key = row.text("key", "")
+        control_id = row.text("id", key)
+        try:
+            code = key_table().find(key).code
+        except ProblemError as error:
+            row.problem("key", error.problem.what, error.problem.hint)
+            continue
+        control = Control(control_id, code, row.number("x", 0.0), row.number("y", 0.0),
+                          row.number("w", 1.0), row.number("h", 1.0), row.text("legend", control_id))
+        row.done()
+        overlap = next((c for c in controls if _overlap(c, control)), None)
+        if overlap is not None:
+            row.problem("id", f"“{control.id}” lies on top of “{overlap.id}”", "Move one of them with x and y")
+        controls.append(control)
+    fields.done()
+    return Layout(id, name, tuple(controls)), problems
+
+
+def _overlap(a: Control, b: Control) -> bool:
+    slack = 0.01
+    return (a.x + a.w > b.x + slack and b.x + b.w > a.x + slack
+            and a.y + a.h > b.y + slack and b.y + b.h > a.y + slack)

@@ -1,0 +1,136 @@
+"""What the player plays: key events with their times from the run's start."""
+
+from __future__ import annotations
+
+from array import array
+from dataclasses import dataclass, field
+
+from ..durations import MS
+from ..keys import Chord
+from ..problem import ProblemError
+
+DEFAULT_TAP = 40 * MS
+DEFAULT_GAP = 20 * MS
+MOST_EVENTS = 250_000
+DEFAULT_AGAIN = "start over"
+
+
+@dataclass
+class Program:
+    """A timetable: event i sends key `codes[i]` down (1) or up (0) at `times[i]` ns after the start.
+
+    `lines[i]` is the macro's line that wrote it, 0 if none.  With `holds`, the run goes on after its last
+    event until it is let go, and not before `least` ns, so that a program that looks once a frame sees it.
+    """
+
+    times: array[int] = field(default_factory=lambda: array("q"))
+    codes: array[int] = field(default_factory=lambda: array("H"))
+    values: bytearray = field(default_factory=bytearray)
+    lines: array[int] = field(default_factory=lambda: array("l"))
+    length: int = 0
+    holds: bool = False
+    least: int = 0
+
+    def add(self, time: int, code: int, value: int, line: int = 0) -> None:
+        """Append one event; times must not run backward."""
+        self.times.append(time)
+        self.codes.append(code)
+        self.values.append(value)
+        self.lines.append(line)
+
+    def closest_pair(self) -> int | None:
+        """Shortest time in ns between two events at different instants, or None with fewer than two."""
+        steps = [b - a for a, b in zip(self.times, self.times[1:], strict=False) if b > a]
+        return min(steps) if steps else None
+
+
+@dataclass
+class Macro:
+    """A macro as read: what it is called, how it behaves when started again, and its program."""
+
+    id: str
+    name: str = ""
+    label: str = ""
+    note: str = ""
+    tint: str = ""
+    again: str = DEFAULT_AGAIN
+    program: Program = field(default_factory=Program)
+    source: str = ""
+
+
+def chord_program(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP) -> Program:
+    """Tap a chord once for `tap` ns, or with `holds` keep it down until let go (and at least `tap`)."""
+    program = Program(holds=holds, least=tap)
+    for code in chord.codes:
+        program.add(0, code, 1)
+    if not holds:
+        for code in reversed(chord.codes):
+            program.add(tap, code, 0)
+        program.length = tap
+    return program
+
+
+class Timeline:
+    """Steps are laid on it one after the other; it knows the time, and what is down."""
+
+    def __init__(self, *, tap: int, gap: int) -> None:
+        self.now = 0
+        self.tap = tap
+        self.gap = gap
+        self.program = Program()
+        self.down: dict[int, int] = {}
+        self.line = 0
+        self.laid = 0
+        self._after_tap = False
+
+    def begin(self, line: int) -> None:
+        """Start a step written on `line`.
+
+        Raises:
+            ProblemError: the macro has become too long.
+        """
+        self.line = line
+        self.laid += 1
+        if self.laid > MOST_EVENTS or len(self.program.times) > MOST_EVENTS:
+            raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=line,
+                               hint="Repeat fewer times, or split it into several macros")
+
+    def press(self, codes: tuple[int, ...]) -> tuple[int, ...]:
+        """Send down those of `codes` that are not down yet, and return them."""
+        fresh = tuple(code for code in codes if code not in self.down)
+        for code in fresh:
+            self.down[code] = self.line
+            self.program.add(self.now, code, 1, self.line)
+        return fresh
+
+    def release(self, codes: tuple[int, ...]) -> None:
+        """Send `codes` up in the reverse order."""
+        for code in reversed(codes):
+            del self.down[code]
+            self.program.add(self.now, code, 0, self.line)
+        self._after_tap = False
+
+    def lay_tap(self, codes: tuple[int, ...], length: int, *, gap: int | None = None) -> None:
+        """Down and up again after `length`; a gap keeps it apart from a tap just before."""
+        if self._after_tap:
+            self.now += self.gap if gap is None else gap
+        fresh = self.press(codes)
+        self.now += length
+        self.release(fresh)
+        self._after_tap = True
+
+    def pass_time(self, ns: int) -> None:
+        """Let `ns` go by."""
+        self.now += ns
+        self._after_tap = False
+
+    def go_to(self, time: int) -> None:
+        """Go on at `time`, which must not lie in the past."""
+        self.now = time
+        self._after_tap = False
+
+    def finish(self) -> Program:
+        """Release what is still down, and hand over the program."""
+        self.release(tuple(self.down))
+        self.program.length = self.now
+        return self.program

@@ -1,0 +1,49 @@
+"""What can be wrong with a file, told to a person."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One thing wrong in one place, with the next step.
+
+    `line` and `column` count from 1; 0 means that the whole file is meant.
+    """
+
+    what: str
+    file: str = ""
+    line: int = 0
+    column: int = 0
+    hint: str = ""
+
+    def __str__(self) -> str:
+        place = self.file
+        if self.line:
+            place += f":{self.line}"
+            if self.column:
+                place += f":{self.column}"
+        text = f"{place}: {self.what}" if place else self.what
+        return f"{text}. {self.hint}" if self.hint else text
+
+    def as_dict(self) -> dict[str, object]:
+        """The same for JSON."""
+        return asdict(self)
+
+
+class ProblemError(Exception):
+    """Carries a `Problem` out of a reader."""
+
+    def __init__(self, what: str, *, line: int = 0, column: int = 0, hint: str = "", file: str = "") -> None:
+        self.problem = Problem(what, file, line, column, hint)
+        super().__init__(str(self.problem))
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """A hint naming the known word most like `word`, or an empty string when none is near."""
+    by_folded = {name.casefold(): name for name in known}
+    close = difflib.get_close_matches(word.casefold(), by_folded, n=1, cutoff=0.55)
+    return f"Did you mean {by_folded[close[0]]}?" if close else ""

@@ -1,0 +1,201 @@
+"""Simulated receiving programs: a table of shortcuts, a state, and quirks.  Pure; time is an argument.
+
+A program looks for keys once in a while: a key must be down for `notices` ns to count.  A window that takes a
+moment to open misses what is typed before.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from heapq import heappop, heappush
+from typing import Any
+
+from .durations import parse_duration, say_duration
+from .keymap import keymap
+from .keys import key_table, modifier_codes, parse_chord
+from .macro.program import Program
+
+_SHIFTS = frozenset(key_table().find(name).code for name in ("Shift", "RightShift"))
+_ENTER = key_table().find("Enter").code
+_BACKSPACE = key_table().find("Backspace").code
+_ESCAPE = key_table().find("Escape").code
+
+
+@dataclass(frozen=True)
+class Shortcut:
+    """A chord and what it does: see the tables in the demo's stage folder."""
+
+    chord: str
+    says: str = ""
+    put: dict[str, Any] = field(default_factory=dict)
+    hold: dict[str, Any] = field(default_factory=dict)
+    turn: dict[str, list[Any]] = field(default_factory=dict)
+    add: dict[str, int] = field(default_factory=dict)
+    lasts: int = 0
+    opens: str = ""
+    opens_in: int = 0
+    released: str = ""
+
+
+@dataclass(frozen=True)
+class Reaction:
+    """Something a program did, or failed to notice (`good` is then False).  `cause` came with the key."""
+
+    program: str
+    text: str
+    at: int
+    cause: object
+    good: bool = True
+
+
+class StageProgram:
+    """One program: feed it keys, advance its time, read its state."""
+
+    def __init__(self, data: dict[str, Any]) -> None:
+        self.name: str = data["name"]
+        self.what: str = data.get("what", "")
+        self.panels: list[dict[str, Any]] = data.get("panel", [])
+        self.notices = parse_duration(data.get("notices", "0ms"))
+        self.state: dict[str, Any] = dict(data["state"])
+        self._first = dict(self.state)
+        self._limits: dict[str, list[int]] = data.get("limits", {})
+        self._windows: dict[str, dict[str, str]] = data.get("window", {})
+        self._shortcuts: dict[tuple[frozenset[int], int], Shortcut] = {}
+        for row in data.get("shortcut", []):
+            codes = parse_chord(row["chord"]).codes
+            fields = {**row, "lasts": parse_duration(row.get("lasts", "0ms")),
+                      "opens_in": parse_duration(row.get("opens_in", "0ms")), "put": row.get("set", {})}
+            fields.pop("set", None)
+            self._shortcuts[frozenset(codes[:-1]), codes[-1]] = Shortcut(**fields)
+        self._down: dict[int, int] = {}
+        self._acting: dict[int, tuple[Shortcut, dict[str, Any]]] = {}
+        self._due: list[tuple[int, int, str, Any]] = []
+        self._order = 0
+        self.window = ""
+        self.opening = ""
+
+    def shortcuts(self) -> Iterable[Shortcut]:
+        """All shortcuts, in the order of the file."""
+        return self._shortcuts.values()
+
+    def reset(self) -> None:
+        """Back to how it started; keys stay as they are."""
+        self.state = dict(self._first)
+        self.window = self.opening = ""
+        self._due.clear()
+
+    def feed(self, code: int, value: int, now: int, cause: object, out: list[Reaction]) -> None:
+        """A key went down (1) or up (0)."""
+        self.advance(now, out)
+        if value:
+            self._down[code] = now
+            if code not in modifier_codes():
+                held = frozenset(self._down) & modifier_codes()
+                self._book(now + self.notices, "look", (code, held, cause, now))
+            return
+        since = self._down.pop(code, now)
+        for index, (_, _, what, about) in enumerate(self._due):
+            if what == "look" and about[0] == code:
+                del self._due[index]
+                self._due.sort()
+                name = key_table().name(code)
+                self._say(f"missed {name}: {say_duration(now - since)} is too short, it looks every "
+                          f"{say_duration(self.notices)}", now, about[2], out, good=False)
+                break
+        acting = self._acting.pop(code, None)
+        if acting:
+            shortcut, before = acting
+            self.state.update(before)
+            if shortcut.released:
+                self._say(shortcut.released, now, None, out)
+
+    def next_deadline(self) -> int | None:
+        """When `advance` has something to do, in ns."""
+        return self._due[0][0] if self._due else None
+
+    def advance(self, now: int, out: list[Reaction]) -> None:
+        """Do what is due."""
+        while self._due and self._due[0][0] <= now:
+            when, _, what, about = heappop(self._due)
+            if what == "look":
+                self._notice(*about, when, out)
+            elif what == "open":
+                self.window, self.opening = about[0], ""
+                for name in self._windows.get(self.window, {}).values():
+                    self.state[name] = ""
+                self._say(f"{self.window} is open", when, about[1], out)
+            else:
+                self.state.update(about)
+
+    def _book(self, when: int, what: str, about: Any) -> None:
+        self._order += 1
+        heappush(self._due, (when, self._order, what, about))
+
+    def _say(self, text: str, when: int, cause: object, out: list[Reaction], *, good: bool = True) -> None:
+        out.append(Reaction(self.name, text, when, cause, good))
+
+    def _notice(self, code: int, held: frozenset[int], cause: object, since: int, when: int,
+                out: list[Reaction]) -> None:
+        if self.opening:
+            self._say(f"missed {key_table().name(code)}: {self.opening} is still opening", when, cause, out,
+                      good=False)
+        elif self.window and held <= _SHIFTS:
+            self._type(code, held, cause, when, out)
+        else:
+            shortcut = self._shortcuts.get((held, code))
+            if shortcut is None:
+                chord = "+".join(key_table().name(c) for c in (*sorted(held), code))
+                self._say(f"has no shortcut {chord}", when, cause, out, good=False)
+            else:
+                self._react(shortcut, code, cause, when, out)
+
+    def _react(self, shortcut: Shortcut, code: int, cause: object, when: int, out: list[Reaction]) -> None:
+        before = {name: self.state[name] for name in {**shortcut.hold, **shortcut.put}}
+        self.state.update(shortcut.put)
+        if shortcut.hold or shortcut.released:
+            self._acting[code] = (shortcut, {name: before[name] for name in shortcut.hold})
+            self.state.update(shortcut.hold)
+        for name, values in shortcut.turn.items():
+            here = values.index(self.state[name]) if self.state[name] in values else -1
+            self.state[name] = values[(here + 1) % len(values)]
+        for name, step in shortcut.add.items():
+            low, high = self._limits.get(name, [0, 100])
+            self.state[name] = min(high, max(low, self.state[name] + step))
+        if shortcut.lasts:
+            self._due = [item for item in self._due if item[2] != "back" or set(item[3]) != set(shortcut.put)]
+            self._due.sort()
+            self._book(when + shortcut.lasts, "back", {name: self._first[name] for name in shortcut.put})
+        if shortcut.opens:
+            self.opening = shortcut.opens
+            self._book(when + shortcut.opens_in, "open", (shortcut.opens, cause))
+        if shortcut.says:
+            self._say(shortcut.says.format_map(self.state), when, cause, out)
+
+    def _type(self, code: int, held: frozenset[int], cause: object, when: int, out: list[Reaction]) -> None:
+        target = self._windows.get(self.window, {}).get("text", "")
+        if code in (_ENTER, _ESCAPE):
+            self._say(f"{self.window} closed: “{self.state.get(target, '')}”", when, cause, out)
+            self.window = ""
+        elif code == _BACKSPACE:
+            self.state[target] = self.state[target][:-1]
+        else:
+            shift = (_SHIFT,) if held else ()
+            char = keymap().characters.get((*shift, code))
+            if char and target:
+                self.state[target] += char
+
+
+_SHIFT = key_table().find("Shift").code
+
+
+def rehearse(programs: list[StageProgram], program: Program) -> list[Reaction]:
+    """Play a program into stage programs with a made-up clock, and return what they did."""
+    out: list[Reaction] = []
+    for time, code, value in zip(program.times, program.codes, program.values, strict=True):
+        for receiver in programs:
+            receiver.feed(code, value, time, None, out)
+    for receiver in programs:
+        while (due := receiver.next_deadline()) is not None:
+            receiver.advance(due, out)
+    return out

@@ -1,0 +1,166 @@
+"""The account of one press, from arrival to last effect, and the sentence that tells it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from .desk import Binding, Layer, Surface
+from .durations import say_duration
+from .keys import key_table
+from .player import Run
+
+MOST_SENT = 200
+MS = 1_000_000
+
+
+class Trace:
+    """One press.  Times are in ns of the engine's clock.
+
+    Filled in while the press is answered; put into words only later, when its effects have left.
+    """
+
+    __slots__ = ("arrived", "binding", "changed", "code", "control", "count", "fed", "first_sent", "id", "layer",
+                 "origin", "reactions", "released", "run", "sent", "shared", "state", "surface", "words", "worst",
+                 "why")
+
+    def __init__(self, id: int, arrived: int, fed: int, origin: str = "press") -> None:
+        self.id = id
+        self.arrived = arrived
+        self.fed = fed
+        self.origin = origin
+        self.surface: Surface | None = None
+        self.control = ""
+        self.code = 0
+        self.layer: Layer | None = None
+        self.binding: Binding | None = None
+        self.words = ""
+        self.run: Run | None = None
+        self.state = "nothing"
+        self.why = ""
+        self.released = 0
+        self.sent: list[tuple[int, int, int, int]] = []
+        self.count = 0
+        self.first_sent = 0
+        self.worst = 0
+        self.shared: Sequence[int] = ()
+        self.reactions: list[tuple[str, str, int, bool]] = []
+        self.changed = True
+
+    def note_sent(self, code: int, value: int, planned: int, actual: int) -> None:
+        """One effect left."""
+        if not self.count:
+            self.first_sent = actual
+        self.count += 1
+        late = actual - planned
+        if late > self.worst:
+            self.worst = late
+        if len(self.sent) < MOST_SENT:
+            self.sent.append((code, value, planned, actual))
+        self.changed = True
+
+    def as_dict(self, wall_offset: int) -> dict[str, Any]:
+        """For JSON.  `wall_offset` is added to the engine's clock to get ns since 1970."""
+        names = key_table()
+        start = self.run.start if self.run else self.fed
+        run = self.run
+        data: dict[str, Any] = {
+            "id": self.id,
+            "at": (self.arrived + wall_offset) / 1e9,
+            "origin": self.origin,
+            "surface": self.surface.id if self.surface else "",
+            "surface_name": self.surface.name if self.surface else "",
+            "control": self.control,
+            "gesture": "press",
+            "layer": self.layer.id if self.layer else "",
+            "layer_name": self.layer.name if self.layer else "",
+            "action": self.binding.action.kind if self.binding else "",
+            "target": self.binding.action.target if self.binding else "",
+            "words": self.words,
+            "state": self.state,
+            "why": self.why,
+            "run": run.id if run else 0,
+            "length_ms": (run.program.length if run else 0) / MS,
+            "holds": bool(run and run.program.holds),
+            "held_ms": (self.released - self.arrived) / MS if self.released else None,
+            "first_ms": (self.first_sent - self.arrived) / MS if self.count else None,
+            "ended_ms": (run.ended - start) / MS if run and run.ended else None,
+            "late_ms": self.worst / MS,
+            "count": self.count,
+            "sent": [{"key": names.name(code), "down": bool(value), "planned_ms": (planned - start) / MS,
+                      "at_ms": (actual - start) / MS} for code, value, planned, actual in self.sent],
+            "shared": [names.name(code) for code in self.shared],
+            "reactions": [{"program": program, "text": text, "at_ms": (when - self.arrived) / MS, "good": good}
+                          for program, text, when, good in self.reactions],
+        }
+        data["sentence"] = sentence(data)
+        return data
+
+
+def sentence(trace: dict[str, Any]) -> str:
+    """What happened, in one sentence or two, without the time of day."""
+    if trace["origin"] != "press":
+        parts = [f"{trace['origin']}: "]
+    else:
+        parts = [f"{trace['surface_name']} {trace['control']}, {trace['gesture']}"]
+        parts.append(f", in {trace['layer_name']}: " if trace["layer_name"] else ": ")
+    parts.append(_answer(trace))
+    sent = say_sent(trace)
+    if sent:
+        parts.append(f"; {sent}")
+    if trace["shared"]:
+        parts.append(f"; {'+'.join(trace['shared'])} was already down for another run")
+    parts.append(".")
+    seen: dict[str, list[str]] = {}
+    for reaction in trace["reactions"]:
+        seen.setdefault(reaction["program"], []).append(reaction["text"])
+    for program, texts in seen.items():
+        shown = texts if len(texts) <= 2 else [*texts[:1], f"… {texts[-1]}"]
+        parts.append(f" {program}: {', '.join(shown)}.")
+    return "".join(parts)
+
+
+_VERBS = {"play": ("plays", "played"), "tap": ("taps", "tapped"), "sustain": ("sustains", "sustained")}
+
+
+def _answer(trace: dict[str, Any]) -> str:
+    state, words = trace["state"], trace["words"]
+    if state == "nothing":
+        return trace["why"] or "nothing bound; swallowed"
+    if trace["action"] not in _VERBS:
+        text = words
+    else:
+        text = f"{_VERBS[trace['action']][0 if state in ('playing', 'holding') else 1]} {words}"
+    if state == "stopped":
+        text += ", stopped before its end"
+    if trace["why"]:
+        text += f" ({trace['why']})"
+    return text
+
+
+def say_sent(trace: dict[str, Any]) -> str:
+    """What left, and when: `Ctrl+Alt+4 down 0.3 ms later, up after 40 ms`."""
+    sent = trace["sent"]
+    if not sent or trace["first_ms"] is None:
+        return ""
+    first = f"{say_duration(round(trace['first_ms'] * MS))} later"
+    downs = []
+    for event in sent:
+        if not event["down"]:
+            break
+        downs.append(event["key"])
+    if trace["count"] > 2 * len(downs):
+        last = sent[-1]["at_ms"]
+        return f"{trace['count']} key events over {say_duration(round(last * MS))}, the first {first}"
+    named = "" if "+".join(downs) == trace["words"] else "+".join(downs) + " "
+    text = f"{named}down {first}" if downs else ""
+    if trace["count"] == 2 * len(downs) and downs:
+        text += f", up after {say_duration(round((sent[-1]['at_ms'] - sent[0]['at_ms']) * MS))}"
+    return text
+
+
+def show_action(kind: str, target: str, macro_names: dict[str, str]) -> str:
+    """An action in a few words: `macro Oven close-up`, `Ctrl+M`, `stop everything`."""
+    if kind == "play":
+        return f"“{macro_names.get(target, target)}”"
+    return target

@@ -1,0 +1,1 @@
+"""The engine: owns devices, timers and outputs; talks to clients over a socket; has no interface."""

@@ -1,0 +1,438 @@
+"""The engine: joins inputs, router, player and outputs, and tells clients what happens.
+
+The order of work matters.  A press is read, routed and sent first; only then is its trace noted; only then do
+clients hear of it, and never while a step is about to be due.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from brass_pebble.core.desk import Desk
+from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.macro import Macro
+from brass_pebble.core.player import Effect, Player, Run
+from brass_pebble.core.problem import Problem
+from brass_pebble.core.router import Router
+from brass_pebble.core.trace import Trace
+from brass_pebble.inputs.base import DeviceGone, Input
+from brass_pebble.outputs.base import Output
+from brass_pebble.outputs.stage import StageOutput
+
+from .devices import Devices
+from .logs import log
+from .loop import Loop, Worker
+from .script import Script
+from .server import Client, Server
+from .store import DeskStore, Loaded
+
+MS = 1_000_000
+TELL_EVERY = 25 * MS
+STEP_IS_NEAR = 2 * MS
+TELL_AT_LATEST = 60 * MS
+KEPT_TRACES = 500
+
+
+@dataclass
+class Setup:
+    """How an engine is to run: its desk, the bench's devices, the stage's programs, the class it can play."""
+
+    store: DeskStore
+    socket: Path
+    open_output: Callable[[Desk], Output]
+    bench: list[DeviceFacts] = field(default_factory=list)
+    real_devices: bool = True
+    script: Script | None = None
+    until_left: bool = False
+
+
+class Engine:
+    """One running desk."""
+
+    def __init__(self, setup: Setup) -> None:
+        self.setup = setup
+        self.store = setup.store
+        self.started = time.time()
+        self.loop = Loop(self._deadline, self._on_time, self._after)
+        self.worker = Worker(self.loop)
+        self.player = Player(self._run_ended)
+        self.router = Router(self.player)
+        self.history: deque[Trace] = deque()
+        self.problems: list[Problem] = []
+        self.wall_offset = time.time_ns() - time.monotonic_ns()
+        self._out: list[Effect] = []
+        self._unnoted: list[tuple[int, list[Effect]]] = []
+        self._touched: dict[int, Trace] = {}
+        self._fresh: list[Trace] = []
+        self._lit: list[tuple[str, str, int]] = []
+        self._told = 0
+        self._tell_due: int | None = None
+        self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
+        self._script_start = 0
+        self._script_next = -1
+        self._bench_held: dict[tuple[str, int], int] = {}
+        self._was_visited = False
+        loaded = self.store.load()
+        self.problems = loaded.problems
+        self.router.load(loaded.desk)
+        self.output = setup.open_output(loaded.desk)
+        self.devices = Devices(self)
+        # Imported here, since it speaks of this class.
+        from .requests import Requests
+        self._requests = Requests(self)
+        self.server = Server(setup.socket, self.loop, self._requests.take, self._client_left, self._requests.hello)
+        self.devices.take()
+        self.devices.watch_for_changes()
+
+    @property
+    def desk(self) -> Desk:
+        """The desk in use."""
+        return self.router.desk
+
+    def run(self) -> None:
+        """Serve until `quit`; afterwards nothing is down and nothing is grabbed."""
+        try:
+            self.loop.run()
+        finally:
+            self._release_all()
+
+    def quit(self) -> None:
+        """End after this round of the loop."""
+        self.loop.stop()
+
+    def _release_all(self) -> None:
+        out: list[Effect] = []
+        try:
+            self.player.stop_all(time.monotonic_ns(), out)
+            if out:
+                self.output.send(out, time.monotonic_ns())
+        finally:
+            self.devices.close()
+            self.output.close()
+            self.server.close()
+            self.worker.close()
+            self.loop.close()
+
+    # The hot path: from a descriptor to the output, then the notes.
+
+    def listen_to(self, surface_id: str, source: Input) -> None:
+        """Route what arrives from an input."""
+        for fileno in source.filenos():
+            self.loop.watch(fileno, self._reader(surface_id, source, fileno))
+
+    def _reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
+        feed, clock = self.router.feed, time.monotonic_ns
+
+        def ready(events: int) -> None:
+            try:
+                arrived_events = source.read(fileno)
+                out, now = self._out, clock()
+                for code, value, arrived in arrived_events:
+                    trace = feed(surface_id, code, value, arrived, now, out)
+                    if out:
+                        self._send(now)
+                        out = self._out
+                    if trace is not None:
+                        self._fresh.append(trace)
+                    self._lit.append((surface_id, "", code << 1 | value))
+                if not arrived_events:
+                    self.devices.check_state(surface_id)
+            except DeviceGone as gone:
+                self.devices.lost(surface_id, str(gone))
+            except Exception as error:
+                self._panic(error)
+        return ready
+
+    def press(self, surface_id: str, code: int, value: int, arrived: int) -> Trace | None:
+        """A control of the bench went down or up."""
+        now = time.monotonic_ns()
+        trace = self.router.feed(surface_id, code, value, arrived, now, self._out)
+        if self._out:
+            self._send(now)
+        if trace is not None:
+            self._fresh.append(trace)
+        self._lit.append((surface_id, "", code << 1 | value))
+        return trace
+
+    def play(self, macro: Macro, origin: str) -> Trace:
+        """Play a macro for a client."""
+        now = time.monotonic_ns()
+        trace = self.router.new_trace(now, now, origin)
+        trace.words = f"“{macro.name}”"
+        self.router.play(trace, macro.program, macro.again, ("play", macro.id), now, self._out)
+        if self._out:
+            self._send(now)
+        self._fresh.append(trace)
+        return trace
+
+    def stop_all(self) -> int:
+        """End every run and the class, release everything.  Returns the number of runs ended."""
+        self.stop_script()
+        now = time.monotonic_ns()
+        count = self.player.stop_all(now, self._out)
+        if self._out:
+            self._send(now)
+        return count
+
+    def let_go(self, surface_id: str) -> None:
+        """Release every control of a surface that went away."""
+        now = time.monotonic_ns()
+        for trace in self.router.let_go_surface(surface_id, now, self._out):
+            self._fresh.append(trace)
+            self._lit.append((surface_id, "", trace.code << 1))
+        if self._out:
+            self._send(now)
+
+    def _send(self, now: int) -> None:
+        out = self._out
+        self._out = []
+        try:
+            self.output.send(out, now)
+        except OSError as error:
+            log.error("the output failed: %s", error)
+            self.player.stop_all(now, [])
+            self.add_problem(Problem(f"what was sent did not arrive: {error.strerror}",
+                                     hint="Every run was stopped. End the engine and start it again"))
+        self._unnoted.append((time.monotonic_ns(), out))
+
+    def _on_time(self, now: int) -> None:
+        try:
+            self.player.advance(now, self._out)
+            if self._out:
+                self._send(now)
+            self.output.advance(now)
+            if self._tell_due is not None and self._tell_due <= now:
+                self._tell(now)
+            for name, (when, call) in list(self._alarms.items()):
+                if when <= now:
+                    del self._alarms[name]
+                    call(now)
+        except Exception as error:
+            self._panic(error)
+
+    def _deadline(self) -> int | None:
+        dues = [when for when, _ in self._alarms.values()]
+        for due in (self.player.next_deadline(), self.output.next_deadline(), self._tell_due):
+            if due is not None:
+                dues.append(due)
+        return min(dues) if dues else None
+
+    def alarm(self, name: str, when: int, call: Callable[[int], None]) -> None:
+        """Call `call(now)` once at `when`; an alarm of the same name is replaced."""
+        self._alarms[name] = (when, call)
+
+    def cancel_alarm(self, name: str) -> None:
+        """Forget an alarm."""
+        self._alarms.pop(name, None)
+
+    def _panic(self, error: Exception) -> None:
+        """A mistake of the program: everything stops and is released, the engine goes on."""
+        log.error("unexpected: %r", error, exc_info=error)
+        out: list[Effect] = []
+        self.player.stop_all(time.monotonic_ns(), out)
+        self._out = []
+        if out:
+            self.output.send(out, time.monotonic_ns())
+        self.add_problem(Problem(f"something unexpected happened: {error!r}",
+                                 hint="Every run was stopped and released; the log has the details"))
+
+    # Notes and news, after the effects have left.
+
+    def _run_ended(self, run: Run, now: int) -> None:
+        trace = run.owner
+        if isinstance(trace, Trace):
+            trace.run = run
+            trace.state = run.state
+            trace.changed = True
+            self._touched[trace.id] = trace
+
+    def _after(self) -> None:
+        """At the end of each round of the loop."""
+        if self._unnoted:
+            for at, effects in self._unnoted:
+                for code, value, planned, run in effects:
+                    trace = run.owner
+                    if isinstance(trace, Trace):
+                        if trace.run is None:
+                            trace.run, trace.state, trace.why = run, "playing", ""
+                        trace.note_sent(code, value, planned, at)
+                        if trace.count <= 8:
+                            self._touched[trace.id] = trace
+            self._unnoted = []
+        if self._fresh:
+            for trace in self._fresh:
+                self._touched[trace.id] = trace
+                if not self.history or self.history[-1].id < trace.id:
+                    self._remember(trace)
+            self._fresh = []
+        output = self.output
+        if isinstance(output, StageOutput) and output.reactions:
+            for reaction in output.reactions:
+                owner = reaction.cause.owner if isinstance(reaction.cause, Run) else None
+                if isinstance(owner, Trace):
+                    owner.reactions.append((reaction.program, reaction.text, reaction.at, reaction.good))
+                    self._touched[owner.id] = owner
+            output.reactions.clear()
+        if self._lit or self._touched or (isinstance(output, StageOutput) and output.changed):
+            self._maybe_tell()
+
+    def _remember(self, trace: Trace) -> None:
+        self.history.append(trace)
+        while len(self.history) > KEPT_TRACES:
+            old = self.history.popleft()
+            if old.run is not None:
+                # Breaks the circle of trace and run, so that both are freed at once.
+                old.run.owner = None
+
+    def _maybe_tell(self) -> None:
+        """Tell clients now, or a little later if they were just told or a step is about to be due."""
+        if self._tell_due is not None:
+            return
+        now = time.monotonic_ns()
+        due = self.player.next_deadline()
+        near = due is not None and due - now < STEP_IS_NEAR
+        if not near and now - self._told >= TELL_EVERY:
+            self._tell(now)
+        else:
+            self._tell_due = max(now + STEP_IS_NEAR, self._told + TELL_EVERY)
+
+    def _tell(self, now: int) -> None:
+        due = self.player.next_deadline()
+        if due is not None and 0 < due - now < STEP_IS_NEAR // 4 and now - self._told < TELL_AT_LATEST:
+            self._tell_due = due + 1
+            return
+        self._told, self._tell_due = now, None
+        lit, self._lit = self._lit, []
+        touched, self._touched = self._touched, {}
+        server = self.server
+        if lit and server.wanted("press"):
+            surfaces = self.desk.surfaces
+            server.publish("press", {"keys": [
+                [surface, surfaces[surface].control_of(code >> 1), code & 1]
+                for surface, _, code in lit if surface in surfaces]})
+        if touched and server.wanted("trace"):
+            for trace in touched.values():
+                server.publish("trace", {"trace": trace.as_dict(self.wall_offset)})
+        output = self.output
+        if isinstance(output, StageOutput) and output.changed:
+            output.changed = False
+            if server.wanted("stage"):
+                server.publish("stage", {"programs": self._requests.stage_state(output)})
+
+    def add_problem(self, problem: Problem) -> None:
+        """Tell the person of something wrong."""
+        self.problems = [*self.problems[-49:], problem]
+        if self.server.wanted("problem"):
+            self.server.publish("problem", {"problems": [p.as_dict() for p in self.problems]})
+
+    # The desk on disk.
+
+    def reload_soon(self) -> None:
+        """The desk's files changed: read them when the writing has come to rest."""
+        self.alarm("reload", time.monotonic_ns() + 60 * MS,
+                   lambda now: self.worker.do(self.store.load, self.take_loaded))
+
+    def take_loaded(self, result: object) -> None:
+        """A desk was read on the worker: use it, or keep the last good one."""
+        if not isinstance(result, Loaded):
+            log.error("reading the desk failed: %r", result)
+            self.add_problem(Problem(f"the desk could not be read: {result}", hint="The desk before keeps running"))
+            return
+        if result.ok:
+            output = self.desk.output
+            self.router.load(result.desk)
+            self.devices.take()
+            if result.desk.output != output:
+                result.problems.append(Problem(f"the output is now “{result.desk.output}”, but “{output}” stays in use",
+                                               "desk.toml", hint="End the engine and start it again"))
+        self.problems = result.problems
+        self.tell_desk()
+
+    def tell_desk(self) -> None:
+        """Tell clients of the desk as it is now."""
+        if self.server.wanted("desk"):
+            self.server.publish("desk", {"desk": self._requests.desk_state()})
+        if self.server.wanted("problem"):
+            self.server.publish("problem", {"problems": [p.as_dict() for p in self.problems]})
+
+    # The bench, the class, the clients.
+
+    def bench_press(self, holder: int, surface_id: str, code: int, down: bool) -> Trace | None:
+        """A client (its number) or the class (0) presses a control of the bench."""
+        key = (surface_id, code)
+        if down:
+            if key in self._bench_held:
+                return None
+            self._bench_held[key] = holder
+        elif self._bench_held.pop(key, None) is None:
+            return None
+        return self.press(surface_id, code, int(down), time.monotonic_ns())
+
+    def bench_let_go(self, holder: int) -> None:
+        """Release what a client or the class holds on the bench."""
+        for (surface, code), who in list(self._bench_held.items()):
+            if who == holder:
+                self.bench_press(holder, surface, code, False)
+
+    def start_script(self) -> None:
+        """Play the class from its beginning."""
+        self._script_start, self._script_next = time.monotonic_ns(), 0
+        self._script_step(self._script_start)
+
+    def stop_script(self) -> None:
+        """End the class."""
+        if self._script_next >= 0:
+            self._script_next = -1
+            self.cancel_alarm("script")
+            self.bench_let_go(0)
+            self.tell_script("")
+
+    @property
+    def script_running(self) -> bool:
+        """Whether the class plays."""
+        return self._script_next >= 0
+
+    def _script_step(self, now: int) -> None:
+        script = self.setup.script
+        assert script is not None
+        caption = None
+        while self._script_next < len(script.cues):
+            cue = script.cues[self._script_next]
+            if self._script_start + cue.at > now:
+                break
+            self._script_next += 1
+            caption = cue.says or caption
+            surface = self.desk.surfaces.get(cue.surface)
+            code = surface.code_of(cue.control) if surface else None
+            if code is not None:
+                self.bench_press(0, cue.surface, code, cue.down)
+        if caption is not None:
+            self.tell_script(caption)
+        if self._script_next < len(script.cues):
+            due = self._script_start + script.cues[self._script_next].at
+        else:
+            due = self._script_start + script.length
+            if due <= now:
+                self.stop_script()
+                return
+        self.alarm("script", due, self._script_step)
+
+    def tell_script(self, caption: str) -> None:
+        """Tell clients how far the class is."""
+        script = self.setup.script
+        if script is not None and self.server.wanted("script"):
+            self.server.publish("script", {
+                "running": self.script_running, "name": script.name, "caption": caption,
+                "at_ms": (time.monotonic_ns() - self._script_start) / MS, "length_ms": script.length / MS})
+
+    def _client_left(self, client: Client) -> None:
+        self.bench_let_go(client.number)
+        # A client that only asks something must not end an engine whose screen has yet to come.
+        self._was_visited |= bool(client.topics)
+        if self.setup.until_left and self._was_visited and not self.server.clients:
+            log.info("the last client left")
+            self.quit()

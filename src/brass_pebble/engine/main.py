@@ -1,0 +1,167 @@
+"""The engine's process: `python -m brass_pebble.engine.main`."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import gc
+import json
+import os
+import signal
+import socket
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from brass_pebble import paths
+from brass_pebble.core.desk import Desk
+from brass_pebble.outputs.base import Output, OutputError
+from brass_pebble.outputs.stage import StageOutput, read_programs
+
+from .engine import Engine, Setup
+from .logs import log, start_log
+from .script import read_script
+from .store import DeskBusy, DeskStore
+
+EXIT_FAILED = 1
+EXIT_BUSY = 5
+EXIT_PERMISSION = 4
+_RESET_ON_FORK = 0x40000000
+
+
+def main(arguments: list[str] | None = None, say: Callable[[str], None] | None = None) -> int:
+    """Run an engine until it is told to end.  Returns the exit code."""
+    options = _parser().parse_args(arguments)
+    ready = options.ready_fd
+    listener = start_log(paths.state_folder(), os.environ.get("BRASS_PEBBLE_LOG", "INFO"))
+    try:
+        return _run(options, ready, say)
+    except DeskBusy as error:
+        return _fail(ready, str(error), EXIT_BUSY)
+    except (OutputError, PermissionError) as error:
+        return _fail(ready, str(error), EXIT_PERMISSION)
+    except Exception as error:
+        log.error("the engine ended: %r", error, exc_info=error)
+        return _fail(ready, f"the engine could not go on: {error!r}. The log has the details: "
+                     f"{paths.state_folder() / 'engine.log'}", EXIT_FAILED)
+    finally:
+        if listener is not None:
+            listener.stop()
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="brass-pebble engine", description=main.__doc__)
+    parser.add_argument("--desk", type=Path, required=True)
+    parser.add_argument("--bench", type=Path, help="devices of the bench")
+    parser.add_argument("--stage", type=Path, help="folder of the stage's programs")
+    parser.add_argument("--script", type=Path, help="a scripted class")
+    parser.add_argument("--bench-only", action="store_true", help="leave the machine's own devices alone")
+    parser.add_argument("--until-left", action="store_true", help="end when the last client leaves")
+    parser.add_argument("--ready-fd", type=int, default=-1, help="told one line when ready, or why not")
+    return parser
+
+
+def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | None) -> int:
+    began = time.monotonic()
+    desk = options.desk
+    store = DeskStore(desk, paths.state_folder() / "versions" / paths.desk_key(desk), paths.user_layouts())
+    store.lock()
+    sockets = paths.socket_path(desk)
+    bench = []
+    if options.bench:
+        from brass_pebble.inputs.bench import read_bench
+        bench = read_bench(options.bench)
+
+    def open_output(desk: Desk) -> Output:
+        if desk.output == "stage":
+            return StageOutput(read_programs(options.stage, [place.program for place in desk.stage])
+                               if options.stage else {})
+        from brass_pebble.outputs.uinput import UinputOutput
+        return UinputOutput()
+
+    engine = Engine(Setup(store, sockets, open_output, bench, not options.bench_only,
+                          read_script(options.script) if options.script else None, options.until_left))
+    _end_on_signals(engine)
+    priority = _raise_priority()
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
+    # Slow jobs on the other thread give way to the loop quickly.
+    sys.setswitchinterval(0.0005)
+    log.info("ready in %.0f ms, desk %s, %s", 1000 * (time.monotonic() - began), desk, priority)
+    _tell(ready, {"ready": str(sockets), "pid": os.getpid()})
+    if say is not None:
+        _introduce(engine, say)
+    engine.run()
+    log.info("ended")
+    return 0
+
+
+def run_here(desk: Path, say: Callable[[str], None]) -> int:
+    """Run an engine in this process, and `say` to the person what it does."""
+    return main(["--desk", str(desk)], say)
+
+
+def _introduce(engine: Engine, say: Callable[[str], None]) -> None:
+    say(f"{engine.desk.name}: engine {os.getpid()} is ready. Ctrl+C ends it and gives every device back.")
+    for problem in engine.problems:
+        say(f"  ! {problem}")
+    for name, holding in engine.devices.holdings.items():
+        surface = engine.desk.surfaces[name]
+        say(f"  {surface.name}: {holding.state}{', ' + holding.why if holding.why else ''}")
+    if not engine.desk.surfaces:
+        say(f"  No surfaces yet. brass-pebble devices lists what is here; name one in {engine.store.file}")
+    sys.stdout.flush()
+
+
+def _end_on_signals(engine: Engine) -> None:
+    """SIGTERM, SIGINT and SIGHUP end the engine in an orderly way."""
+    near, far = socket.socketpair()
+    for end in (near, far):
+        end.setblocking(False)
+    signal.set_wakeup_fd(far.fileno())
+    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+        signal.signal(number, lambda *_: None)
+    signal.signal(signal.SIGPIPE, signal.SIG_IGN)
+
+    def woken(events: int) -> None:
+        with contextlib.suppress(BlockingIOError):
+            near.recv(64)
+        # Keeps the far end open for as long as the engine runs.
+        far.fileno()
+        engine.quit()
+    engine.loop.watch(near.fileno(), woken)
+
+
+def _raise_priority() -> str:
+    """Ask for a small real-time priority for the loop's thread, if this user may have one."""
+    try:
+        os.sched_setscheduler(0, os.SCHED_RR | _RESET_ON_FORK, os.sched_param(5))
+        return "with real-time priority"
+    except OSError:
+        try:
+            os.setpriority(os.PRIO_PROCESS, 0, -10)
+            return "with raised priority"
+        except OSError:
+            return "with ordinary priority"
+
+
+def _tell(fileno: int, message: dict[str, object]) -> None:
+    if fileno >= 0:
+        with contextlib.suppress(OSError):
+            os.write(fileno, json.dumps(message).encode() + b"\n")
+            os.close(fileno)
+
+
+def _fail(fileno: int, text: str, code: int) -> int:
+    log.error("%s", text)
+    if fileno >= 0:
+        _tell(fileno, {"error": text, "code": code})
+    else:
+        print(f"brass-pebble: {text}", file=sys.stderr)
+    return code
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,217 @@
+"""What clients may ask: one method for each request, named after it.  docs/protocol.md tells the fields."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble import __version__
+from brass_pebble.core.desk import ACTION_KINDS, Action, Binding, Surface
+from brass_pebble.core.problem import ProblemError, nearest
+from brass_pebble.core.trace import show_action
+from brass_pebble.outputs.stage import StageOutput
+
+from .server import PROTOCOL, TOPICS, Client, Message, Refusal
+from .store import Change, Loaded
+
+if TYPE_CHECKING:
+    from .engine import Engine
+
+MS = 1_000_000
+
+
+class Requests:
+    """Answers requests on behalf of an engine."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._known = {name.removeprefix("do_"): getattr(self, name) for name in dir(self) if name.startswith("do_")}
+
+    def hello(self) -> Message:
+        """The reply to the first message."""
+        return {"protocol": PROTOCOL, "version": __version__, "pid": os.getpid(), "topics": list(TOPICS),
+                "desk": self._engine.desk.name, "folder": str(self._engine.store.folder)}
+
+    def take(self, client: Client, message: Message) -> Message | None:
+        """Answer one request."""
+        word = str(message.get("do", ""))
+        call = self._known.get(word)
+        if call is None:
+            raise Refusal(f"there is no request “{word}”",
+                          nearest(word, self._known) or f"Known are follow, {', '.join(self._known)}", "unknown-request")
+        reply: Message | None = call(client, message)
+        return reply
+
+    def do_desk(self, client: Client, message: Message) -> Message:
+        """The desk, its problems, the stage and the class."""
+        engine = self._engine
+        return {"desk": self.desk_state(), "problems": [p.as_dict() for p in engine.problems],
+                "programs": self.stage_state(engine.output) if isinstance(engine.output, StageOutput) else [],
+                "down": [[s, engine.desk.surfaces[s].control_of(c)] for s, c in engine.router.held()
+                         if s in engine.desk.surfaces]}
+
+    def do_traces(self, client: Client, message: Message) -> Message:
+        """The latest traces, oldest first."""
+        count = max(0, min(int(message.get("count", 50)), 500))
+        latest = list(self._engine.history)[-count:] if count else []
+        return {"traces": [trace.as_dict(self._engine.wall_offset) for trace in latest]}
+
+    def do_devices(self, client: Client, message: Message) -> Message:
+        """The devices that are here, and which surface has which."""
+        engine = self._engine
+        owners = {h.source.facts.id: name for name, h in engine.devices.holdings.items() if h.source}
+        return {"devices": [{**facts.__dict__, "surface": owners.get(facts.id, "")}
+                            for facts in engine.devices.present()]}
+
+    def do_press(self, client: Client, message: Message) -> Message:
+        """Press or let go a control of the bench."""
+        surface = self._surface(message)
+        control = str(message.get("control", ""))
+        code = surface.code_of(control)
+        if code is None:
+            raise Refusal(f"“{surface.name}” has no control “{control}”",
+                          nearest(control, [c.id for c in surface.layout.controls]))
+        holding = self._engine.devices.holdings.get(surface.id)
+        if holding is None or holding.source is None or holding.source.facts.kind != "bench":
+            raise Refusal(f"“{surface.name}” is not on the bench", "Press the control on the device itself")
+        trace = self._engine.bench_press(client.number, surface.id, code, bool(message.get("down", True)))
+        return {"trace": trace.id if trace else 0}
+
+    def do_play(self, client: Client, message: Message) -> Message:
+        """Play a macro."""
+        name = str(message.get("macro", ""))
+        desk = self._engine.desk
+        macro = desk.macros.get(name) or next((m for m in desk.macros.values() if m.name == name), None)
+        if macro is None:
+            if name in desk.broken_macros:
+                raise Refusal(desk.broken_macros[name], f"See brass-pebble macro check macros/{name}.macro", "broken")
+            raise Refusal(f"there is no macro “{name}”", nearest(name, desk.macros) or
+                          f"Known are {', '.join(desk.macros) or 'none yet'}", "unknown-macro")
+        trace = self._engine.play(macro, client.name or "a client")
+        return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.program.length / MS}
+
+    def do_stop(self, client: Client, message: Message) -> Message:
+        """Stop everything and release everything."""
+        return {"runs": self._engine.stop_all()}
+
+    def do_quit(self, client: Client, message: Message) -> Message:
+        """End the engine."""
+        self._engine.stop_all()
+        self._engine.quit()
+        return {}
+
+    def do_bind(self, client: Client, message: Message) -> None:
+        """Give a control another action; an empty kind clears it."""
+        surface = self._surface(message)
+        if not surface.layers:
+            raise Refusal(f"“{surface.name}” has no layer yet", f"Add [surface.{surface.id}.layer.base] to desk.toml")
+        control = str(message.get("control", ""))
+        if surface.code_of(control) is None:
+            raise Refusal(f"“{surface.name}” has no control “{control}”",
+                          nearest(control, [c.id for c in surface.layout.controls]))
+        layer = str(message.get("layer") or surface.layers[-1].id)
+        change = Change(surface.id, layer, control, str(message.get("kind", "")), str(message.get("target", "")),
+                        str(message.get("label", "")), str(message.get("tint", "")))
+        self._edit(client, message, lambda: self._engine.store.change(change))
+
+    def do_undo(self, client: Client, message: Message) -> None:
+        """Take the last change of the desk back."""
+        self._edit(client, message, self._engine.store.undo)
+
+    def do_redo(self, client: Client, message: Message) -> None:
+        """Do the last undone change again."""
+        self._edit(client, message, self._engine.store.redo)
+
+    def do_script(self, client: Client, message: Message) -> Message:
+        """Start or stop the scripted class."""
+        if self._engine.setup.script is None:
+            raise Refusal("this desk has no class to watch", "The demo has one: brass-pebble demo")
+        if message.get("run", True):
+            self._engine.start_script()
+        else:
+            self._engine.stop_script()
+        return {"running": self._engine.script_running}
+
+    def _edit(self, client: Client, message: Message, job: Any) -> None:
+        """Change the desk on the worker; the reply follows when it is saved and live."""
+        engine, number = self._engine, message.get("id")
+
+        def work() -> tuple[str, Loaded]:
+            words = job()
+            return words, engine.store.load()
+
+        def done(result: object) -> None:
+            if isinstance(result, ProblemError):
+                problem = result.problem
+                engine.server.refuse(client, number, Refusal(problem.what, problem.hint))
+            elif isinstance(result, Exception):
+                engine.server.refuse(client, number, Refusal(f"the desk could not be saved: {result}",
+                                                             "Nothing was changed; see whether the disk is writable"))
+            else:
+                assert isinstance(result, tuple)
+                words, loaded = result
+                engine.take_loaded(loaded)
+                engine.server.reply(client, number, {"words": words})
+        engine.worker.do(work, done)
+
+    def _surface(self, message: Message) -> Surface:
+        name = str(message.get("surface", ""))
+        surface = self._engine.desk.surfaces.get(name)
+        if surface is None:
+            raise Refusal(f"there is no surface “{name}”", nearest(name, self._engine.desk.surfaces))
+        return surface
+
+    def stage_state(self, output: StageOutput) -> list[Message]:
+        """The stage's programs as they are."""
+        return [{"id": name, "name": program.name, "what": program.what, "panels": program.panels,
+                 "state": program.state, "window": program.window, "opening": program.opening}
+                for name, program in output.programs.items()]
+
+    def desk_state(self) -> Message:
+        """The desk as clients draw it."""
+        engine = self._engine
+        desk = engine.desk
+        return {
+            "name": desk.name, "folder": str(engine.store.folder), "output": desk.output,
+            "surfaces": [self._surface_state(surface) for surface in desk.surfaces.values()],
+            "stage": [{"program": place.program, "at": place.at, "size": place.size} for place in desk.stage],
+            "macros": [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
+                        "length_ms": m.program.length / MS, "events": len(m.program.times)}
+                       for m in desk.macros.values()],
+            "broken_macros": desk.broken_macros,
+            "undo": engine.store.next_undo(),
+            "script": engine.setup.script.name if engine.setup.script else "",
+        }
+
+    def _surface_state(self, surface: Surface) -> Message:
+        holding = self._engine.devices.holdings.get(surface.id)
+        controls = []
+        for control in surface.layout.controls:
+            row: Message = {"id": control.id, "x": control.x, "y": control.y, "w": control.w, "h": control.h,
+                            "legend": control.legend}
+            found = surface.answer(control.id, "press")
+            if found:
+                layer, binding = found
+                row.update(self._binding_state(binding), layer=layer.id)
+            controls.append(row)
+        return {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
+                "layers": [{"id": layer.id, "name": layer.name} for layer in surface.layers],
+                "device": holding.source.facts.name if holding and holding.source else "",
+                "bench": bool(holding and holding.source and holding.source.facts.kind == "bench"),
+                "state": holding.state if holding else "missing", "why": holding.why if holding else "",
+                "controls": controls}
+
+    def _binding_state(self, binding: Binding) -> Message:
+        action = binding.action
+        macro = self._engine.desk.macros.get(action.target) if action.kind == "play" else None
+        names = {m.id: m.name for m in self._engine.desk.macros.values()}
+        return {"kind": action.kind, "target": action.target, "glyph": action.glyph,
+                "label": binding.label or (macro.label or macro.name if macro else "") or _short(action),
+                "own_label": binding.label, "own_tint": binding.tint,
+                "tint": binding.tint or (macro.tint if macro else ""),
+                "words": show_action(action.kind, action.target, names), "means": ACTION_KINDS[action.kind].means,
+                "broken": action.kind == "play" and macro is None}
+
+
+def _short(action: Action) -> str:
+    return {"stop everything": "stop", "pass through": "pass"}.get(action.target, action.target)

@@ -1,0 +1,1 @@
+"""Inputs: one file for each kind.  Each offers what `base.Input` describes."""

@@ -1,0 +1,41 @@
+"""What an input offers to the engine."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from brass_pebble.core.identity import DeviceFacts
+
+# A key event: kernel code, 1 down or 0 up, arrival in ns of CLOCK_MONOTONIC.
+KeyEvent = tuple[int, int, int]
+
+
+class DeviceGone(Exception):
+    """The device was pulled out."""
+
+
+class InputError(Exception):
+    """A device cannot be taken over; the text says why and what to do."""
+
+
+class Input(Protocol):
+    """A device that has been taken over."""
+
+    facts: DeviceFacts
+
+    def filenos(self) -> Sequence[int]:
+        """File descriptors to wait for; none for an input that is fed by hand."""
+
+    def read(self, fileno: int) -> Sequence[KeyEvent]:
+        """What has arrived.
+
+        Raises:
+            DeviceGone: there will be no more.
+        """
+
+    def state(self) -> str:
+        """"taken", or "waiting" until its keys have been let go."""
+
+    def close(self) -> None:
+        """Give the device back."""

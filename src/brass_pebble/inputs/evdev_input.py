@@ -1,0 +1,156 @@
+"""Devices of the kernel's input interface, taken over with an exclusive grab.
+
+Records are `struct input_event` of linux/input.h; constants from linux/input.h and input-event-codes.h.
+"""
+
+from __future__ import annotations
+
+import errno
+import fcntl
+import os
+import struct
+import time
+from collections.abc import Iterable, Sequence
+
+from brass_pebble.core.identity import DeviceFacts
+
+from .base import DeviceGone, InputError, KeyEvent
+
+EVENT = struct.Struct("llHHi")
+_EVIOCSCLOCKID = 0x400445A0
+_EV_SYN, _EV_KEY = 0, 1
+_SYN_REPORT, _SYN_DROPPED = 0, 3
+_READ = EVENT.size * 64
+
+
+class KeyStream:
+    """Key events from records on a file descriptor, with recovery when the kernel's buffer ran over."""
+
+    def __init__(self, fileno: int) -> None:
+        self.fileno = fileno
+        self.down: set[int] = set()
+        self._dropping = False
+
+    def read(self) -> list[KeyEvent]:
+        """What has arrived; repeats of a held key are left out.
+
+        Raises:
+            DeviceGone: the device or the other end is closed.
+        """
+        try:
+            data = os.read(self.fileno, _READ)
+        except BlockingIOError:
+            return []
+        except OSError as error:
+            raise DeviceGone(str(error)) from None
+        if not data:
+            raise DeviceGone("end of stream")
+        events: list[KeyEvent] = []
+        for seconds, micros, kind, code, value in EVENT.iter_unpack(data):
+            if kind == _EV_KEY and not self._dropping:
+                if value == 1:
+                    self.down.add(code)
+                    events.append((code, 1, seconds * 1_000_000_000 + micros * 1000))
+                elif value == 0:
+                    self.down.discard(code)
+                    events.append((code, 0, seconds * 1_000_000_000 + micros * 1000))
+            elif kind == _EV_SYN:
+                if code == _SYN_DROPPED:
+                    self._dropping = True
+                elif code == _SYN_REPORT and self._dropping:
+                    self._dropping = False
+                    events.extend(self._catch_up())
+        return events
+
+    def held_now(self) -> Iterable[int]:
+        """Codes that the device itself says are down."""
+        return self.down
+
+    def _catch_up(self) -> list[KeyEvent]:
+        """The difference between what was told and what is so."""
+        held, now = set(self.held_now()), time.monotonic_ns()
+        ups = [(code, 0, now) for code in self.down - held]
+        downs = [(code, 1, now) for code in held - self.down]
+        self.down = held
+        return ups + downs
+
+
+class _Node(KeyStream):
+    """One event node, opened through the evdev package."""
+
+    def __init__(self, path: str) -> None:
+        import evdev
+        self.device = evdev.InputDevice(path)
+        super().__init__(self.device.fd)
+        fcntl.ioctl(self.device.fd, _EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
+
+    def held_now(self) -> Iterable[int]:
+        return list(self.device.active_keys())
+
+
+class EvdevInput:
+    """A device with all its nodes.
+
+    A key that is down at the moment of the grab would stay down for ever in the programs that saw it go down.
+    So the grab waits until the device's keys are up; until then its events go where they always went.
+    """
+
+    def __init__(self, facts: DeviceFacts) -> None:
+        self.facts = facts
+        self._nodes: dict[int, _Node] = {}
+        self._taken = False
+        try:
+            for path in facts.nodes:
+                node = _Node(path)
+                self._nodes[node.fileno] = node
+            self._take()
+        except OSError as error:
+            self.close()
+            raise InputError(_explain(error, facts)) from None
+
+    def _take(self) -> None:
+        if any(node.held_now() for node in self._nodes.values()):
+            return
+        for node in self._nodes.values():
+            node.device.grab()
+        self._taken = True
+
+    def filenos(self) -> Sequence[int]:
+        return list(self._nodes)
+
+    def read(self, fileno: int) -> Sequence[KeyEvent]:
+        node = self._nodes[fileno]
+        events = node.read()
+        if self._taken:
+            return events
+        try:
+            self._take()
+        except OSError as error:
+            raise DeviceGone(_explain(error, self.facts)) from None
+        return []
+
+    def state(self) -> str:
+        return "taken" if self._taken else "waiting"
+
+    def close(self) -> None:
+        for node in self._nodes.values():
+            try:
+                if self._taken:
+                    node.device.ungrab()
+                node.device.close()
+            except OSError:
+                # The device is gone already; the kernel ended the grab with it.
+                continue
+        self._nodes = {}
+
+
+def _explain(error: OSError, facts: DeviceFacts) -> str:
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return (f"“{facts.name}” may not be read by you ({', '.join(facts.nodes)}). Add yourself to the group "
+                "“input” with: sudo usermod -aG input $USER, then log in again")
+    if error.errno == errno.EBUSY:
+        return (f"“{facts.name}” is already taken over by another program. Close that program, or stop the other "
+                "engine with: brass-pebble stop --quit")
+    if error.errno in (errno.ENODEV, errno.ENOENT, errno.ENXIO):
+        return f"“{facts.name}” was pulled out while it was being opened. Plug it in again"
+    return f"“{facts.name}” cannot be taken over: {error.strerror}. See the log for more"

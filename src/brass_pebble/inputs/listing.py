@@ -1,0 +1,75 @@
+"""The input devices of this machine, read from sysfs; no device is opened for it.
+
+Field meanings: Documentation/input/event-codes and /sys/class/input/event*/device of the kernel.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from brass_pebble.core.identity import DeviceFacts
+
+OWN_PHYS = "brass-pebble/"
+BUSES = {0x03: "USB", 0x05: "Bluetooth", 0x06: "virtual", 0x10: "ISA", 0x11: "built in", 0x18: "I2C", 0x19: "system",
+         0x1C: "SPI"}
+_EV_KEY, _EV_REL = 1, 2
+_FULL_KEYBOARD = (*range(2, 12), *range(16, 26), *range(30, 39), *range(44, 51))
+
+
+def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev/input")) -> list[DeviceFacts]:
+    """Devices with keys, each with all its nodes, in the order of their first node.
+
+    The program's own virtual devices are left out.
+    """
+    groups: dict[tuple[str, ...], list[tuple[Path, dict[str, str]]]] = {}
+    for entry in sorted(root.glob("event*"), key=lambda p: int(p.name[5:])):
+        about = _read_node(entry / "device")
+        if about is None or about["phys"].startswith(OWN_PHYS):
+            continue
+        # Interfaces of one device share ids and port; without either, every node stands alone.
+        port = about["phys"].split("/input")[0]
+        alone = "" if port or about["uniq"] else entry.name
+        key = (about["bus"], about["vendor"], about["product"], about["uniq"], port, alone)
+        groups.setdefault(key, []).append((nodes / entry.name, about))
+    devices = []
+    for key, members in groups.items():
+        with_keys = [(node, about) for node, about in members if _bits(about["key"])]
+        if not with_keys:
+            continue
+        node, about = with_keys[0]
+        codes = set().union(*(_bits(item["key"]) for _, item in with_keys))
+        paths = tuple(str(path) for path, _ in members)
+        devices.append(DeviceFacts(
+            id=paths[0], name=_common_name([item["name"] for _, item in members]),
+            bus=BUSES.get(int(about["bus"], 16), f"bus {about['bus']}"), vendor=about["vendor"],
+            product=about["product"], serial=about["uniq"], port=key[4], nodes=paths, keys=len(codes),
+            pointer=any(_EV_REL in _bits(item["ev"]) for _, item in members),
+            readable=all(os.access(path, os.R_OK | os.W_OK) for path in paths),
+            note="looks like a full keyboard" if codes.issuperset(_FULL_KEYBOARD) else ""))
+    return devices
+
+
+def _read_node(device: Path) -> dict[str, str] | None:
+    """The node's facts, or None if it vanished while being read."""
+    files = {"name": "name", "phys": "phys", "uniq": "uniq", "bus": "id/bustype", "vendor": "id/vendor",
+             "product": "id/product", "key": "capabilities/key", "ev": "capabilities/ev"}
+    try:
+        return {field: (device / file).read_text(errors="replace").strip() for field, file in files.items()}
+    except OSError:
+        return None
+
+
+def _bits(mask: str) -> set[int]:
+    """Numbers of the set bits of a sysfs bit mask: words of 64 bits in hex, the highest first."""
+    found = set()
+    for index, word in enumerate(reversed(mask.split())):
+        value = int(word, 16)
+        found.update(index * 64 + bit for bit in range(64) if value >> bit & 1)
+    return found
+
+
+def _common_name(names: list[str]) -> str:
+    """The part that the names of all nodes share, or the shortest name."""
+    shared = os.path.commonprefix(names).strip()
+    return shared if len(shared) >= 3 else min(names, key=len)

@@ -1,0 +1,1 @@
+"""Outputs: one file for each kind.  Each offers what `base.Output` describes."""

@@ -1,0 +1,27 @@
+"""What an output offers to the engine."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from brass_pebble.core.player import Effect
+
+
+class OutputError(Exception):
+    """An output cannot be opened; the text says why and what to do."""
+
+
+class Output(Protocol):
+    """A way out to programs."""
+
+    def send(self, effects: list[Effect], now: int) -> None:
+        """Send effects, in order, at once.  `now` is the engine's time in ns."""
+
+    def next_deadline(self) -> int | None:
+        """When `advance` wants to be called, in ns, or None."""
+
+    def advance(self, now: int) -> None:
+        """Do what is due."""
+
+    def close(self) -> None:
+        """Release everything and end."""

@@ -1,0 +1,50 @@
+"""Sends effects to the stage: simulated programs instead of real ones."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterable
+from pathlib import Path
+
+from brass_pebble.core.player import Effect
+from brass_pebble.core.stage import Reaction, StageProgram
+
+
+class StageOutput:
+    """Stage programs as receivers.  Reactions pile up in `reactions` until the engine takes them."""
+
+    def __init__(self, programs: dict[str, StageProgram]) -> None:
+        self.programs = programs
+        self.reactions: list[Reaction] = []
+        self.changed = True
+
+    def send(self, effects: list[Effect], now: int) -> None:
+        for code, value, _, run in effects:
+            for program in self.programs.values():
+                program.feed(code, value, now, run, self.reactions)
+        self.changed = True
+
+    def next_deadline(self) -> int | None:
+        dues = [due for program in self.programs.values() if (due := program.next_deadline()) is not None]
+        return min(dues) if dues else None
+
+    def advance(self, now: int) -> None:
+        for program in self.programs.values():
+            due = program.next_deadline()
+            if due is not None and due <= now:
+                program.advance(now, self.reactions)
+                self.changed = True
+
+    def close(self) -> None:
+        """Nothing to close."""
+
+
+def read_programs(folder: Path, names: Iterable[str]) -> dict[str, StageProgram]:
+    """The programs called `names` from `folder/NAME.toml`; unknown ones are left out."""
+    programs = {}
+    for name in names:
+        file = folder / f"{name}.toml"
+        if file.is_file():
+            with file.open("rb") as stream:
+                programs[name] = StageProgram(tomllib.load(stream))
+    return programs

@@ -1,0 +1,59 @@
+"""Where things live, after the XDG convention."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import stat
+from pathlib import Path
+
+import platformdirs
+
+APP = "brass-pebble"
+
+
+def default_desk() -> Path:
+    """The desk that is used when none is named."""
+    return Path(platformdirs.user_config_dir(APP)) / "desk"
+
+
+def user_layouts() -> Path:
+    """Layouts of the person's own, shared by all desks."""
+    return Path(platformdirs.user_config_dir(APP)) / "layouts"
+
+
+def data_folder() -> Path:
+    """Where the demo's desk is copied to."""
+    return Path(platformdirs.user_data_dir(APP))
+
+
+def state_folder() -> Path:
+    """The log, and earlier versions of desks."""
+    return Path(platformdirs.user_state_dir(APP))
+
+
+def runtime_folder() -> Path:
+    """The folder of the sockets, made with mode 0700.
+
+    Raises:
+        PermissionError: the folder exists and belongs to somebody else, or others may enter it.
+    """
+    base = os.environ.get("XDG_RUNTIME_DIR")
+    folder = Path(base) / APP if base and Path(base).is_dir() else Path(f"/tmp/{APP}-{os.getuid()}")
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    found = folder.lstat()
+    if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or stat.S_IMODE(found.st_mode) & 0o077:
+        raise PermissionError(f"{folder} is not private to you; remove it, or set XDG_RUNTIME_DIR to a folder "
+                              "of your own with mode 0700")
+    return folder
+
+
+def desk_key(desk: Path) -> str:
+    """A short name that tells one desk folder from every other."""
+    whole = str(desk.resolve())
+    return f"{desk.resolve().name[:40]}-{hashlib.sha256(whole.encode()).hexdigest()[:10]}"
+
+
+def socket_path(desk: Path) -> Path:
+    """The socket of the engine that runs this desk."""
+    return runtime_folder() / f"{desk_key(desk)}.sock"
