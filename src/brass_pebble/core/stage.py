@@ -92,7 +92,7 @@ class StageProgram:
             self._down[code] = now
             if code not in modifier_codes():
                 held = frozenset(self._down) & modifier_codes()
-                self._book(now + self.notices, "look", (code, held, cause, now))
+                self._book(now + self.notices, "look", (code, held, cause))
             return
         since = self._down.pop(code, now)
         for index, (_, _, what, about) in enumerate(self._due):
@@ -119,7 +119,8 @@ class StageProgram:
         while self._due and self._due[0][0] <= now:
             when, _, what, about = heappop(self._due)
             if what == "look":
-                self._notice(*about, when, out)
+                code, held, cause = about
+                self._notice(code, held, cause, when, out)
             elif what == "open":
                 self.window, self.opening = about[0], ""
                 for name in self._windows.get(self.window, {}).values():
@@ -135,7 +136,7 @@ class StageProgram:
     def _say(self, text: str, when: int, cause: object, out: list[Reaction], *, good: bool = True) -> None:
         out.append(Reaction(self.name, text, when, cause, good))
 
-    def _notice(self, code: int, held: frozenset[int], cause: object, since: int, when: int,
+    def _notice(self, code: int, held: frozenset[int], cause: object, when: int,
                 out: list[Reaction]) -> None:
         if self.opening:
             self._say(f"missed {key_table().name(code)}: {self.opening} is still opening", when, cause, out,

@@ -113,8 +113,8 @@ class Fields:
 
     def pair(self, key: str, default: tuple[float, float] | None) -> tuple[float, float] | None:
         """Two numbers in brackets."""
-        value = self._get(key, list, "two numbers, like [0, 2]", default)
-        if value is default:
+        value = self._get(key, list, "two numbers, like [0, 2]", None)
+        if value is None:
             return default
         if len(value) != 2 or not all(isinstance(v, int | float) for v in value):
             self.problem(key, f"“{key}” must be two numbers, like [0, 2]")

@@ -20,9 +20,29 @@ class Trace:
     Filled in while the press is answered; put into words only later, when its effects have left.
     """
 
-    __slots__ = ("arrived", "binding", "changed", "code", "control", "count", "fed", "first_sent", "id", "layer",
-                 "origin", "reactions", "released", "run", "sent", "shared", "state", "surface", "words", "worst",
-                 "why")
+    __slots__ = (
+        "arrived",
+        "binding",
+        "changed",
+        "code",
+        "control",
+        "count",
+        "fed",
+        "first_sent",
+        "id",
+        "layer",
+        "origin",
+        "reactions",
+        "released",
+        "run",
+        "sent",
+        "shared",
+        "state",
+        "surface",
+        "why",
+        "words",
+        "worst",
+    )
 
     def __init__(self, id: int, arrived: int, fed: int, origin: str = "press") -> None:
         self.id = id
@@ -53,8 +73,7 @@ class Trace:
             self.first_sent = actual
         self.count += 1
         late = actual - planned
-        if late > self.worst:
-            self.worst = late
+        self.worst = max(self.worst, late)
         if len(self.sent) < MOST_SENT:
             self.sent.append((code, value, planned, actual))
         self.changed = True
@@ -126,9 +145,9 @@ _VERBS = {"play": ("plays", "played"), "tap": ("taps", "tapped"), "sustain": ("s
 def _answer(trace: dict[str, Any]) -> str:
     state, words = trace["state"], trace["words"]
     if state == "nothing":
-        return trace["why"] or "nothing bound; swallowed"
+        return str(trace["why"]) or "nothing bound; swallowed"
     if trace["action"] not in _VERBS:
-        text = words
+        text = str(words)
     else:
         text = f"{_VERBS[trace['action']][0 if state in ('playing', 'holding') else 1]} {words}"
     if state == "stopped":

@@ -30,14 +30,14 @@ def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev
         # Interfaces of one device share ids and port; without either, every node stands alone.
         port = about["phys"].split("/input")[0]
         alone = "" if port or about["uniq"] else entry.name
-        key = (about["bus"], about["vendor"], about["product"], about["uniq"], port, alone)
+        key: tuple[str, ...] = (about["bus"], about["vendor"], about["product"], about["uniq"], port, alone)
         groups.setdefault(key, []).append((nodes / entry.name, about))
     devices = []
     for key, members in groups.items():
         with_keys = [(node, about) for node, about in members if _bits(about["key"])]
         if not with_keys:
             continue
-        node, about = with_keys[0]
+        _node, about = with_keys[0]
         codes = set().union(*(_bits(item["key"]) for _, item in with_keys))
         paths = tuple(str(path) for path, _ in members)
         devices.append(DeviceFacts(
@@ -62,7 +62,7 @@ def _read_node(device: Path) -> dict[str, str] | None:
 
 def _bits(mask: str) -> set[int]:
     """Numbers of the set bits of a sysfs bit mask: words of 64 bits in hex, the highest first."""
-    found = set()
+    found: set[int] = set()
     for index, word in enumerate(reversed(mask.split())):
         value = int(word, 16)
         found.update(index * 64 + bit for bit in range(64) if value >> bit & 1)
@@ -71,5 +71,8 @@ def _bits(mask: str) -> set[int]:
 
 def _common_name(names: list[str]) -> str:
     """The part that the names of all nodes share, or the shortest name."""
-    shared = os.path.commonprefix(names).strip()
+    shared = names[0]
+    while not all(name.startswith(shared) for name in names):
+        shared = shared[:-1]
+    shared = shared.strip()
     return shared if len(shared) >= 3 else min(names, key=len)

@@ -1,0 +1,103 @@
+"""The application: connects to the engine and chooses the view; each view owns its own work."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import ClassVar
+
+from textual.app import App, SystemCommand
+from textual.binding import BindingType
+from textual.screen import Screen
+
+from brass_pebble.client import EngineError, Message, StartError
+
+from .desk_view import DeskView
+from .link import Link
+from .palette import BASALT, PALETTES, Palette
+from .state import DeskState
+
+TOPICS = ["desk", "press", "trace", "stage", "script", "problem"]
+
+
+class BrassPebbleApp(App[None]):
+    """The screen on one engine.  `restart` starts another engine when this one has ended."""
+
+    TITLE = "Brass Pebble"
+    BINDINGS: ClassVar[list[BindingType]] = []
+
+    def __init__(self, socket: Path, restart: Callable[[], Path] | None = None) -> None:
+        super().__init__()
+        self.socket, self.restart = socket, restart
+        self.state = DeskState()
+        self.link = Link(self._news, self._gone)
+        self.view = DeskView(self.state, self.link)
+        self._tasks: set[asyncio.Task[None]] = set()
+        for palette in PALETTES.values():
+            self.register_theme(palette.theme())
+        self.theme = BASALT.name
+
+    @property
+    def palette(self) -> Palette:
+        """The colours of the theme in use."""
+        return PALETTES.get(self.theme, BASALT)
+
+    async def on_mount(self) -> None:
+        """Show the desk."""
+        await self.push_screen(self.view)
+        await self._connect()
+
+    async def _connect(self) -> None:
+        try:
+            await self.link.connect(self.socket)
+            await self.link.ask("follow", topics=TOPICS)
+            self.state.connected = True
+            self.state.take_snapshot(await self.link.ask("desk"), (await self.link.ask("traces"))["traces"])
+        except EngineError as error:
+            self.state.connected = False
+            self.notify(str(error), severity="error", timeout=10)
+        await self.view.show_all()
+
+    def _news(self, message: Message) -> None:
+        changed = self.state.take(message)
+        task = asyncio.create_task(self.view.take(message, changed))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    def _gone(self) -> None:
+        self.state.connected = False
+        self.state.forget_live()
+        if self.is_running:
+            task = asyncio.create_task(self.view.show_all())
+            self._tasks.add(task)
+            task.add_done_callback(self._tasks.discard)
+
+    def restart_engine(self) -> None:
+        """Start the engine again, if this screen may."""
+        if self.restart is None:
+            self.notify("Start it where it ran before: brass-pebble run", severity="warning", timeout=8)
+            return
+        self.run_worker(self._restart(self.restart), exclusive=True)
+
+    async def _restart(self, restart: Callable[[], Path]) -> None:
+        try:
+            self.socket = await asyncio.to_thread(restart)
+        except StartError as error:
+            self.notify(str(error), severity="error", timeout=10)
+            return
+        self.link = self.view.link = Link(self._news, self._gone)
+        await self._connect()
+
+    def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:
+        """Every action of the view, by name."""
+        for key in self.view.BINDINGS:
+            name, what = key.action, key.description  # type: ignore[union-attr]
+            if name.startswith(("go(", "app.")):
+                continue
+            yield SystemCommand(what.capitalize(), f"key {key.key}", getattr(self.view, f"action_{name}"))  # type: ignore[union-attr]
+        yield SystemCommand("Quit", "leave the screen", self.action_quit)
+
+    async def on_unmount(self) -> None:
+        """Leave the engine in good order."""
+        self.link.close()

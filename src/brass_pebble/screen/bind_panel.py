@@ -1,0 +1,149 @@
+"""Give a control another action: type a chord, or choose a macro, in one field."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from textual import on
+from textual.app import ComposeResult
+from textual.binding import BindingType
+from textual.containers import Vertical
+from textual.screen import ModalScreen
+from textual.widgets import Input, Label, OptionList
+from textual.widgets.option_list import Option
+
+from brass_pebble.core.desk import DEEDS
+from brass_pebble.core.durations import MS, say_duration
+from brass_pebble.core.keys import key_table, parse_chord
+from brass_pebble.core.macro.steps import LONGEST_LABEL
+from brass_pebble.core.problem import ProblemError
+from brass_pebble.screen.state import Row
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One proposal: what the action would be, or what to complete the text to."""
+
+    shown: str
+    kind: str = ""
+    target: str = ""
+    completes: str = ""
+
+
+def proposals(text: str, macros: list[Row], *, bound: bool) -> tuple[list[Choice], str]:
+    """What may be meant by `text`, the likeliest first, and a complaint if it is a chord gone wrong."""
+    text = text.strip()
+    folded = text.casefold()
+    choices: list[Choice] = []
+    complaint = ""
+    if text:
+        try:
+            chord = str(parse_chord(text))
+            choices += [Choice(f"•  tap {chord} once", "tap", chord),
+                        Choice(f"◖  sustain {chord} for as long as it is held", "sustain", chord)]
+        except ProblemError as error:
+            complaint = str(error)
+    for macro in macros:
+        if folded in macro["name"].casefold() or folded in macro["id"]:
+            choices.append(Choice(f"▸  play “{macro['name']}”   {say_duration(round(macro['length_ms'] * MS))}, "
+                                  f"{macro['events']} key events", "play", macro["id"]))
+    if text:
+        before, plus, last = text.rpartition("+")
+        near = [name for name in key_table().names() if name.casefold().startswith(last.strip().casefold())]
+        if last.strip() and near and not any(name.casefold() == last.strip().casefold() for name in near):
+            choices += [Choice(f"…  {before + plus + name}", completes=before + plus + name)
+                        for name in sorted(near, key=len)[:4]]
+    choices += [Choice(f"{glyph}  {deed}", "do", deed) for deed, glyph in DEEDS.items() if folded in deed]
+    if bound and folded in "clear nothing":
+        choices.append(Choice("○  nothing: clear this control", "", ""))
+    return choices, "" if choices else complaint
+
+
+class BindPanel(ModalScreen[dict[str, str] | None]):
+    """Returns the fields of a `bind` request, or None."""
+
+    DEFAULT_CSS = """
+    BindPanel { align: center middle; }
+    BindPanel > Vertical { width: 76; max-width: 96%; height: auto; max-height: 90%; background: $panel;
+        border: round $primary; border-title-color: $primary; padding: 0 2; }
+    BindPanel Input, BindPanel Input:focus { border: none; background: $background; height: 1; padding: 0 1; }
+    BindPanel Input:focus { background: $background-lighten-1; }
+    BindPanel OptionList { height: auto; max-height: 12; border: none; background: $panel; margin: 1 0 0 0;
+        padding: 0; }
+    BindPanel Label { color: $text-muted; margin: 1 0 0 0; width: 100%; }
+    BindPanel #complaint { color: $error; margin: 0; height: auto; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        ("escape", "leave", "leave it as it is"), ("down", "choose(1)", ""), ("up", "choose(-1)", ""),
+    ]
+
+    def __init__(self, surface: Row, control: Row, macros: list[Row]) -> None:
+        super().__init__()
+        self.surface, self.control, self.macros = surface, control, macros
+        self._choices: list[Choice] = []
+
+    def compose(self) -> ComposeResult:
+        """One field, its proposals, and a label."""
+        with Vertical() as box:
+            layer = self.control.get("layer") or (self.surface["layers"][-1]["id"] if self.surface["layers"] else "")
+            name = next((la["name"] for la in self.surface["layers"] if la["id"] == layer), "")
+            box.border_title = f"{self.surface['name']} ▸ {self.control['legend']} ▸ press ▸ {name}"
+            now = self.control.get("words", "nothing bound")
+            yield Label(f"Now: {now}. Type a chord like Ctrl+Alt+4, or a macro's name:", markup=False)
+            yield Input(placeholder="chord or macro", id="what")
+            yield Label("", id="complaint", markup=False)
+            yield OptionList(id="choices", markup=False)
+            yield Label(f"Label on the cap, up to {LONGEST_LABEL} characters; without one, the action's own:")
+            yield Input(placeholder="label", id="label", max_length=LONGEST_LABEL)
+            yield Label("↑ ↓ choose   Enter live at once, u undoes   Tab label   Esc leave")
+
+    def on_mount(self) -> None:
+        """Begin in the field."""
+        self.query_one(OptionList).can_focus = False
+        self.query_one("#what", Input).focus()
+        self._propose("")
+
+    @on(Input.Changed, "#what")
+    def _typed(self, event: Input.Changed) -> None:
+        self._propose(event.value)
+
+    def _propose(self, text: str) -> None:
+        self._choices, complaint = proposals(text, self.macros, bound="kind" in self.control)
+        options = self.query_one(OptionList)
+        options.clear_options()
+        options.add_options([Option(choice.shown) for choice in self._choices])
+        options.highlighted = 0 if self._choices else None
+        self.query_one("#complaint", Label).update(f"✗ {complaint}" if complaint else "")
+
+    def action_choose(self, step: int) -> None:
+        """Move among the proposals."""
+        options = self.query_one(OptionList)
+        if self._choices:
+            options.highlighted = ((options.highlighted or 0) + step) % len(self._choices)
+
+    @on(Input.Submitted)
+    def _submitted(self) -> None:
+        index = self.query_one(OptionList).highlighted
+        if index is not None and self._choices:
+            self._take(self._choices[index])
+
+    @on(OptionList.OptionSelected)
+    def _clicked(self, event: OptionList.OptionSelected) -> None:
+        self._take(self._choices[event.option_index])
+
+    def _take(self, choice: Choice) -> None:
+        if choice.completes:
+            field = self.query_one("#what", Input)
+            field.value = choice.completes
+            field.cursor_position = len(choice.completes)
+            field.focus()
+            return
+        self.dismiss({"surface": self.surface["id"], "control": self.control["id"],
+                      "layer": self.control.get("layer", ""), "kind": choice.kind, "target": choice.target,
+                      "label": self.query_one("#label", Input).value.strip(),
+                      "tint": self.control.get("own_tint", "") if choice.kind else ""})
+
+    def action_leave(self) -> None:
+        """Change nothing."""
+        self.dismiss(None)

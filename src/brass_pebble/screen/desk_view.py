@@ -1,0 +1,329 @@
+"""The Desk view: every surface drawn as the thing it is, the stage, and the latest traces as sentences."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from textual import events, on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.screen import Screen
+from textual.widgets import Footer, Static
+
+from brass_pebble.client import EngineError, Message
+from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.state import DeskState, Spot
+
+from .bind_panel import BindPanel
+from .link import Link
+from .sheets import Sheet, explain, key_help, problem_list
+from .widgets.board import Board
+from .widgets.path_bar import PathBar
+from .widgets.status_line import StatusLine
+from .widgets.surface_drawing import SurfaceDrawing
+from .widgets.trace_list import TraceList
+
+TAP_SECONDS = 0.09
+LEAST_TRACE_ROWS = 4
+
+
+class DeskView(Screen[None]):
+    """Owns its work: selection, pressing on the bench, binding, undo."""
+
+    DEFAULT_CSS = """
+    DeskView { background: $background; }
+    DeskView #caption { height: auto; max-height: 2; padding: 0 1; background: $panel; color: $primary;
+        text-style: italic; display: none; }
+    DeskView #caption.shown { display: block; }
+    DeskView #trouble { height: auto; padding: 0 1; background: $error; color: $background; display: none; }
+    DeskView #trouble.shown { display: block; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("up", "go(0, -1)", "select", show=False), Binding("down", "go(0, 1)", "select", show=False),
+        Binding("left", "go(-1, 0)", "select", show=False), Binding("right", "go(1, 0)", "select", show=False),
+        Binding("enter", "tap", "press"), Binding("space", "latch", "hold / let go"),
+        Binding("b", "bind", "bind"), Binding("delete", "clear", "clear", show=False),
+        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False),
+        Binding("x", "stop", "stop all"), Binding("w", "watch", "watch a class"),
+        Binding("e", "explain", "explain"), Binding("z", "zoom", "zoom", show=False),
+        Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
+        Binding("R", "restart", "restart engine", show=False),
+        Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
+    ]
+
+    def __init__(self, state: DeskState, link: Link) -> None:
+        super().__init__()
+        self.state, self.link = state, link
+        self.following = False
+        self._latched: set[Spot] = set()
+
+    @property
+    def palette(self) -> Palette:
+        """The colours in use."""
+        return self.app.palette  # type: ignore[attr-defined,no-any-return]
+
+    def compose(self) -> ComposeResult:
+        """From top to bottom."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        yield Static("", id="trouble", markup=False)
+        yield Board(self.state)
+        yield Static("", id="caption", markup=False)
+        yield TraceList(self.state)
+        yield Footer(show_command_palette=False)
+
+    def on_mount(self) -> None:
+        """The board has the keys first."""
+        self.query_one(Board).focus()
+
+    # News of the engine.
+
+    async def show_all(self) -> None:
+        """After connecting, or when the desk changed."""
+        self._share_room()
+        await self.query_one(Board).rebuild()
+        self.query_one(Board).redraw_all()
+        self.query_one(StatusLine).redraw()
+        self.query_one(TraceList).redraw()
+        self._show_path()
+        self._show_trouble()
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of one topic, already in the state."""
+        topic = message["topic"]
+        if topic == "desk":
+            await self.show_all()
+        elif topic == "stage":
+            self.query_one(Board).redraw_stage()
+        elif topic == "script":
+            self._show_caption()
+        elif topic == "problem":
+            self._show_trouble()
+            self.query_one(StatusLine).redraw()
+        else:
+            self._show_presses(topic, message, changed)
+
+    def _show_presses(self, topic: str, message: Message, changed: set[Spot]) -> None:
+        board = self.query_one(Board)
+        if topic == "trace":
+            trace = message["trace"]
+            spot = (trace["surface"], trace["control"])
+            if spot[0] and self.state.control(spot) and trace["held_ms"] is None and trace["id"] == \
+                    self.state.traces[-1]["id"]:
+                self.following = True
+                board.select(spot)
+            self.query_one(TraceList).redraw()
+            if self.following and spot == board.selected:
+                self._show_path()
+        board.refresh_spots(changed)
+        self.query_one(StatusLine).redraw()
+
+    def _show_path(self) -> None:
+        self.query_one(PathBar).show(self.query_one(Board).selected, following=True)
+
+    def _show_caption(self) -> None:
+        caption = self.query_one("#caption", Static)
+        script = self.state.script
+        caption.set_class(script["running"], "shown")
+        if script["running"]:
+            at, length = int(script["at_ms"] / 1000), int(script["length_ms"] / 1000)
+            caption.update(f"{at:>3} of {length} s   {script['caption']}   (w ends it)")
+        self.call_after_refresh(self._share_room)
+
+    def _show_trouble(self) -> None:
+        trouble = self.query_one("#trouble", Static)
+        text = ""
+        if not self.state.connected:
+            text = "✗ The engine has ended; nothing is down and every device is free. R starts it again, q leaves."
+        elif self.state.problems:
+            first = self.state.problems[0]
+            place = f"{first['file']}, line {first['line']}: " if first["line"] else ""
+            text = f"✗ {place}{first['what']}. {first['hint']}   (p shows all)"
+        trouble.update(text)
+        trouble.set_class(bool(text), "shown")
+        self.call_after_refresh(self._share_room)
+
+    def on_resize(self, event: events.Resize) -> None:
+        """Share the rows between drawings and traces."""
+        self.call_after_refresh(self._share_room)
+
+    def _share_room(self) -> None:
+        width, height = self.size
+        taken = 3 + 1 + sum(self.query_one(name).size.height for name in ("#trouble", "#caption")
+                            if self.query_one(name).has_class("shown"))
+        rows = height - taken
+        self.query_one(Board).give_room(width, max(6, min(rows - LEAST_TRACE_ROWS, int(rows * 0.78))
+                                                   if rows > 26 else rows - LEAST_TRACE_ROWS))
+
+    # Selecting and pressing.
+
+    def action_go(self, dx: int, dy: int) -> None:
+        """Select the control next to the selected one."""
+        board = self.query_one(Board)
+        self.following = False
+        board.select(board.neighbour(dx, dy))
+        self._show_path()
+
+    def action_tap(self) -> None:
+        """Press the selected control and let it go."""
+        spot = self.query_one(Board).selected
+        if spot in self._latched:
+            self.action_latch()
+            return
+        self._press(spot, down=True)
+        self.set_timer(TAP_SECONDS, lambda: self._press(spot, down=False))
+
+    def action_latch(self) -> None:
+        """Hold the selected control down until this is asked again."""
+        spot = self.query_one(Board).selected
+        down = spot not in self._latched
+        (self._latched.add if down else self._latched.discard)(spot)
+        for drawing in self.query(SurfaceDrawing):
+            drawing.latched = {control for surface, control in self._latched if surface == drawing.surface_id}
+        self._press(spot, down=down)
+
+    @on(SurfaceDrawing.Pressed)
+    def _mouse(self, message: SurfaceDrawing.Pressed) -> None:
+        spot = (message.surface, message.control)
+        board = self.query_one(Board)
+        if message.down:
+            board.focus()
+            board.select(spot)
+            self._show_path()
+        if spot not in self._latched:
+            self._press(spot, down=message.down)
+
+    @work(group="press")
+    async def _press(self, spot: Spot, *, down: bool) -> None:
+        if not spot[1]:
+            return
+        surface = self.state.surface(spot[0])
+        if surface is not None and not surface["bench"]:
+            if down:
+                self.notify("Press it on the device itself; the screen only presses what is on the bench.",
+                            title=surface["name"], timeout=4)
+            return
+        await self._ask("press", surface=spot[0], control=spot[1], down=down)
+
+    async def _ask(self, do: str, **fields: Any) -> Message | None:
+        """Ask the engine; a refusal is shown to the person."""
+        try:
+            return await self.link.ask(do, **fields)
+        except EngineError as error:
+            self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
+            return None
+
+    # Changing the desk.
+
+    @work(exclusive=True, group="edit")
+    async def action_bind(self) -> None:
+        """Give the selected control another action."""
+        spot = self.query_one(Board).selected
+        surface, control = self.state.surface(spot[0]), self.state.control(spot)
+        if surface is None or control is None:
+            return
+        fields = await self.app.push_screen_wait(BindPanel(surface, control, self.state.desk["macros"]))
+        if fields is not None:
+            reply = await self._ask("bind", **fields)
+            if reply:
+                self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
+
+    @work(exclusive=True, group="edit")
+    async def action_clear(self) -> None:
+        """Take the selected control's action away."""
+        surface, control = self.query_one(Board).selected
+        if "kind" in (self.state.control((surface, control)) or {}):
+            await self._ask("bind", surface=surface, control=control, kind="")
+
+    @work(exclusive=True, group="edit")
+    async def action_undo(self) -> None:
+        """Take the last change back."""
+        if reply := await self._ask("undo"):
+            self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
+
+    @work(exclusive=True, group="edit")
+    async def action_redo(self) -> None:
+        """Do the last undone change again."""
+        if reply := await self._ask("redo"):
+            self.notify("Done again.", title=reply["words"], timeout=4)
+
+    # The rest.
+
+    @work(group="stop")
+    async def action_stop(self) -> None:
+        """Stop everything, release everything."""
+        for spot in list(self._latched):
+            self._press(spot, down=False)
+        self._latched.clear()
+        for drawing in self.query(SurfaceDrawing):
+            drawing.latched = set()
+        if reply := await self._ask("stop"):
+            count = reply["runs"]
+            self.notify(f"{count} {'run' if count == 1 else 'runs'} stopped, nothing is down.", timeout=3)
+
+    @work(group="watch")
+    async def action_watch(self) -> None:
+        """Watch the scripted class, or end it."""
+        await self._ask("script", run=not self.state.script["running"])
+
+    def action_zoom(self) -> None:
+        """All surfaces, or only the selected one, large."""
+        board = self.query_one(Board)
+        board.zoomed = "" if board.zoomed else board.selected[0]
+        board.place_all()
+
+    def action_daylight(self) -> None:
+        """Light or dark."""
+        self.app.theme = "paper" if self.app.theme == "basalt" else "basalt"
+        self.query_one(Board).redraw_all()
+        self.query_one(StatusLine).redraw()
+        self.query_one(TraceList).redraw()
+        self.query_one(PathBar).redraw()
+
+    def action_explain(self) -> None:
+        """The last press of the selected control, hop by hop."""
+        trace = self.state.last_trace_of(self.query_one(Board).selected)
+        if trace is None:
+            self.notify("This control has not been pressed yet.", timeout=3)
+        else:
+            self._show_trace(trace)
+
+    def _show_trace(self, trace: dict[str, Any]) -> None:
+        self.app.push_screen(Sheet("A press, explained", explain(trace, self.palette)))
+
+    def action_problems(self) -> None:
+        """What is wrong with the desk's files."""
+        missing = [{"file": s["name"], "line": 0, "column": 0, "what": s["why"] or s["state"], "hint": ""}
+                   for s in self.state.desk["surfaces"] if s["state"] != "taken"]
+        self.app.push_screen(Sheet("Problems", problem_list([*self.state.problems, *missing], self.palette)))
+
+    def action_keys(self) -> None:
+        """All keys."""
+        rows = [("arrows", "select a control"), ("Enter", "press it"), ("Space", "hold it down; again: let it go"),
+                ("mouse", "a drawn key is down for as long as the button is"), ("b", "give it another action"),
+                ("Delete", "clear it"), ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
+                ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
+                ("z", "one surface large, or all"), ("Tab", "to the path bar, the traces, and back"),
+                ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
+                ("Ctrl+P", "find a command by name"), ("q", "quit; the engine goes on if it ran before")]
+        self.app.push_screen(Sheet("Keys of the Desk view", key_help(rows, self.palette)))
+
+    def action_restart(self) -> None:
+        """Start the engine again after it ended."""
+        if not self.state.connected:
+            self.app.restart_engine()  # type: ignore[attr-defined]
+
+    @on(PathBar.Opened)
+    def _door(self, message: PathBar.Opened) -> None:
+        board = self.query_one(Board)
+        board.focus()
+        if message.door == "binding":
+            self.action_bind()
+        elif message.door == "trace":
+            self.action_explain()
+        elif message.door == "surface":
+            self.action_zoom()
+
+    @on(TraceList.Opened)
+    def _trace_opened(self, message: TraceList.Opened) -> None:
+        self._show_trace(message.trace)

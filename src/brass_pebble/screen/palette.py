@@ -1,0 +1,57 @@
+"""Colours: brass on basalt, and by day brass on paper.  Colour never says anything alone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from textual.theme import Theme
+
+
+@dataclass(frozen=True)
+class Palette:
+    """The colours of one theme, as hex."""
+
+    name: str
+    dark: bool
+    ground: str
+    panel: str
+    cap: str
+    edge: str
+    text: str
+    dim: str
+    brass: str
+    on_brass: str
+    verdigris: str
+    rust: str
+    tints: dict[str, str]
+
+    def tint(self, name: str) -> str:
+        """A tint's colour; the text colour for none."""
+        return self.tints.get(name, self.text)
+
+    def theme(self) -> Theme:
+        """The same for Textual's own widgets."""
+        return Theme(name=self.name, dark=self.dark, primary=self.brass, secondary=self.verdigris, accent=self.brass,
+                     warning=self.brass, error=self.rust, success=self.verdigris, foreground=self.text,
+                     background=self.ground, surface=self.panel, panel=self.panel, variables={
+                         "footer-key-foreground": self.brass, "footer-background": self.panel,
+                         "footer-description-foreground": self.dim, "footer-description-background": self.panel,
+                         "footer-item-background": self.panel, "footer-key-background": self.panel,
+                         "block-cursor-background": self.brass, "block-cursor-foreground": self.on_brass,
+                         "border": self.brass, "input-cursor-background": self.text,
+                         "input-selection-background": f"{self.brass} 40%"})
+
+
+BASALT = Palette(
+    "basalt", True, ground="#14171b", panel="#1b1f25", cap="#3a414a", edge="#6d7883", text="#e2e4e6",
+    dim="#8a939c", brass="#dfaa45", on_brass="#1a1408", verdigris="#5cc0a7", rust="#e2724a",
+    tints={"clay": "#e09a78", "wheat": "#e3cd86", "moss": "#aecb85", "lagoon": "#7ecbc2", "sky": "#97c1ea",
+           "iris": "#b8abec", "rose": "#eaa2ba", "chalk": "#e2dfd3"})
+
+PAPER = Palette(
+    "paper", False, ground="#f3f0e8", panel="#e9e4d8", cap="#d3cdbf", edge="#8f8a7c", text="#22262a",
+    dim="#6d6a60", brass="#8f6210", on_brass="#fdf6e6", verdigris="#17705d", rust="#a93a14",
+    tints={"clay": "#8a3f1d", "wheat": "#6c5300", "moss": "#3f5c14", "lagoon": "#0d5f5c", "sky": "#1d4f86",
+           "iris": "#4d3b97", "rose": "#8c2a52", "chalk": "#4e4a3e"})
+
+PALETTES = {palette.name: palette for palette in (BASALT, PAPER)}

@@ -1,0 +1,1 @@
+"""One widget a file; each owns its drawing, its keys and its messages."""

@@ -1,0 +1,171 @@
+"""The desk's surfaces and stage programs, each at its real place, at the largest scale that fits."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from textual import events
+from textual.containers import ScrollableContainer
+from textual.widgets import Static
+
+from brass_pebble.screen.state import DeskState, Spot
+
+from .stage_panel import StagePanel
+from .surface_drawing import TITLE_ROWS, SurfaceDrawing
+
+SMALLEST, LARGEST = (5, 3), (16, 6)
+
+
+class Board(ScrollableContainer, can_focus=True):
+    """Places drawings; knows which control is selected and what lies next to it."""
+
+    DEFAULT_CSS = """
+    Board { height: auto; background: $background; scrollbar-size: 1 1; layers: base; }
+    Board > #empty { width: 1fr; height: auto; padding: 1 3; color: $text-muted; }
+    """
+
+    def __init__(self, state: DeskState) -> None:
+        super().__init__()
+        self.state = state
+        self.zoomed = ""
+        self.selected: Spot = ("", "")
+        self.room = (0, 0)
+        self._shape: object = None
+
+    def drawings(self) -> list[SurfaceDrawing]:
+        """The surfaces' drawings."""
+        return list(self.query(SurfaceDrawing))
+
+    async def rebuild(self) -> None:
+        """Follow the desk: other surfaces, other places."""
+        desk = self.state.desk
+        shape = ([(s["id"], s["at"], [(c["id"], c["x"], c["y"], c["w"], c["h"]) for c in s["controls"]])
+                  for s in desk["surfaces"]], desk["stage"])
+        if shape != self._shape:
+            self._shape = shape
+            await self.remove_children()
+            if desk["surfaces"]:
+                await self.mount_all([SurfaceDrawing(s["id"], self.state) for s in desk["surfaces"]])
+                await self.mount_all([StagePanel(place["program"], self.state) for place in desk["stage"]])
+            else:
+                await self.mount(Static(_empty_text(desk), id="empty", markup=False))
+        if self.state.control(self.selected) is None:
+            self.selected = next(((s["id"], c["id"]) for s in desk["surfaces"] for c in s["controls"]), ("", ""))
+        self.place_all()
+
+    def give_room(self, width: int, height: int) -> None:
+        """Tell how many cells there are to fill."""
+        if (width, height) != self.room:
+            self.room = (width, height)
+            self.place_all()
+
+    def place_all(self) -> None:
+        """Choose the scale and place everything."""
+        width, height = self.room
+        desk = self.state.desk
+        if not width or not desk["surfaces"]:
+            return
+        shown = [s for s in desk["surfaces"] if self.zoomed in ("", s["id"])]
+        boxes = [(s["at"] if not self.zoomed else (0, 0), _extent(s)) for s in shown]
+        if not self.zoomed:
+            boxes += [(place["at"], place["size"]) for place in desk["stage"]]
+        units_wide = max((at[0] + size[0] for at, size in boxes), default=1)
+        units_high = max((at[1] + size[1] for at, size in boxes), default=1)
+        uw = int(min(LARGEST[0], max(SMALLEST[0], (width - 1) / units_wide)))
+        uh = int(min(LARGEST[1], max(SMALLEST[1], (height - TITLE_ROWS) / units_high)))
+        # Caps much wider than high look like bricks.
+        unit = (min(uw, uh * 3 if not self.zoomed else uh * 4), uh)
+        for drawing in self.drawings():
+            surface = self.state.surface(drawing.surface_id)
+            drawing.display = surface in shown
+            if surface is None or not drawing.display:
+                continue
+            at = surface["at"] if not self.zoomed else (0, 0)
+            size = drawing.size_for(unit)
+            drawing.styles.offset = (round(at[0] * unit[0]), round(at[1] * unit[1]))
+            drawing.styles.width = max(size.width, drawing.title_width())
+            drawing.styles.height = size.height
+            drawing.selected = self.selected[1] if self.selected[0] == drawing.surface_id else ""
+            drawing.set_unit(unit)
+        for panel, place in zip(self.query(StagePanel), desk["stage"], strict=False):
+            panel.display = not self.zoomed
+            x, y = round(place["at"][0] * unit[0]), round(place["at"][1] * unit[1]) + TITLE_ROWS
+            panel.styles.offset = (x, y)
+            panel.styles.width = max(12, min(round((place["at"][0] + place["size"][0]) * unit[0]), width - 1) - x)
+            panel.styles.height = round((place["at"][1] + place["size"][1]) * unit[1]) + TITLE_ROWS - y
+            panel.redraw()
+        self.styles.height = min(height, round(units_high * unit[1]) + TITLE_ROWS)
+
+    def refresh_spots(self, spots: set[Spot]) -> None:
+        """Redraw the surfaces of these controls."""
+        surfaces = {spot[0] for spot in spots}
+        for drawing in self.drawings():
+            if drawing.surface_id in surfaces:
+                drawing.redraw()
+
+    def redraw_all(self) -> None:
+        """Redraw everything, as after a change of colours."""
+        for drawing in self.drawings():
+            drawing.redraw()
+        for panel in self.query(StagePanel):
+            panel.redraw()
+
+    def redraw_stage(self) -> None:
+        """Redraw the stage programs."""
+        for panel in self.query(StagePanel):
+            panel.redraw()
+
+    def select(self, spot: Spot) -> None:
+        """Select a control."""
+        self.selected = spot
+        for drawing in self.drawings():
+            chosen = spot[1] if drawing.surface_id == spot[0] else ""
+            if drawing.selected != chosen:
+                drawing.selected = chosen
+                drawing.redraw()
+
+    def neighbour(self, dx: int, dy: int) -> Spot:
+        """The control next to the selected one in a direction, over the gaps between surfaces, too."""
+        here = self._centre(self.selected)
+        if here is None:
+            return self.selected
+        best, best_cost = self.selected, float("inf")
+        for surface in self.state.desk["surfaces"]:
+            if self.zoomed not in ("", surface["id"]):
+                continue
+            for control in surface["controls"]:
+                spot = (surface["id"], control["id"])
+                there = self._centre(spot)
+                if spot == self.selected or there is None:
+                    continue
+                along = (there[0] - here[0]) * dx + (there[1] - here[1]) * dy
+                aside = abs((there[0] - here[0]) * dy) + abs((there[1] - here[1]) * dx)
+                # A tall or wide cap is next to all that it borders on.
+                reach = (control["h"] if dx else control["w"]) / 2
+                cost = along + 2.5 * max(0.0, aside - reach + 0.5)
+                if along > 0.3 and cost < best_cost:
+                    best, best_cost = spot, cost
+        return best
+
+    def _centre(self, spot: Spot) -> tuple[float, float] | None:
+        surface, control = self.state.surface(spot[0]), self.state.control(spot)
+        if surface is None or control is None:
+            return None
+        at = surface["at"]
+        return at[0] + control["x"] + control["w"] / 2, at[1] + control["y"] + control["h"] / 2
+
+    def on_resize(self, event: events.Resize) -> None:
+        """The width may have changed."""
+        self.place_all()
+
+
+def _extent(surface: dict[str, Any]) -> tuple[float, float]:
+    return (max((c["x"] + c["w"] for c in surface["controls"]), default=4.0),
+            max((c["y"] + c["h"] for c in surface["controls"]), default=1.0))
+
+
+def _empty_text(desk: dict[str, Any]) -> str:
+    return (f"This desk has no surfaces yet.\n\n1  See which devices are here:   brass-pebble devices\n"
+            f"2  Name one as a surface in     {desk['folder']}/desk.toml\n"
+            "3  Save the file. The surface appears here at once.\n\n"
+            "Or try the bakery's desk, without any hardware:   brass-pebble demo")

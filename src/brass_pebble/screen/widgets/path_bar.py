@@ -1,0 +1,137 @@
+"""The path bar: the way from a finger to a program, for the selected control or the last press.
+
+Each hop is a door: Left and Right walk along it, Enter opens what owns the hop.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from rich.text import Text
+from textual import events
+from textual.binding import BindingType
+from textual.message import Message
+from textual.widgets import Static
+
+from brass_pebble.core.trace import say_sent
+from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.state import DeskState, Spot
+
+
+@dataclass(frozen=True)
+class Hop:
+    """One hop: what it says, which door it is, and whether something is wrong there."""
+
+    text: str
+    door: str
+    wrong: bool = False
+
+
+class PathBar(Static, can_focus=True):
+    """One line with doors."""
+
+    DEFAULT_CSS = """
+    PathBar { height: 1; padding: 0 1; background: $background; }
+    PathBar:focus { background: $panel; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        ("left", "walk(-1)", "hop back"), ("right", "walk(1)", "hop on"), ("enter", "open", "open"),
+    ]
+
+    class Opened(Message):
+        """A hop's door was opened."""
+
+        def __init__(self, door: str) -> None:
+            super().__init__()
+            self.door = door
+
+    def __init__(self, state: DeskState) -> None:
+        super().__init__()
+        self.state = state
+        self.hops: list[Hop] = []
+        self.at = 0
+        self._spans: list[tuple[int, int]] = []
+
+    def show(self, spot: Spot, *, following: bool) -> None:
+        """Show the way of a control; while following, with what its last press led to."""
+        self.hops = hops_of(self.state, spot, following=following)
+        self.at = min(self.at, max(0, len(self.hops) - 1))
+        self.redraw()
+
+    def redraw(self) -> None:
+        """Draw anew."""
+        palette: Palette = self.app.palette  # type: ignore[attr-defined]
+        line = Text(no_wrap=True, overflow="ellipsis")
+        self._spans = []
+        for index, hop in enumerate(self.hops):
+            if index:
+                line.append(" ▸ ", style=palette.dim)
+            start = line.cell_len
+            style = palette.rust if hop.wrong else (palette.brass if index == len(self.hops) - 1 else palette.text)
+            if self.has_focus and index == self.at:
+                style = f"bold {palette.on_brass} on {palette.brass}"
+            line.append(f"✗ {hop.text}" if hop.wrong else hop.text, style=style)
+            self._spans.append((start, line.cell_len))
+        self.update(line)
+
+    def on_focus(self) -> None:
+        """Show where one stands."""
+        self.redraw()
+
+    def on_blur(self) -> None:
+        """Nobody stands here any more."""
+        self.redraw()
+
+    def action_walk(self, step: int) -> None:
+        """Go along the path."""
+        if self.hops:
+            self.at = (self.at + step) % len(self.hops)
+            self.redraw()
+
+    def action_open(self) -> None:
+        """Open the door of the hop."""
+        if self.hops:
+            self.post_message(self.Opened(self.hops[self.at].door))
+
+    def on_click(self, event: events.Click) -> None:
+        """A click opens the hop under the pointer."""
+        for index, (start, end) in enumerate(self._spans):
+            if start <= event.x - 1 < end:
+                self.at = index
+                self.action_open()
+
+
+def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
+    """The hops for a control."""
+    surface, control = state.surface(spot[0]), state.control(spot)
+    if surface is None or control is None:
+        return [Hop("press a control, or choose one with the arrows", "surface")]
+    trace = state.last_trace_of(spot) if following else None
+    hops = [Hop(surface["name"], "surface", surface["state"] != "taken"), Hop(control["legend"], "control"),
+            Hop("press", "binding")]
+    layer = next((la["name"] for la in surface["layers"] if la["id"] == control.get("layer")),
+                 surface["layers"][-1]["name"] if surface["layers"] else "no layer")
+    hops.append(Hop(layer, "binding"))
+    if "kind" not in control:
+        hops.append(Hop(f"nothing bound, {surface['unbound']}ed",
+                        "binding", wrong=surface["unbound"] != "pass"))
+        return hops
+    word = {"play": "macro ", "tap": "tap ", "sustain": "sustain ", "do": ""}[control["kind"]]
+    hops.append(Hop(word + control["words"].strip("“”"), "binding", control.get("broken", False)))
+    if surface["state"] != "taken":
+        hops.append(Hop(f"nothing sent: {surface['why'] or surface['state']}", "surface", wrong=True))
+    elif trace is not None:
+        hops.extend(_outcome(trace))
+    return hops
+
+
+def _outcome(trace: dict[str, Any]) -> list[Hop]:
+    """What was sent, and what came of it."""
+    if not trace["count"]:
+        return [Hop(trace["why"] or "nothing sent", "trace", wrong=trace["state"] == "nothing")]
+    hops = [Hop(say_sent(trace), "trace")]
+    if trace["reactions"]:
+        last = trace["reactions"][-1]
+        hops.append(Hop(f"{last['program']}: {last['text']}", "trace", wrong=not last["good"]))
+    return hops

@@ -1,0 +1,62 @@
+"""The top line: which desk, is it armed, what plays, where it goes, when the last press was."""
+
+from __future__ import annotations
+
+import time
+
+from rich.text import Text
+from textual.widgets import Static
+
+from brass_pebble.core.durations import say_duration
+from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.state import DeskState
+
+
+class StatusLine(Static):
+    """Redrawn when something changed, and once a second during the first minute after a press."""
+
+    DEFAULT_CSS = "StatusLine { height: 1; background: $panel; padding: 0 1; }"
+
+    def __init__(self, state: DeskState) -> None:
+        super().__init__()
+        self.state = state
+
+    def on_mount(self) -> None:
+        """Keep the age of the last press fresh."""
+        self.set_interval(1.0, self._age)
+
+    def _age(self) -> None:
+        if self.state.last_press and time.monotonic() - self.state.last_press < 90:
+            self.redraw()
+
+    def redraw(self) -> None:
+        """Draw anew."""
+        state = self.state
+        palette: Palette = self.app.palette  # type: ignore[attr-defined]
+        line = Text(no_wrap=True, overflow="ellipsis")
+        line.append(state.desk["name"] or "…", style=f"bold {palette.brass}")
+        surfaces = state.desk["surfaces"]
+        missing = [s for s in surfaces if s["state"] != "taken"]
+        if not state.connected:
+            line.append("   ✗ engine gone", style=f"bold {palette.rust}")
+        elif missing:
+            line.append(f"   ◌ {len(surfaces) - len(missing)} of {len(surfaces)} armed", style=palette.brass)
+        else:
+            line.append("   ◉ armed", style=f"bold {palette.verdigris}")
+        runs = len(state.live())
+        line.append(f"   {runs} {'run' if runs == 1 else 'runs'}", style=palette.brass if runs else palette.dim)
+        goes_to = ", ".join(p["name"] for p in state.programs) if state.desk["output"] == "stage" else "real programs"
+        line.append(f"   to: {goes_to or 'nowhere'}", style=palette.dim)
+        if state.problems:
+            count = len(state.problems)
+            line.append(f"   ✗ {count} {'problem' if count == 1 else 'problems'} (p)", style=f"bold {palette.rust}")
+        if state.missed:
+            line.append(f"   {state.missed} traces not shown", style=palette.rust)
+        age = ""
+        if state.last_press:
+            seconds = int(time.monotonic() - state.last_press)
+            age = f"last press {say_duration(seconds * 1_000_000_000)} ago" if seconds else "last press just now"
+        room = self.size.width - 2 - line.cell_len - len(age)
+        if age and room > 2:
+            line.append(" " * room + age, style=palette.dim)
+        self.update(line)

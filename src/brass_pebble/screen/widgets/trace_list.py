@@ -1,0 +1,129 @@
+"""The latest traces as sentences, the newest on top."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from rich.style import Style
+from rich.text import Text
+from textual import events
+from textual.binding import BindingType
+from textual.message import Message
+from textual.strip import Strip
+from textual.widget import Widget
+
+from brass_pebble.cli import clock
+from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.state import LIVE, DeskState
+
+MARKS = {"playing": "▸", "holding": "◖", "queued": "…", "done": "✓", "stopped": "■", "nothing": "✗"}
+
+
+class TraceList(Widget, can_focus=True):
+    """Sentences that run along; Enter or a click opens one in full."""
+
+    DEFAULT_CSS = """
+    TraceList { height: 1fr; border-top: solid $panel; padding: 0 1; }
+    TraceList:focus { border-top: solid $primary; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        ("up", "walk(-1)", "newer"), ("down", "walk(1)", "older"), ("enter", "open", "explain"),
+    ]
+
+    class Opened(Message):
+        """A trace is to be shown in full."""
+
+        def __init__(self, trace: dict[str, Any]) -> None:
+            super().__init__()
+            self.trace = trace
+
+    def __init__(self, state: DeskState) -> None:
+        super().__init__()
+        self.state = state
+        self.at = 0
+        self._lines: list[Strip] = []
+        self._rows: list[int] = []
+
+    def redraw(self) -> None:
+        """Draw anew."""
+        palette: Palette = self.app.palette  # type: ignore[attr-defined]
+        width, height = self.content_size
+        if width < 10:
+            return
+        self._lines, self._rows = [], []
+        traces = list(reversed(self.state.traces))
+        self.at = min(self.at, max(0, len(traces) - 1))
+        first = max(0, self.at - max(0, height - 2)) if self.has_focus else 0
+        for index, trace in enumerate(traces[first:], first):
+            if len(self._lines) >= height:
+                break
+            chosen = self.has_focus and index == self.at
+            text = tell(trace, palette, fresh=index == 0, chosen=chosen)
+            wrapped = text.wrap(self.app.console, width) if index == 0 and height > 3 else [text]
+            for line in list(wrapped)[:2]:
+                line.truncate(width, overflow="ellipsis", pad=True)
+                self._lines.append(Strip(list(line.render(self.app.console)), width))
+                self._rows.append(index)
+        if not traces:
+            for line_text in ("No press yet.", "Click a key, or choose one with the arrows and press Enter."
+                              if any(s["bench"] for s in self.state.desk["surfaces"])
+                              else "Press a control of a surface."):
+                self._lines.append(Strip([*Text(line_text, style=palette.dim).render(self.app.console)]))
+        self.refresh()
+
+    def render_line(self, y: int) -> Strip:
+        """One line."""
+        strip = self._lines[y] if y < len(self._lines) else Strip.blank(self.content_size.width)
+        return strip.apply_style(Style(bgcolor=self.background_colors[1].rich_color))
+
+    def on_resize(self) -> None:
+        """Wrap to the new width."""
+        self.redraw()
+
+    def on_focus(self) -> None:
+        """Show which one is chosen."""
+        self.redraw()
+
+    def on_blur(self) -> None:
+        """Back to the newest."""
+        self.at = 0
+        self.redraw()
+
+    def action_walk(self, step: int) -> None:
+        """Choose another trace."""
+        self.at = max(0, min(len(self.state.traces) - 1, self.at + step))
+        self.redraw()
+
+    def action_open(self) -> None:
+        """Explain the chosen trace."""
+        traces = list(reversed(self.state.traces))
+        if traces:
+            self.post_message(self.Opened(traces[self.at]))
+
+    def on_click(self, event: events.Click) -> None:
+        """Explain the trace under the pointer."""
+        row = event.y - 1
+        if 0 <= row < len(self._rows):
+            self.at = self._rows[row]
+            self.action_open()
+
+
+def tell(trace: dict[str, Any], palette: Palette, *, fresh: bool = False, chosen: bool = False) -> Text:
+    """A trace as one coloured line."""
+    state = trace["state"]
+    colour = palette.brass if state in LIVE else palette.rust if state in ("nothing", "stopped") else palette.verdigris
+    line = Text(no_wrap=False)
+    line.append(f"{clock(trace['at'])} ", style=palette.dim)
+    line.append(f"{MARKS[state]} ", style=f"bold {colour}")
+    sentence = trace["sentence"]
+    first = next((f" {r['program']}: " for r in trace["reactions"]), None)
+    cut = sentence.find(first) if first else -1
+    body, after = (sentence[:cut], sentence[cut:]) if cut >= 0 else (sentence, "")
+    head, colon, rest = body.partition(": ")
+    line.append(head + colon, style=f"bold {palette.text}" if fresh else palette.dim)
+    line.append(rest, style=palette.text)
+    good = all(reaction["good"] for reaction in trace["reactions"])
+    line.append(after, style=palette.verdigris if good else palette.rust)
+    if chosen:
+        line.stylize(f"{palette.on_brass} on {palette.brass}")
+    return line
