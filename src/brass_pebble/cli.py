@@ -102,6 +102,7 @@ def start(context: typer.Context, desk: DeskOption = None,
     if context.invoked_subcommand is not None:
         return
     from .client import running_sockets, start_engine
+    _need_terminal()
     running = running_sockets()
     if desk is None and len(running) == 1:
         _open_screen(running[0])
@@ -130,9 +131,12 @@ def _desk_folder(desk: Path | None) -> Path:
     return desk
 
 
-def _open_screen(socket: Path, **options: Any) -> None:
+def _need_terminal() -> None:
     if not sys.stdout.isatty():
         raise Failure("the screen needs a terminal. Use brass-pebble watch, or run it in a terminal window", "usage")
+
+
+def _open_screen(socket: Path, **options: Any) -> None:
     from .screen.app import BrassPebbleApp
     BrassPebbleApp(socket, **options).run()
 
@@ -155,6 +159,8 @@ def demo(headless: Annotated[bool, typer.Option("--headless", help="play the cla
     """Try it without any hardware: a bakery's desk, simulated devices, a simulated program."""
     from .client import EngineClient, start_engine
     from .demo import ENGINE_OPTIONS, demo_desk
+    if not headless:
+        _need_terminal()
     desk = demo_desk(fresh=fresh)
     if paths.socket_path(desk) in _running():
         if headless:

@@ -10,6 +10,8 @@ from pathlib import Path
 import platformdirs
 
 APP = "brass-pebble"
+# sun_path of linux/un.h, less its closing zero.
+LONGEST_SOCKET = 107
 
 
 def default_desk() -> Path:
@@ -51,9 +53,16 @@ def runtime_folder() -> Path:
 def desk_key(desk: Path) -> str:
     """A short name that tells one desk folder from every other."""
     whole = str(desk.resolve())
-    return f"{desk.resolve().name[:40]}-{hashlib.sha256(whole.encode()).hexdigest()[:10]}"
+    return f"{desk.resolve().name[:20]}-{hashlib.sha256(whole.encode()).hexdigest()[:10]}"
 
 
 def socket_path(desk: Path) -> Path:
-    """The socket of the engine that runs this desk."""
-    return runtime_folder() / f"{desk_key(desk)}.sock"
+    """The socket of the engine that runs this desk.
+
+    Raises:
+        PermissionError: the runtime folder's path is longer than the kernel takes for a socket.
+    """
+    path = runtime_folder() / f"{desk_key(desk)}.sock"
+    if len(os.fsencode(path)) > LONGEST_SOCKET:
+        raise PermissionError(f"the path {path} is too long for a socket; set XDG_RUNTIME_DIR to a shorter folder")
+    return path

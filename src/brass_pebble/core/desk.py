@@ -8,7 +8,7 @@ from typing import Any
 
 from .identity import RULE_FIELDS, DeviceRule
 from .keys import Chord, key_table, parse_chord
-from .layout import EMPTY, Layout
+from .layout import EMPTY, MISSING, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
 from .macro.steps import LONGEST_LABEL, TINTS
 from .problem import Problem, ProblemError, nearest
@@ -202,6 +202,7 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
     if layout_id:
         found = layouts(layout_id)
         if found is None:
+            layout = MISSING
             fields.problem("layout", f"there is no layout “{layout_id}”",
                            nearest(layout_id, layout_names) or f"Known are {', '.join(sorted(layout_names))}",
                            word=layout_id)
@@ -247,7 +248,7 @@ def _read_layer(layer_id: str, fields: Fields, surface: Surface, macros: dict[st
 
 def _read_binding(control: str, gesture: str, row: Fields, surface: Surface,
                   macros: dict[str, Any]) -> Binding | None:
-    if surface.code_of(control) is None:
+    if surface.code_of(control) is None and surface.layout is not MISSING:
         row.problem("", f"“{surface.name}” has no control “{control}”",
                     nearest(control, [c.id for c in surface.layout.controls]), word=control)
         row.done(*row.data)

@@ -48,6 +48,8 @@ class Layout:
 
 
 EMPTY = Layout("none", "not drawn yet", ())
+# Stands for a layout that a desk names and that is not there: its controls cannot be known.
+MISSING = Layout("missing", "not found", ())
 
 
 def read_layout(data: dict[str, Any], *, id: str, file: str, text: str = "") -> tuple[Layout, list[Problem]]:

@@ -45,5 +45,13 @@ class ProblemError(Exception):
 def nearest(word: str, known: Iterable[str]) -> str:
     """A hint naming the known word most like `word`, or an empty string when none is near."""
     by_folded = {name.casefold(): name for name in known}
-    close = difflib.get_close_matches(word.casefold(), by_folded, n=1, cutoff=0.55)
-    return f"Did you mean {by_folded[close[0]]}?" if close else ""
+    folded = word.casefold()
+    close = difflib.get_close_matches(folded, by_folded, n=8, cutoff=0.55)
+    if not close:
+        return ""
+
+    def likeness(name: str) -> float:
+        # A slip of the finger keeps the length: Alr is rather Alt than AltGr.
+        return difflib.SequenceMatcher(None, folded, name).ratio() - 0.05 * abs(len(name) - len(folded))
+
+    return f"Did you mean {by_folded[max(close, key=likeness)]}?"

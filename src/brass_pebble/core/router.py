@@ -75,7 +75,8 @@ class Router:
             else:
                 assert action.chord is not None
                 answer.program = chord_program(action.chord, holds=action.kind == "sustain", tap=self.desk.tap)
-                answer.again = "start over"
+                # A tap that starts over would cut the one before too short to be noticed.
+                answer.again = "start over" if action.kind == "sustain" else "queue"
         if answer.deed == "pass through":
             answer.program = Program(holds=True)
             answer.program.add(0, code, 1)

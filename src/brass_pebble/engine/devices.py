@@ -137,9 +137,9 @@ class Devices:
                         notify.add_watch(store.folder / event.name, flags.CLOSE_WRITE | flags.MOVED_TO
                                          | flags.MOVED_FROM | flags.DELETE)
                     self._engine.reload_soon()
-                elif event.name.endswith((".toml", ".macro")) and not event.name.startswith("."):
-                    if not event.mask & flags.CREATE:
-                        self._engine.reload_soon()
+                elif (event.name.endswith((".toml", ".macro")) and not event.name.startswith(".")
+                      and not event.mask & flags.CREATE):
+                    self._engine.reload_soon()
         self._engine.loop.watch(notify.fileno(), ready)
 
     def _look_again(self) -> None:

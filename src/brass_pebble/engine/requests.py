@@ -38,7 +38,8 @@ class Requests:
         call = self._known.get(word)
         if call is None:
             raise Refusal(f"there is no request “{word}”",
-                          nearest(word, self._known) or f"Known are follow, {', '.join(self._known)}", "unknown-request")
+                          nearest(word, self._known) or f"Known are follow, {', '.join(self._known)}",
+                          "unknown-request")
         reply: Message | None = call(client, message)
         return reply
 

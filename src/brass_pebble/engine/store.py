@@ -177,7 +177,8 @@ class DeskStore:
         Raises:
             ProblemError: there is nothing to undo.
         """
-        return self._travel(self._undo, self._redo, "nothing to undo", lambda step: (step.after, step.before, step.back))
+        return self._travel(self._undo, self._redo, "nothing to undo",
+                            lambda step: (step.after, step.before, step.back))
 
     def redo(self) -> str:
         """Do the last undone change again.

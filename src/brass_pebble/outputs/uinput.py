@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import errno
 import os
+import time
 
 from brass_pebble.core.keys import key_table
 from brass_pebble.core.player import Effect
@@ -17,6 +18,7 @@ from .base import OutputError
 
 _SYN = EVENT.pack(0, 0, 0, 0, 0)
 _EV_KEY = 1
+LAST_WORDS = 0.1
 _FIRST_BUTTON, _LAST_BUTTON = 0x100, 0x15F
 
 
@@ -63,6 +65,8 @@ class UinputOutput(RecordOutput):
         super().__init__(self._device.fd)
 
     def close(self) -> None:
+        # Events that a program has not read yet are lost to it when the device vanishes: leave time to read.
+        time.sleep(LAST_WORDS)
         self._device.close()
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from textual import on
 from textual.app import ComposeResult
@@ -37,6 +37,12 @@ def proposals(text: str, macros: list[Row], *, bound: bool) -> tuple[list[Choice
     folded = text.casefold()
     choices: list[Choice] = []
     complaint = ""
+    deeds = [Choice(f"{glyph}  {deed}", "do", deed) for deed, glyph in DEEDS.items() if folded in deed]
+    if bound and folded in "clear nothing":
+        deeds.append(Choice("○  nothing: clear this control", "", ""))
+    # Stop and Clear are keys, too; whoever types so much of a deed's name means the deed.
+    if len(text) >= 3:
+        choices += deeds
     if text:
         try:
             chord = str(parse_chord(text))
@@ -54,9 +60,8 @@ def proposals(text: str, macros: list[Row], *, bound: bool) -> tuple[list[Choice
         if last.strip() and near and not any(name.casefold() == last.strip().casefold() for name in near):
             choices += [Choice(f"…  {before + plus + name}", completes=before + plus + name)
                         for name in sorted(near, key=len)[:4]]
-    choices += [Choice(f"{glyph}  {deed}", "do", deed) for deed, glyph in DEEDS.items() if folded in deed]
-    if bound and folded in "clear nothing":
-        choices.append(Choice("○  nothing: clear this control", "", ""))
+    if len(text) < 3:
+        choices += deeds
     return choices, "" if choices else complaint
 
 

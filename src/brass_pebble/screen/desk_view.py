@@ -51,6 +51,8 @@ class DeskView(Screen[None]):
         Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
     ]
 
+    AUTO_FOCUS = "Board"
+
     def __init__(self, state: DeskState, link: Link) -> None:
         super().__init__()
         self.state, self.link = state, link
@@ -71,10 +73,6 @@ class DeskView(Screen[None]):
         yield Static("", id="caption", markup=False)
         yield TraceList(self.state)
         yield Footer(show_command_palette=False)
-
-    def on_mount(self) -> None:
-        """The board has the keys first."""
-        self.query_one(Board).focus()
 
     # News of the engine.
 
@@ -184,7 +182,7 @@ class DeskView(Screen[None]):
 
     @on(SurfaceDrawing.Pressed)
     def _mouse(self, message: SurfaceDrawing.Pressed) -> None:
-        spot = (message.surface, message.control)
+        spot = message.spot
         board = self.query_one(Board)
         if message.down:
             board.focus()

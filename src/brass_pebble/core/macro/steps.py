@@ -81,8 +81,9 @@ def read_text(piece: Piece | None, line: int) -> str:
             if escaped not in _ESCAPES:
                 raise ProblemError(f"“\\{escaped}” is not an escape", line=line, column=piece.column + index,
                                    hint=r'Known are \n, \t, \" and \\')
-            char = _ESCAPES[escaped]
-        out.append(char)
+            out.append(_ESCAPES[escaped])
+        else:
+            out.append(char)
     return "".join(out)
 
 

@@ -13,7 +13,7 @@ from textual.timer import Timer
 from textual.widget import Widget
 
 from brass_pebble.screen.palette import Palette
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.state import DeskState, Spot
 
 from .canvas import Canvas, paint
 from .caps import CapState, cell_box, draw_cap
@@ -30,9 +30,9 @@ class SurfaceDrawing(Widget):
     class Pressed(Message):
         """The mouse went down (or up) on a control."""
 
-        def __init__(self, surface: str, control: str, *, down: bool) -> None:
+        def __init__(self, spot: Spot, *, down: bool) -> None:
             super().__init__()
-            self.surface, self.control, self.down = surface, control, down
+            self.spot, self.down = spot, down
 
     def __init__(self, surface_id: str, state: DeskState) -> None:
         super().__init__()
@@ -136,11 +136,11 @@ class SurfaceDrawing(Widget):
         if control and event.button == 1:
             self._mouse_on = control
             self.capture_mouse()
-            self.post_message(self.Pressed(self.surface_id, control, down=True))
+            self.post_message(self.Pressed((self.surface_id, control), down=True))
 
     def on_mouse_up(self, event: events.MouseUp) -> None:
         """Let it go."""
         if self._mouse_on:
             self.release_mouse()
-            self.post_message(self.Pressed(self.surface_id, self._mouse_on, down=False))
+            self.post_message(self.Pressed((self.surface_id, self._mouse_on), down=False))
             self._mouse_on = ""

@@ -1,0 +1,47 @@
+# make demo         set up, and open the demo
+# make test         set up, and run every check and test
+# make check        linting and types
+# make bench        measure, and print a table and JSON
+# make screenshots  make the pictures in docs/screenshots anew
+
+PYTHON ?= python3
+BIN := .venv/bin
+# The command that a test needs, and the Debian package that has it.
+NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import-im6.q16:imagemagick xwininfo:x11-utils \
+         qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio
+
+.PHONY: demo test check bench screenshots system clean
+
+demo: $(BIN)/.run
+	@$(BIN)/brass-pebble demo
+
+test: $(BIN)/.dev system check
+	$(BIN)/python -m pytest
+
+check: $(BIN)/.dev
+	$(BIN)/ruff check src tests benchmarks tools
+	$(BIN)/mypy
+
+bench: $(BIN)/.dev system
+	$(BIN)/python benchmarks/run.py
+
+screenshots: $(BIN)/.dev system
+	$(BIN)/python tools/screenshots.py
+
+$(BIN)/python:
+	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
+	    { echo "Python 3.11 or later is needed; name it with: make PYTHON=python3.12"; exit 1; }
+	@echo "Setting up in .venv (about half a minute, once) …"
+	@$(PYTHON) -m venv .venv
+
+$(BIN)/.run: $(BIN)/python pyproject.toml
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -e . && touch $@
+
+$(BIN)/.dev: $(BIN)/python pyproject.toml
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]' && touch $@ $(BIN)/.run
+
+system:
+	@sh tools/system_packages.sh $(NEEDS)
+
+clean:
+	rm -rf .venv .cache .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -1,0 +1,73 @@
+"""What several tests share: folders of their own, the demo's desk, an engine, a terminal."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from brass_pebble.client import EngineClient, start_engine
+from brass_pebble.demo import ENGINE_OPTIONS, HERE
+
+BRASS_PEBBLE = str(Path(sys.executable).parent / "brass-pebble")
+
+
+@pytest.fixture(autouse=True)
+def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """No test touches the person's own folders."""
+    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"):
+        folder = tmp_path / name.lower()
+        folder.mkdir(mode=0o700)
+        monkeypatch.setenv(name, str(folder))
+    monkeypatch.delenv("NO_COLOR", raising=False)
+    # A socket's path has to be short.
+    with tempfile.TemporaryDirectory(prefix="bp") as folder:
+        monkeypatch.setenv("XDG_RUNTIME_DIR", folder)
+        yield
+
+
+@pytest.fixture
+def desk(tmp_path: Path) -> Path:
+    """A copy of the demo's desk."""
+    return Path(shutil.copytree(HERE / "desk", tmp_path / "desk"))
+
+
+@pytest.fixture
+def engine(desk: Path) -> Iterator[Path]:
+    """An engine on the demo's desk with its bench and stage: its socket."""
+    options = [word for word in ENGINE_OPTIONS if word != "--until-left"]
+    socket, process = start_engine(desk, *options)
+    yield socket
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(timeout=5) == 0
+
+
+@pytest.fixture
+def client(engine: Path) -> Iterator[EngineClient]:
+    """A client of that engine; waiting for more than ten seconds is a failure."""
+    with EngineClient(engine, "test") as connected:
+        connected.set_timeout(10)
+        yield connected
+
+
+def run_cli(*words: str, seconds: float = 30, **environment: str) -> subprocess.CompletedProcess[str]:
+    """The command line, as a person would call it."""
+    return subprocess.run([BRASS_PEBBLE, *words], capture_output=True, text=True, timeout=seconds, check=False,
+                          env={**os.environ, **environment}, stdin=subprocess.DEVNULL)
+
+
+def wait_for(what: Callable[[], object], seconds: float = 10) -> None:
+    """Wait until `what()` is true."""
+    end = time.monotonic() + seconds
+    while not what():
+        if time.monotonic() > end:
+            raise AssertionError(f"waited {seconds} s in vain")
+        time.sleep(0.02)

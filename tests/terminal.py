@@ -1,0 +1,76 @@
+"""A real terminal: the program in tmux, keys sent to it, its screen read back."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import time
+import uuid
+from collections.abc import Callable
+
+from conftest import BRASS_PEBBLE
+
+
+class Terminal:
+    """`brass-pebble …` in a tmux of its own."""
+
+    def __init__(self, *words: str, size: tuple[int, int] = (160, 40), **environment: str) -> None:
+        self._socket = f"bp-{uuid.uuid4().hex[:8]}"
+        names = ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR")
+        settings = {name: os.environ[name] for name in names} | {"COLORTERM": "truecolor"} | environment
+        command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{k}={v}" for k, v in settings.items()), BRASS_PEBBLE, *words])
+        self._tmux("-f", "/dev/null", "new-session", "-d", "-x", str(size[0]), "-y", str(size[1]),
+                   f"{command}; echo ended with $?; sleep 60")
+        self._tmux("set", "-g", "status", "off")
+        self._tmux("set", "-sg", "escape-time", "0")
+
+    def _tmux(self, *words: str) -> str:
+        done = subprocess.run(["tmux", "-L", self._socket, *words], capture_output=True, text=True, check=True)
+        return done.stdout
+
+    def keys(self, *keys: str) -> None:
+        """Send keys by tmux's names, one after the other."""
+        for key in keys:
+            self._tmux("send-keys", key)
+            time.sleep(0.08)
+
+    def type(self, text: str) -> None:
+        """Send text."""
+        self._tmux("send-keys", "-l", text)
+        time.sleep(0.1)
+
+    def mouse(self, x: int, y: int, *, down: bool) -> None:
+        """The left button, at a cell counted from 0, as a terminal reports it (SGR, mode 1006)."""
+        self._tmux("send-keys", "-l", f"\x1b[<0;{x + 1};{y + 1}{'M' if down else 'm'}")
+        time.sleep(0.1)
+
+    def screen(self) -> str:
+        """What stands there now."""
+        return self._tmux("capture-pane", "-p")
+
+    def resize(self, width: int, height: int) -> None:
+        """Make the window another size."""
+        self._tmux("resize-window", "-x", str(width), "-y", str(height))
+
+    def find(self, text: str) -> tuple[int, int]:
+        """Where a text stands: column and row, from 0."""
+        for row, line in enumerate(self.screen().splitlines()):
+            if text in line:
+                return line.index(text), row
+        raise AssertionError(f"{text!r} is not on the screen:\n{self.screen()}")
+
+    def wait(self, what: str | Callable[[str], bool], seconds: float = 10) -> str:
+        """Wait until a text is there, or until a function of the screen is true; returns the screen."""
+        end = time.monotonic() + seconds
+        while True:
+            screen = self.screen()
+            if (what in screen) if isinstance(what, str) else what(screen):
+                return screen
+            if time.monotonic() > end:
+                raise AssertionError(f"never saw {what!r}; the screen is:\n{screen}")
+            time.sleep(0.05)
+
+    def close(self) -> None:
+        """End everything in it."""
+        subprocess.run(["tmux", "-L", self._socket, "kill-server"], capture_output=True, check=False)

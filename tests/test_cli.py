@@ -1,0 +1,160 @@
+"""The command line as a person would call it: sentences, exit codes, never a stack trace."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from brass_pebble import __version__
+from brass_pebble.client import EngineClient
+from brass_pebble.demo import HERE
+from brass_pebble.inputs.listing import list_devices
+from conftest import BRASS_PEBBLE, run_cli, wait_for
+
+MACROS = HERE / "desk" / "macros"
+
+
+def test_version_and_help() -> None:
+    assert run_cli("--version").stdout == f"brass-pebble {__version__}\n"
+    shown = run_cli("--help")
+    assert shown.returncode == 0
+    for command in ("demo", "run", "devices", "watch", "play", "stop", "macro"):
+        assert command in shown.stdout
+    assert "Exit codes: 0 ok" in shown.stdout
+
+
+@pytest.mark.parametrize(("words", "code", "text"), [
+    (["dmeo"], 2, "No such command 'dmeo'"),
+    (["play"], 2, "Missing argument"),
+    (["play", "welcome"], 3, "no engine is running. Start one with: brass-pebble run"),
+    (["stop"], 3, "no engine is running"), (["watch"], 3, "no engine is running"),
+    (["stop", "--desk", "/nowhere"], 3, "no engine runs the desk /nowhere"),
+    (["run", "--desk", "/nowhere"], 2, "there is no folder /nowhere"),
+    (["macro", "check", "/nowhere.macro"], 2, "/nowhere.macro: No such file or directory"),
+    ([], 2, "the screen needs a terminal"), (["demo"], 2, "the screen needs a terminal"),
+    (["demo", "--headless", "--seconds", "soon"], 2, "Invalid value for '--seconds'"),
+])
+def test_every_refusal_is_a_sentence_with_a_code(words: list[str], code: int, text: str) -> None:
+    done = run_cli(*words)
+    assert done.returncode == code, done.stderr
+    assert text in done.stderr
+    assert done.stderr.startswith("brass-pebble: ")
+    assert "Traceback" not in done.stderr + done.stdout
+
+
+def test_the_headless_demo_tells_the_class() -> None:
+    done = run_cli("demo", "--headless", "--seconds", "10")
+    assert done.returncode == 0
+    assert "~ Good evening from the Saltmarsh Bakehouse" in done.stdout
+    assert "Left numpad 2, press, in Class: played “Welcome”; 50 key events over 4.2 s" in done.stdout
+    assert "Left numpad 7, press, in Class: tapped Ctrl+Alt+1; down" in done.stdout
+    assert "Ovenlight: camera wide on air" in done.stdout
+
+
+def test_macro_check() -> None:
+    done = run_cli("macro", "check", *map(str, sorted(MACROS.glob("*.macro"))))
+    assert done.returncode == 0
+    assert "oven-close-up.macro: fine, 2.42 s, 18 key events" in done.stdout
+
+
+def test_macro_check_of_a_broken_file(tmp_path: Path) -> None:
+    file = tmp_path / "x.macro"
+    file.write_text("tpa A\nwait 3\n")
+    done = run_cli("macro", "check", str(file))
+    assert done.returncode == 6
+    assert f"{file}:1:1: “tpa” is not a step. Did you mean tap?\n{file}:2:6: “3” has no unit" in done.stdout
+    assert run_cli("macro", "times", str(file)).returncode == 6
+    file.write_bytes(b"tap \xff")
+    assert "not UTF-8" in run_cli("macro", "check", str(file)).stdout
+
+
+def test_macro_times(tmp_path: Path) -> None:
+    file = tmp_path / "x.macro"
+    file.write_text("keep Ctrl down\n  tap 4\nwait 300ms\ntap B for 5ms\n")
+    rows = [json.loads(line) for line in run_cli("macro", "times", str(file), "--json").stdout.splitlines()]
+    assert [(row["ms"], row["key"], row["down"], row["line"]) for row in rows] == [
+        (0, "Ctrl", True, 1), (0, "4", True, 2), (40, "4", False, 2), (40, "Ctrl", False, 1), (340, "B", True, 4),
+        (345, "B", False, 4)]
+    assert "     340.000 ms  B              down  line 4" in run_cli("macro", "times", str(file)).stdout
+
+
+def test_times_follow_the_desk_the_file_belongs_to(desk: Path) -> None:
+    text = (desk / "desk.toml").read_text()
+    (desk / "desk.toml").write_text(text.replace('tap = "40ms"', 'tap = "25ms"'))
+    rows = run_cli("macro", "times", str(desk / "macros" / "loaf-reveal.macro"), "--json").stdout.splitlines()
+    assert json.loads(rows[1])["ms"] == 25
+
+
+def test_play_watch_and_stop(engine: Path, client: EngineClient) -> None:
+    watch = subprocess.Popen([BRASS_PEBBLE, "watch", "--json"], stdout=subprocess.PIPE, text=True)
+    try:
+        wait_for(lambda: client.ask("devices") and run_cli("play", "rye-title").returncode == 0)
+        assert watch.stdout
+        first = json.loads(watch.stdout.readline())
+        assert (first["origin"], first["words"]) == ("brass-pebble play", "“Rye title”")
+    finally:
+        watch.send_signal(signal.SIGINT)
+        assert watch.wait(timeout=5) == 130
+    assert run_cli("stop").stdout == "Stopped 1 run; nothing is down.\n"
+    done = run_cli("play", "rye-titel")
+    assert (done.returncode, done.stderr) == (
+        1, "brass-pebble: there is no macro “rye-titel”. Did you mean rye-title?\n")
+
+
+def test_run_says_what_it_has_and_what_is_missing(tmp_path: Path, desk: Path) -> None:
+    process = subprocess.Popen([BRASS_PEBBLE, "run", "--desk", str(desk)], stdout=subprocess.PIPE, text=True)
+    assert process.stdout
+    lines = [process.stdout.readline() for _ in range(4)]
+    assert f"engine {process.pid} is ready" in lines[0]
+    assert lines[3] == "  Floor pedals: missing, its device is not here (name “Tern three-pedal board”)\n"
+    assert "already run by the engine with process id " + str(process.pid) in run_cli(
+        "run", "--desk", str(desk)).stderr
+    assert "The engine has ended." in run_cli("stop", "--quit", "--desk", str(desk)).stdout
+    assert process.wait(timeout=5) == 0
+
+
+def test_without_a_virtual_keyboard_nothing_is_taken_over(tmp_path: Path) -> None:
+    (tmp_path / "desk.toml").write_text('format = 1\nname = "x"\noutput = "uinput"\n')
+    done = run_cli("run", "--desk", str(tmp_path))
+    if not os.path.exists("/dev/uinput"):
+        assert done.returncode == 4
+        assert "/dev/uinput" in done.stderr and "sudo modprobe uinput" in done.stderr
+
+
+def node(root: Path, number: int, name: str, phys: str, key: str, uniq: str = "", ev: str = "3") -> None:
+    device = root / f"event{number}" / "device"
+    (device / "id").mkdir(parents=True)
+    (device / "capabilities").mkdir()
+    for file, text in {"name": name, "phys": phys, "uniq": uniq, "id/bustype": "0003", "id/vendor": "4e57",
+                       "id/product": "0011", "capabilities/key": key, "capabilities/ev": ev}.items():
+        (device / file).write_text(text + "\n")
+
+
+def test_nodes_become_devices(tmp_path: Path) -> None:
+    pad = "1e 0"
+    full = "fffffffffffffffe"
+    node(tmp_path, 3, "Northwind pad", "usb-1/input0", pad)
+    node(tmp_path, 4, "Northwind pad Consumer Control", "usb-1/input1", pad)
+    node(tmp_path, 5, "Northwind pad", "usb-2/input0", pad)
+    node(tmp_path, 6, "Harbour keyboard", "usb-3/input0", full)
+    node(tmp_path, 7, "Lid", "", "0")
+    node(tmp_path, 10, "Brass Pebble keys", "brass-pebble/keys", full)
+    node(tmp_path, 11, "Odd \x1b[31m name " + "x" * 200, "usb-4/input0", pad, ev="7")
+    found = list_devices(tmp_path, Path("/dev/input"))
+    assert [(f.name[:13], f.port, len(f.nodes), f.keys) for f in found] == [
+        ("Northwind pad", "usb-1", 2, 4), ("Northwind pad", "usb-2", 1, 4), ("Harbour keybo", "usb-3", 1, 63),
+        ("Odd \x1b[31m nam", "usb-4", 1, 4)]
+    assert found[2].note == "looks like a full keyboard"
+    assert found[3].pointer
+
+
+def test_forty_devices_and_one_that_vanishes(tmp_path: Path) -> None:
+    for number in range(40):
+        node(tmp_path, number, f"Pad {number}", f"usb-{number}/input0", "1e 0")
+    (tmp_path / "event7" / "device" / "name").unlink()
+    assert len(list_devices(tmp_path)) == 39

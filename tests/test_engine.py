@@ -1,0 +1,289 @@
+"""A real engine process over its socket: presses on the bench, edits, broken files, clients that misbehave."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import socket
+import stat
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from brass_pebble.client import EngineClient, EngineError, StartError, start_engine
+from brass_pebble.demo import ENGINE_OPTIONS
+from conftest import wait_for
+
+Row = dict[str, Any]
+
+
+def follow(client: EngineClient, *topics: str) -> Iterator[Row]:
+    client.ask("follow", topics=list(topics))
+    return client.news()
+
+
+def press(client: EngineClient, surface: str, control: str, seconds: float = 0.02) -> int:
+    trace = client.ask("press", surface=surface, control=control, down=True)["trace"]
+    time.sleep(seconds)
+    client.ask("press", surface=surface, control=control, down=False)
+    return int(trace)
+
+
+def finished(client: EngineClient, number: int) -> Row:
+    """The trace with this number, when its run has ended."""
+    found: list[Row] = []
+
+    def look() -> bool:
+        found[:] = [t for t in client.ask("traces")["traces"] if t["id"] == number]
+        return bool(found) and found[0]["state"] not in ("playing", "holding", "queued")
+    wait_for(look)
+    return found[0]
+
+
+def stage_state(client: EngineClient) -> Row:
+    return dict(client.ask("desk")["programs"][0]["state"])
+
+
+def test_one_key_two_pads_two_answers_and_a_full_account(client: EngineClient) -> None:
+    left = finished(client, press(client, "left-numpad", "8"))
+    right = finished(client, press(client, "right-numpad", "8"))
+    assert stage_state(client)["camera"] == "hob"
+    assert stage_state(client)["sting"] == "drum roll"
+    assert [(e["key"], e["down"]) for e in left["sent"]] == [
+        ("Ctrl", True), ("Alt", True), ("2", True), ("2", False), ("Alt", False), ("Ctrl", False)]
+    assert (left["layer_name"], right["layer_name"]) == ("Class", "Stings")
+    assert left["sentence"].startswith("Left numpad 8, press, in Class: tapped Ctrl+Alt+2; down ")
+    assert re.search(r" later, up after \d+ ms\. Ovenlight: camera hob on air\.$", left["sentence"])
+    for effect in left["sent"]:
+        assert effect["at_ms"] >= effect["planned_ms"]
+
+
+def test_a_sustained_chord_ends_with_the_press(client: EngineClient) -> None:
+    trace = client.ask("press", surface="pedals", control="left", down=True)["trace"]
+    wait_for(lambda: stage_state(client)["mic"] == "muted")
+    client.ask("press", surface="pedals", control="left", down=False)
+    wait_for(lambda: stage_state(client)["mic"] == "live")
+    assert finished(client, trace)["state"] == "done"
+
+
+def test_an_empty_key_says_so(client: EngineClient) -> None:
+    trace = finished(client, press(client, "right-numpad", "1"))
+    assert trace["sentence"] == "Right numpad 1, press, in Stings: nothing bound; swallowed."
+    assert trace["sent"] == []
+
+
+def test_stop_releases_everything_at_once(client: EngineClient) -> None:
+    macro = client.ask("play", macro="welcome")["trace"]
+    client.ask("press", surface="pedals", control="left", down=True)
+    assert client.ask("stop")["runs"] == 2
+    told = finished(client, macro)
+    assert told["state"] == "stopped"
+    assert sum(1 if e["down"] else -1 for e in told["sent"]) == 0
+    assert stage_state(client)["mic"] == "live"
+
+
+def test_what_a_leaving_client_held_is_let_go(engine: Path, client: EngineClient) -> None:
+    with EngineClient(engine, "another") as other:
+        other.ask("press", surface="pedals", control="left", down=True)
+        wait_for(lambda: stage_state(client)["mic"] == "muted")
+    wait_for(lambda: stage_state(client)["mic"] == "live")
+    assert client.ask("desk")["down"] == []
+
+
+def test_a_binding_is_live_saved_and_undoable(client: EngineClient, desk: Path) -> None:
+    before = (desk / "desk.toml").read_text()
+    client.ask("bind", surface="right-numpad", control="1", kind="tap", target="Ctrl+Alt+6", label="guest")
+    assert '1 = {tap = "Ctrl+Alt+6", label = "guest"}' in (desk / "desk.toml").read_text()
+    finished(client, press(client, "right-numpad", "1"))
+    assert stage_state(client)["camera"] == "guest"
+    assert client.ask("desk")["desk"]["undo"] == "right-numpad 1: tap Ctrl+Alt+6"
+    client.ask("undo")
+    assert (desk / "desk.toml").read_text() == before
+    assert "nothing bound" in finished(client, press(client, "right-numpad", "1"))["sentence"]
+    client.ask("redo")
+    assert finished(client, press(client, "right-numpad", "1"))["words"] == "Ctrl+Alt+6"
+
+
+def test_a_press_ends_as_it_began_when_its_binding_changes_meanwhile(client: EngineClient) -> None:
+    client.ask("press", surface="pedals", control="left", down=True)
+    client.ask("bind", surface="pedals", control="left", kind="tap", target="F13")
+    assert stage_state(client)["mic"] == "muted"
+    client.ask("press", surface="pedals", control="left", down=False)
+    wait_for(lambda: stage_state(client)["mic"] == "live")
+
+
+@pytest.mark.parametrize(("fields", "what"), [
+    ({"surface": "right-numpad", "control": "1", "kind": "tap", "target": "Ctlr+1"}, "no key called “Ctlr”"),
+    ({"surface": "right-numpad", "control": "1", "kind": "play", "target": "welcom"}, "no macro “welcom”"),
+    ({"surface": "right-numpd", "control": "1", "kind": "tap", "target": "A"}, "no surface “right-numpd”"),
+    ({"surface": "right-numpad", "control": "q1", "kind": "tap", "target": "A"}, "no control “q1”"),
+    ({"surface": "right-numpad", "control": "1", "kind": "tpa", "target": "A"}, "not a kind of action"),
+])
+def test_an_impossible_binding_is_refused(client: EngineClient, desk: Path, fields: Row, what: str) -> None:
+    before = (desk / "desk.toml").read_text()
+    with pytest.raises(EngineError, match=what):
+        client.ask("bind", **fields)
+    assert (desk / "desk.toml").read_text() == before
+
+
+def test_an_edit_from_outside_is_taken_up_and_a_broken_one_keeps_the_last_good_desk(
+        client: EngineClient, desk: Path) -> None:
+    news = follow(client, "desk", "problem")
+    file = desk / "desk.toml"
+    good = file.read_text()
+    file.write_text(good.replace('label = "hob"', 'label = "stove"'))
+    wait_for(lambda: "stove" in json.dumps(next(news)))
+    file.write_text(good.replace("[surface.pedals]", "[surface.pedals"))
+    wait_for(lambda: any(p["line"] == 62 for p in client.ask("desk")["problems"]))
+    assert len(client.ask("desk")["desk"]["surfaces"]) == 3
+    with pytest.raises(EngineError, match="mistake in line 62, so nothing was changed"):
+        client.ask("bind", surface="pedals", control="left", kind="tap", target="A")
+    finished(client, press(client, "left-numpad", "8"))
+    assert stage_state(client)["camera"] == "hob"
+    file.write_text(good)
+    wait_for(lambda: client.ask("desk")["problems"] == [])
+
+
+def test_a_broken_macro_is_told_and_its_key_explains(client: EngineClient, desk: Path) -> None:
+    (desk / "macros" / "welcome.macro").write_text("tap F13\ntpa A\n")
+    wait_for(lambda: client.ask("desk")["problems"])
+    (problem,) = client.ask("desk")["problems"]
+    assert (problem["file"], problem["line"], problem["column"]) == ("macros/welcome.macro", 2, 1)
+    assert "mistake in line 2" in finished(client, press(client, "left-numpad", "2"))["sentence"]
+    assert finished(client, press(client, "left-numpad", "4"))["state"] == "done"
+
+
+def test_the_class_plays_by_itself(client: EngineClient) -> None:
+    news = follow(client, "script", "trace")
+    client.ask("script", run=True)
+    assert "Good evening" in next(m for m in news if m["topic"] == "script")["caption"]
+    wait_for(lambda: "Welcome" in json.dumps(next(news), ensure_ascii=False))
+    client.ask("script", run=False)
+    wait_for(lambda: next(news).get("running") is False)
+
+
+def test_the_socket_is_private(engine: Path) -> None:
+    assert stat.S_IMODE(engine.stat().st_mode) == 0o600
+    assert stat.S_IMODE(engine.parent.stat().st_mode) == 0o700
+
+
+def raw(path: Path) -> socket.socket:
+    connection = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    connection.settimeout(5)
+    connection.connect(str(path))
+    return connection
+
+
+def test_another_user_is_refused(engine: Path) -> None:
+    for folder in (engine.parent, *engine.parents):
+        if str(folder) != "/":
+            folder.chmod(folder.stat().st_mode | 0o755)
+    engine.chmod(0o666)
+    child = os.fork()
+    if child == 0:
+        try:
+            os.setgid(12345)
+            os.setuid(12345)
+            connection = raw(engine)
+            connection.sendall(b'{"do":"hello","protocol":1}\n')
+            os._exit(0 if connection.recv(100) == b"" else 1)
+        except (ConnectionResetError, BrokenPipeError):
+            os._exit(0)
+        except BaseException:
+            os._exit(2)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+
+
+@pytest.mark.parametrize(("line", "code"), [
+    (b"nonsense\n", "bad-message"), (b"[1]\n", "bad-message"), (b'{"do":"desk"}\n', "no-hello"),
+    (b'{"do":"hello","protocol":99}\n', "wrong-protocol"), (b"[" * 100_000 + b"\n", "bad-message"),
+    (b"x" * 300_000, "too-long"),
+])
+def test_nonsense_on_the_socket_is_answered_not_obeyed(engine: Path, client: EngineClient, line: bytes,
+                                                       code: str) -> None:
+    with raw(engine) as connection:
+        connection.sendall(line)
+        reply = json.loads(connection.makefile("rb").readline())
+    assert reply["error"]["code"] == code
+    assert client.ask("desk")["desk"]["name"] == "Saltmarsh Bakehouse"
+
+
+def test_unknown_requests_and_topics(client: EngineClient) -> None:
+    with pytest.raises(EngineError, match=r"no request “pres”. Did you mean press\?"):
+        client.ask("pres")
+    with pytest.raises(EngineError, match="unknown topic"):
+        client.ask("follow", topics=["gossip"])
+
+
+def test_a_client_that_does_not_read_delays_nobody(engine: Path, client: EngineClient) -> None:
+    with raw(engine) as stalled:
+        stalled.sendall(b'{"do":"hello","protocol":1}\n{"do":"follow","topics":["desk","press","trace","stage"]}\n')
+        time.sleep(0.1)
+        for _ in range(400):
+            client.ask("press", surface="right-numpad", control="7", down=True)
+            client.ask("press", surface="right-numpad", control="7", down=False)
+        slowest = 0.0
+        for _ in range(200):
+            began = time.perf_counter()
+            client.ask("press", surface="right-numpad", control="8", down=True)
+            client.ask("press", surface="right-numpad", control="8", down=False)
+            slowest = max(slowest, time.perf_counter() - began)
+        assert slowest < 0.25
+        wait_for(lambda: stage_state(client)["sting"] == "drum roll")
+
+
+def test_a_second_engine_on_the_desk_is_refused(engine: Path, desk: Path) -> None:
+    with EngineClient(engine) as client:
+        pid = client.hello["pid"]
+    with pytest.raises(StartError, match=f"process id {pid}") as error:
+        start_engine(desk, *ENGINE_OPTIONS)
+    assert error.value.code == 5
+
+
+def test_an_engine_started_for_a_screen_ends_with_it(desk: Path) -> None:
+    path, process = start_engine(desk, *ENGINE_OPTIONS)
+    with EngineClient(path, "passing by"):
+        pass
+    with EngineClient(path, "screen") as client:
+        client.ask("follow", topics=["trace"])
+    assert process.wait(timeout=5) == 0
+    assert not path.exists()
+
+
+def test_a_killed_engine_leaves_a_socket_that_the_next_one_takes(desk: Path) -> None:
+    path, process = start_engine(desk, *ENGINE_OPTIONS)
+    process.kill()
+    process.wait()
+    assert path.exists()
+    again, process = start_engine(desk, *ENGINE_OPTIONS)
+    with EngineClient(again) as client:
+        assert client.ask("quit")["ok"]
+    assert process.wait(timeout=5) == 0
+
+
+def test_a_mistake_of_the_program_stops_and_releases_everything(client: EngineClient) -> None:
+    client.ask("press", surface="pedals", control="left", down=True)
+    assert stage_state(client)["mic"] in ("live", "muted")
+    with pytest.raises(EngineError):
+        client.ask("traces", count="many")
+    assert client.ask("desk")["desk"]["name"] == "Saltmarsh Bakehouse"
+
+
+def test_the_log_tells_what_the_engine_did_and_not_what_was_pressed(client: EngineClient) -> None:
+    finished(client, press(client, "left-numpad", "plus"))
+    log = Path(os.environ["XDG_STATE_HOME"]) / "brass-pebble" / "engine.log"
+    wait_for(lambda: "ready in" in log.read_text())
+    assert "Rye" not in log.read_text() and "KEY_" not in log.read_text()
+
+
+def test_signals_end_it_in_order(desk: Path) -> None:
+    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+        path, process = start_engine(desk, *ENGINE_OPTIONS)
+        process.send_signal(number)
+        assert process.wait(timeout=5) == 0
+        assert not path.exists()

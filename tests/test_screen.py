@@ -1,0 +1,251 @@
+"""The real interface in a real terminal: open the demo, press, rebind, undo, watch, break, recover."""
+
+from __future__ import annotations
+
+import os
+import re
+import signal
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from brass_pebble.demo import demo_desk
+from brass_pebble.screen.bind_panel import proposals
+from brass_pebble.screen.widgets.canvas import fit
+from terminal import Terminal
+
+
+@pytest.fixture
+def demo() -> Iterator[Terminal]:
+    terminal = Terminal("demo")
+    terminal.wait("LEFT NUMPAD")
+    terminal.wait("◉ armed")
+    yield terminal
+    terminal.close()
+
+
+def engine_pid() -> int:
+    from brass_pebble.client import EngineClient, running_sockets
+    with EngineClient(running_sockets()[0]) as client:
+        return int(client.hello["pid"])
+
+
+def select(demo: Terminal, surface: str, control: str) -> None:
+    """Walk there with the arrows, as a person would."""
+    for keys in (["Left"] * 9 + ["Up"] * 5, ["Right"] * {"Left numpad": 0, "Right numpad": 4, "Floor pedals": 8}[surface]):
+        demo.keys(*keys)
+    for _ in range(20):
+        if f" {surface} ▸ {control} ▸" in demo.screen():
+            return
+        here = re.search(r"^ ([\w ]+) ▸ (\S+) ▸", demo.screen(), re.MULTILINE)
+        assert here
+        rows = ["num slash times minus ÷ × −", "7 8 9 +", "4 5 6", "1 2 3 ⏎", "0 ."]
+        row_of = {name: index for index, names in enumerate(rows) for name in names.split()}
+        if row_of.get(here[2], 0) < row_of.get(control, 0):
+            demo.keys("Down")
+        else:
+            demo.keys("Right")
+    raise AssertionError(demo.screen())
+
+
+def test_the_demo_shows_everything_at_once(demo: Terminal) -> None:
+    screen = demo.wait("Click a key, or choose one with the arrows and press Enter.")
+    for text in ("Saltmarsh Bakehouse", "LEFT NUMPAD", "RIGHT NUMPAD", "FLOOR PEDALS", "Ovenlight", "close", "cough",
+                 "drum", "◉wide", "mic live", "b bind", "x stop all", "w watch a class"):
+        assert text in screen, text
+
+
+def test_the_same_key_of_the_two_pads_by_keyboard(demo: Terminal) -> None:
+    select(demo, "Left numpad", "8")
+    demo.keys("Enter")
+    screen = demo.wait("Ovenlight: camera hob on air")
+    assert "◉hob" in screen
+    assert re.search(r"✓ Left numpad 8, press, in Class: tapped Ctrl\+Alt\+2; down \d+(\.\d)? ms later, up after \d+ ms",
+                     demo.wait("up after"))
+    select(demo, "Right numpad", "8")
+    demo.keys("Enter")
+    assert "drum roll" in demo.wait("Ovenlight: sting: drum roll")
+
+
+def test_holding_with_the_mouse_and_with_the_latch(demo: Terminal) -> None:
+    x, y = demo.find("cough")
+    demo.mouse(x, y, down=True)
+    demo.wait("mic muted")
+    time.sleep(0.4)
+    assert "sustains Ctrl+M" in demo.screen()
+    demo.mouse(x, y, down=False)
+    demo.wait("mic live")
+    demo.wait("sustained Ctrl+M")
+    demo.keys("Space")
+    screen = demo.wait("mic muted")
+    assert "⇓" in screen
+    demo.keys("Space")
+    demo.wait("mic live")
+
+
+def test_a_key_that_does_nothing_says_why(demo: Terminal) -> None:
+    select(demo, "Right numpad", "1")
+    assert "nothing bound, swallowed" in demo.screen()
+    demo.keys("Enter")
+    demo.wait("✗ Right numpad 1, press, in Stings: nothing bound; swallowed.")
+
+
+def test_rebinding_is_live_at_once_saved_and_undone(demo: Terminal) -> None:
+    file = demo_desk() / "desk.toml"
+    before = file.read_text()
+    select(demo, "Right numpad", "1")
+    demo.keys("b")
+    demo.wait("chord or macro")
+    demo.type("ctlr+alt+6")
+    demo.wait("no key called “ctlr”. Did you mean Ctrl?")
+    for _ in range(10):
+        demo.keys("BSpace")
+    demo.type("ctrl+alt+6")
+    demo.wait("tap Ctrl+Alt+6 once")
+    demo.keys("Tab")
+    demo.type("guest 2")
+    demo.keys("Enter")
+    demo.wait(lambda screen: "Stings ▸ tap Ctrl+Alt+6" in screen and "chord or macro" not in screen)
+    assert '1 = {tap = "Ctrl+Alt+6", label = "guest 2"}' in file.read_text()
+    demo.keys("Enter")
+    demo.wait("◉guest")
+    demo.keys("u")
+    demo.wait("nothing bound, swallowed")
+    assert file.read_text() == before
+    demo.keys("r")
+    demo.wait("tap Ctrl+Alt+6")
+    assert file.read_text() != before
+
+
+def test_a_macro_is_chosen_by_a_part_of_its_name(demo: Terminal) -> None:
+    select(demo, "Right numpad", "3")
+    demo.keys("b")
+    demo.type("reve")
+    demo.wait("play “Loaf reveal”   2.07 s, 10 key events")
+    demo.keys("Enter")
+    demo.wait("macro Loaf reveal")
+    demo.keys("Enter")
+    demo.wait("plays “Loaf reveal”")
+    demo.keys("x")
+    demo.wait("■ Right numpad 3")
+    assert "stopped before its end" in demo.screen()
+
+
+def test_a_press_is_explained_hop_by_hop(demo: Terminal) -> None:
+    select(demo, "Left numpad", "9")
+    demo.keys("Enter")
+    demo.wait("camera oven on air")
+    demo.keys("e")
+    screen = demo.wait("A press, explained")
+    for text in ("arrived", "Left numpad", "Class", "▼ down", "▲ up", "planned 40 ms", "camera oven on air"):
+        assert text in screen, text
+    demo.keys("Escape")
+    demo.wait(lambda screen: "A press, explained" not in screen)
+
+
+def test_the_path_bar_is_walked_and_opened(demo: Terminal) -> None:
+    select(demo, "Left numpad", "7")
+    demo.keys("Enter")
+    demo.wait("Ovenlight: camera wide on air")
+    demo.keys("BTab", "Left", "Left", "Enter")
+    demo.wait("A press, explained")
+
+
+def test_the_class_plays_hands_off(demo: Terminal) -> None:
+    demo.keys("w")
+    demo.wait("Good evening from the Saltmarsh Bakehouse")
+    demo.wait("played “Welcome”", seconds=12)
+    demo.wait("● recording rolling")
+    demo.keys("w")
+    demo.wait(lambda screen: "of 60 s" not in screen)
+
+
+def test_a_broken_file_is_shown_with_its_line_and_goes_away_when_mended(demo: Terminal) -> None:
+    file = demo_desk() / "macros" / "welcome.macro"
+    good = file.read_text()
+    file.write_text(good.replace("tap F13", "tpa F13"))
+    screen = demo.wait("✗ macros/welcome.macro, line 7: “tpa” is not a step. Did you mean tap?")
+    assert "1 problem" in screen and "✗" in screen
+    demo.keys("p")
+    demo.wait("macros/welcome.macro, line 7, column 1")
+    demo.keys("Escape")
+    file.write_text(good)
+    demo.wait(lambda screen: "problem" not in screen)
+
+
+def test_the_engine_dies_and_comes_back(demo: Terminal) -> None:
+    select(demo, "Floor pedals", "left")
+    demo.keys("Space")
+    demo.wait("mic muted")
+    os.kill(engine_pid(), signal.SIGKILL)
+    demo.wait("✗ The engine has ended; nothing is down and every device is free. R starts it again")
+    demo.keys("R")
+    demo.wait("◉ armed")
+    select(demo, "Left numpad", "9")
+    demo.keys("Enter")
+    demo.wait("camera oven on air")
+
+
+def test_quitting_ends_the_engine_it_started(demo: Terminal) -> None:
+    pid = engine_pid()
+    demo.keys("q")
+    demo.wait("ended with 0")
+    with pytest.raises(ProcessLookupError):
+        os.kill(pid, 0)
+
+
+@pytest.mark.parametrize("size", [(80, 24), (120, 36), (200, 60)])
+def test_every_size_shows_all_surfaces(size: tuple[int, int]) -> None:
+    terminal = Terminal("demo", size=size)
+    try:
+        terminal.wait("LEFT NUMPAD")
+        screen = terminal.wait("Ovenlight")
+        for text in ("RIGHT NUMPAD", "FLOOR PEDALS", "cough", "music", "markers 0", "⏎ press"):
+            assert text in screen, text
+        terminal.keys("Enter")
+        terminal.wait("nothing bound")
+        terminal.resize(80, 24)
+        terminal.wait(lambda screen: "markers 0" in screen and "⏎ press" in screen)
+    finally:
+        terminal.close()
+
+
+def test_light_and_without_colour() -> None:
+    terminal = Terminal("demo", NO_COLOR="1")
+    try:
+        terminal.wait("LEFT NUMPAD")
+        terminal.keys("t", "Down", "Enter")
+        assert "┏━" in terminal.wait("Ovenlight: camera wide on air")
+    finally:
+        terminal.close()
+
+
+def test_the_screen_of_an_empty_desk_says_what_to_do(tmp_path: Path) -> None:
+    (tmp_path / "desk.toml").write_text('format = 1\nname = "Fresh"\noutput = "stage"\n')
+    terminal = Terminal("--desk", str(tmp_path))
+    try:
+        screen = terminal.wait("This desk has no surfaces yet.")
+        assert "brass-pebble devices" in screen and "brass-pebble demo" in screen
+    finally:
+        terminal.close()
+
+
+@pytest.mark.parametrize(("text", "first"), [
+    ("ctrl+4", "•  tap Ctrl+4 once"), ("oven", "▸  play “Oven close-up”"), ("ctrl+ente", "…  ctrl+Enter"),
+    ("stop", "■  stop everything"), ("swal", "∅  swallow"), ("clear", "○  nothing"),
+])
+def test_proposals(text: str, first: str) -> None:
+    macros = [{"id": "oven-close-up", "name": "Oven close-up", "length_ms": 10, "events": 2}]
+    choices, complaint = proposals(text, macros, bound=True)
+    assert complaint == ""
+    assert choices[0].shown.startswith(first)
+
+
+@pytest.mark.parametrize(("label", "width", "fitted"), [
+    ("oven", 8, "oven"), ("next cam", 8, "next cam"), ("next cam", 7, "nextcam"), ("music off", 5, "m off"),
+    ("close", 3, "clo"), ("louder", 4, "ldr"), ("Welcome", 5, "Wlcm"), ("x", 0, ""),
+])
+def test_labels_are_made_to_fit(label: str, width: int, fitted: str) -> None:
+    assert fit(label, width) == fitted

@@ -1,0 +1,77 @@
+"""Stage programs: shortcuts, state, and the quirks that make rehearsing worth it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from brass_pebble.core.keys import key_table, parse_chord
+from brass_pebble.core.macro import read_macro
+from brass_pebble.core.stage import Reaction, StageProgram, rehearse
+from brass_pebble.demo import HERE
+from brass_pebble.outputs.stage import read_programs
+
+MS = 1_000_000
+
+
+@pytest.fixture
+def ovenlight() -> StageProgram:
+    return read_programs(HERE / "stage", ["ovenlight"])["ovenlight"]
+
+
+def play(program: StageProgram, text: str) -> list[str]:
+    macro, problems = read_macro(text)
+    assert not problems
+    return [reaction.text for reaction in rehearse([program], macro.program)]
+
+
+def test_a_chord_changes_what_is_on_air(ovenlight: StageProgram) -> None:
+    assert play(ovenlight, "tap Ctrl+Alt+3") == ["camera oven on air"]
+    assert ovenlight.state["camera"] == "oven"
+
+
+def test_a_tap_shorter_than_a_frame_is_missed(ovenlight: StageProgram) -> None:
+    assert play(ovenlight, "tap Ctrl+Alt+3 for 5ms") == ["missed 3: 5 ms is too short, it looks every 16 ms"]
+    assert ovenlight.state["camera"] == "wide"
+
+
+def test_typing_before_the_window_is_open_is_missed(ovenlight: StageProgram) -> None:
+    told = play(ovenlight, 'tap Ctrl+Alt+E\ntype "a"\nwait 150ms\ntype "Rye, 24"\ntap Enter')
+    assert told[:2] == ["title editor opening", "missed A: title editor is still opening"]
+    assert ovenlight.state["words"] == "Rye, 24" and ovenlight.window == ""
+
+
+def test_a_held_chord_acts_for_as_long_as_it_is_down(ovenlight: StageProgram) -> None:
+    out: list[Reaction] = []
+    for code in parse_chord("Ctrl+M").codes:
+        ovenlight.feed(code, 1, 0, None, out)
+    ovenlight.advance(20 * MS, out)
+    assert ovenlight.state["mic"] == "muted"
+    ovenlight.feed(key_table().find("M").code, 0, 900 * MS, None, out)
+    assert ovenlight.state["mic"] == "live"
+    assert [(r.text, r.at // MS) for r in out] == [("microphone muted", 16), ("microphone live", 900)]
+
+
+def test_levels_stop_at_their_ends_and_stings_fade(ovenlight: StageProgram) -> None:
+    play(ovenlight, "repeat 9\n  tap Ctrl+Alt+Up")
+    assert ovenlight.state["music"] == 100
+    out: list[Reaction] = []
+    ovenlight.feed(key_table().find("F13").code, 1, 0, None, out)
+    ovenlight.advance(20 * MS, out)
+    assert ovenlight.state["sting"] == "bell"
+    ovenlight.advance(3000 * MS, out)
+    assert ovenlight.state["sting"] == "none"
+
+
+def test_unknown_chords_are_told(ovenlight: StageProgram) -> None:
+    assert play(ovenlight, "tap Ctrl+Q") == ["has no shortcut Ctrl+Q"]
+
+
+@pytest.mark.parametrize("file", sorted((HERE / "desk" / "macros").glob("*.macro")), ids=lambda file: file.stem)
+def test_every_demo_macro_is_noticed_by_the_stage(ovenlight: StageProgram, file: Path) -> None:
+    macro, problems = read_macro(file.read_text(), id=file.stem)
+    assert problems == []
+    reactions = rehearse([ovenlight], macro.program)
+    assert reactions
+    assert all(reaction.good for reaction in reactions), [r.text for r in reactions if not r.good]

@@ -1,0 +1,195 @@
+"""Devices, a desk, an engine and a reader of what it sends, in the virtual machine."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import select
+import signal
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import evdev
+import pytest
+from hid import main_keyboard, twin_numpad
+
+from brass_pebble.client import EngineClient, find_engine
+
+DESK = """
+format = 1
+name = "Test desk"
+tap = "40ms"
+
+[surface.left]
+name = "Left"
+layout = "numpad"
+device = { name = "Northwind numeric pad", port = "usb-bench-left" }
+[surface.left.layer.base.press]
+5 = { play = "left" }
+0 = { sustain = "Ctrl+M" }
+
+[surface.right]
+name = "Right"
+layout = "numpad"
+unbound = "pass"
+device = { name = "Northwind numeric pad", port = "usb-bench-right" }
+[surface.right.layer.base.press]
+5 = { play = "right" }
+0 = { sustain = "F14" }
+"""
+MACROS = {"left": "keep Ctrl down\n  tap A\nwait 100ms\ntap B for 60ms\n", "right": "repeat 3 every 80ms\n  tap F13\n"}
+
+Event = tuple[str, int, float]
+
+
+class Reader:
+    """Reads a node: (kernel key name, 0 or 1, seconds)."""
+
+    def __init__(self, path: str) -> None:
+        self.device = evdev.InputDevice(path)
+
+    def read(self, count: int, seconds: float = 10.0) -> list[Event]:
+        """Up to `count` key events; fewer if the time is up or the node is gone."""
+        events: list[Event] = []
+        end = time.monotonic() + seconds
+        while len(events) < count and (left := end - time.monotonic()) > 0:
+            if not select.select([self.device.fd], [], [], left)[0]:
+                break
+            try:
+                for event in self.device.read():
+                    if event.type == evdev.ecodes.EV_KEY and event.value != 2:
+                        name = evdev.ecodes.KEY[event.code]
+                        events.append((name if isinstance(name, str) else name[0], event.value, event.timestamp()))
+            except OSError:
+                break
+        return events
+
+
+class EngineProcess:
+    """`brass-pebble run` on a desk."""
+
+    def __init__(self, desk: Path) -> None:
+        self.desk = desk
+        self.process = subprocess.Popen(["brass-pebble", "run", "--desk", str(desk)], stdout=subprocess.PIPE,
+                                        stderr=subprocess.STDOUT, text=True)
+        assert self.process.stdout
+        self.lines: list[str] = []
+        # The first line says that it is ready; one line for each surface follows.
+        for _ in range(3):
+            self.lines.append(self.process.stdout.readline())
+
+    def wait_until(self, words: str, seconds: float = 15) -> None:
+        """Wait until the engine's surfaces are in a state that contains `words`."""
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            if words in self.ask():
+                return
+            time.sleep(0.1)
+        raise AssertionError(f"never saw {words!r}; now {self.ask()}")
+
+    def request(self, do: str, **fields: object) -> dict[str, object]:
+        with EngineClient(find_engine(self.desk), "test") as client:
+            client.set_timeout(20)
+            return client.ask(do, **fields)
+
+    def ask(self) -> str:
+        """Each surface and its state."""
+        return " ".join(f"{s['id']}:{s['state']}" for s in self.request("desk")["desk"]["surfaces"])
+
+    def traces(self) -> list[dict[str, object]]:
+        return list(self.request("traces")["traces"])
+
+    def end(self, number: int = signal.SIGTERM) -> int:
+        if self.process.poll() is None:
+            self.process.send_signal(number)
+        return self.process.wait(timeout=20)
+
+
+def output_node() -> str:
+    """The node of the engine's virtual keyboard."""
+    end = time.monotonic() + 15
+    while time.monotonic() < end:
+        for entry in Path("/sys/class/input").glob("event*"):
+            if (entry / "device/name").read_text().strip() == "Brass Pebble keys":
+                return f"/dev/input/{entry.name}"
+        time.sleep(0.05)
+    raise TimeoutError("the engine made no keyboard")
+
+
+class World:
+    """Two twin numpads, a main keyboard, a desk, and an engine that is started again when a test has ended it.
+
+    Starting takes seconds in an emulated machine, so the tests share it.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.desk = folder
+        (folder / "macros").mkdir()
+        (folder / "desk.toml").write_text(DESK)
+        for name, text in MACROS.items():
+            (folder / "macros" / f"{name}.macro").write_text(text)
+        self.left, self.right, self.main = twin_numpad("left"), twin_numpad("right"), main_keyboard()
+        self.engine: EngineProcess | None = None
+        self.sent: Reader
+
+    def start(self) -> EngineProcess:
+        """The running engine; its keyboard's reader is empty."""
+        for device in (self.left, self.right, self.main):
+            device.let_go()
+        if self.engine is None or self.engine.process.poll() is not None:
+            self.engine = EngineProcess(self.desk)
+            self.sent = Reader(output_node())
+        self.sent.read(1000, seconds=0.05)
+        return self.engine
+
+    @property
+    def running(self) -> EngineProcess:
+        """The engine that `start` has started."""
+        assert self.engine
+        return self.engine
+
+    def end(self) -> None:
+        if self.engine is not None:
+            self.engine.end(signal.SIGKILL)
+        for device in (self.left, self.right, self.main):
+            device.pull_out()
+
+
+@pytest.fixture(scope="module")
+def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
+    world = World(tmp_path_factory.mktemp("desk"))
+    yield world
+    world.end()
+
+
+@pytest.fixture
+def world(shared: World) -> World:
+    """Everything in place, and an engine that runs."""
+    shared.start()
+    return shared
+
+
+def console_holds_ctrl() -> bool:
+    """Whether the kernel's own console, a program like any other behind the devices, believes Ctrl to be down.
+
+    TIOCLINUX with subcode TIOCL_GETSHIFTSTATE, linux/tiocl.h; bit 2 is Ctrl (linux/keyboard.h).
+    """
+    console = os.open("/dev/tty0", os.O_RDWR)
+    try:
+        state = bytearray([6])
+        fcntl.ioctl(console, 0x541C, state)
+        return bool(state[0] & 4)
+    finally:
+        os.close(console)
+
+
+def run_command(*words: str) -> tuple[int, str]:
+    done = subprocess.run(words, capture_output=True, text=True, timeout=60, check=False, env=os.environ)
+    return done.returncode, done.stdout + done.stderr
+
+
+def json_lines(text: str) -> list[dict[str, object]]:
+    return [json.loads(line) for line in text.splitlines() if line.startswith("{")]

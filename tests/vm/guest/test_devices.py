@@ -1,0 +1,176 @@
+"""Runs inside the virtual machine, with real kernel devices on both sides of the engine."""
+
+from __future__ import annotations
+
+import signal
+import time
+
+import evdev
+import pytest
+from hid import twin_numpad
+
+from conftest import Reader, World, console_holds_ctrl, json_lines, run_command
+
+# An emulated machine on a busy host stalls for a while now and then; benchmarks measure, this only checks order.
+EMULATED = 0.075
+
+
+def keys(events: list[tuple[str, int, float]]) -> list[str]:
+    return [f"{name.removeprefix('KEY_')}{'+' if value else '-'}" for name, value, _ in events]
+
+
+def is_free(node: str) -> bool:
+    device = evdev.InputDevice(node)
+    try:
+        device.grab()
+        device.ungrab()
+        return True
+    except OSError:
+        return False
+    finally:
+        device.close()
+
+
+def test_the_same_key_on_each_twin_plays_its_own_macro(world: World) -> None:
+    assert world.running.ask() == "left:taken right:taken"
+    world.left.tap("5")
+    events = world.sent.read(6)
+    assert keys(events) == ["LEFTCTRL+", "A+", "A-", "LEFTCTRL-", "B+", "B-"]
+    start = events[0][2]
+    for (_, _, at), planned in zip(events, (0, 0, 0.040, 0.040, 0.140, 0.200), strict=True):
+        assert planned - EMULATED < at - start < planned + EMULATED
+    world.right.tap("5")
+    events = world.sent.read(6)
+    assert keys(events) == ["F13+", "F13-"] * 3
+    downs = [at for _, value, at in events if value]
+    assert downs[1] - downs[0] == pytest.approx(0.080, abs=EMULATED)
+    assert downs[2] - downs[0] == pytest.approx(0.160, abs=EMULATED)
+    left, right = world.running.traces()[-2:]
+    assert (left["surface"], left["target"], right["surface"], right["target"]) == ("left", "left", "right", "right")
+    # That nothing ever leaves early holds however slow the machine is.
+    for effect in [*left["sent"], *right["sent"]]:
+        assert effect["at_ms"] >= effect["planned_ms"]
+
+
+def test_what_a_surface_sends_reaches_nobody_else(world: World) -> None:
+    other = Reader(world.left.node)
+    world.left.tap("1")
+    assert other.read(1, seconds=1) == []
+    assert world.sent.read(1, seconds=0.5) == []
+    assert "nothing bound; swallowed" in str(world.running.traces()[-1]["sentence"])
+
+
+def test_unbound_keys_pass_through_where_the_desk_says_so(world: World) -> None:
+    world.right.tap("1")
+    assert keys(world.sent.read(2)) == ["KP1+", "KP1-"]
+
+
+def test_the_main_keyboard_stays_as_it_was(world: World) -> None:
+    before = len(world.running.traces())
+    programs = Reader(world.main.node)
+    for key in "HI":
+        world.main.tap(key)
+    assert keys(programs.read(4)) == ["H+", "H-", "I+", "I-"]
+    assert world.sent.read(1, seconds=0.5) == []
+    assert len(world.running.traces()) == before
+    assert is_free(world.main.node)
+
+
+def test_a_sustained_chord_lasts_as_long_as_the_key(world: World) -> None:
+    world.left.press("0")
+    assert keys(world.sent.read(2)) == ["LEFTCTRL+", "M+"]
+    assert world.sent.read(1, seconds=0.4) == []
+    assert console_holds_ctrl()
+    world.left.release("0")
+    assert keys(world.sent.read(2)) == ["M-", "LEFTCTRL-"]
+    assert not console_holds_ctrl()
+
+
+def test_pulled_out_in_the_middle_of_a_press(world: World) -> None:
+    world.left.press("0")
+    assert keys(world.sent.read(2)) == ["LEFTCTRL+", "M+"]
+    world.left.pull_out()
+    assert keys(world.sent.read(2)) == ["M-", "LEFTCTRL-"]
+    world.running.wait_until("left:missing right:taken")
+    world.right.press("0")
+    assert keys(world.sent.read(1)) == ["F14+"]
+    world.right.release("0")
+    assert keys(world.sent.read(1)) == ["F14-"]
+    world.left = twin_numpad("left")
+    world.running.wait_until("left:taken right:taken", seconds=5)
+    world.left.tap("5")
+    assert keys(world.sent.read(6))[:2] == ["LEFTCTRL+", "A+"]
+
+
+def test_a_macro_from_outside_is_played_and_stopped(world: World) -> None:
+    (world.desk / "macros" / "long.macro").write_text("down F15\nwait 30s\n")
+    time.sleep(2)
+    world.running.request("play", macro="long")
+    assert keys(world.sent.read(1)) == ["F15+"]
+    code, text = run_command("brass-pebble", "stop")
+    assert (code, text) == (0, "Stopped 1 run; nothing is down.\n")
+    assert keys(world.sent.read(1)) == ["F15-"]
+
+
+def test_devices_lists_the_twins_apart_and_never_its_own_keyboard(world: World) -> None:
+    code, text = run_command("brass-pebble", "devices", "--json")
+    assert code == 0
+    found = [(row["name"], row["port"]) for row in json_lines(text)]
+    assert ("Northwind numeric pad", "usb-bench-left") in found
+    assert ("Northwind numeric pad", "usb-bench-right") in found
+    assert ("Harbour keyboard", "usb-bench-main") in found
+    assert not any("Brass" in str(name) for name, _ in found)
+    notes = {row["name"]: row["note"] for row in json_lines(text)}
+    assert notes["Harbour keyboard"] == "looks like a full keyboard"
+    assert notes["Northwind numeric pad"] == ""
+
+
+def test_a_second_engine_refuses_and_names_the_first(world: World) -> None:
+    code, text = run_command("brass-pebble", "run", "--desk", str(world.desk))
+    assert code == 5
+    assert str(world.running.process.pid) in text
+    assert "Traceback" not in text
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGKILL])
+def test_ending_in_the_middle_of_a_hold_leaves_nothing_down(world: World, number: signal.Signals) -> None:
+    world.left.press("0")
+    assert keys(world.sent.read(2)) == ["LEFTCTRL+", "M+"]
+    assert console_holds_ctrl()
+    assert not is_free(world.left.node)
+    assert world.engine
+    world.engine.process.send_signal(number)
+    if number != signal.SIGKILL:
+        assert keys(world.sent.read(2)) == ["M-", "LEFTCTRL-"]
+    code = world.engine.process.wait(timeout=20)
+    assert code == (-signal.SIGKILL if number == signal.SIGKILL else 0)
+    end = time.monotonic() + 2
+    while console_holds_ctrl() and time.monotonic() < end:
+        time.sleep(0.05)
+    assert not console_holds_ctrl()
+    assert is_free(world.left.node)
+    assert is_free(world.right.node)
+    programs = Reader(world.left.node)
+    world.left.release("0")
+    world.left.tap("5")
+    assert keys(programs.read(3)) == ["KP0-", "KP5+", "KP5-"]
+
+
+def test_held_or_taken_devices_wait_their_turn(shared: World) -> None:
+    if shared.engine:
+        shared.engine.end()
+    programs = Reader(shared.left.node)
+    shared.left.press("5")
+    assert keys(programs.read(1)) == ["KP5+"]
+    other = evdev.InputDevice(shared.right.node)
+    other.grab()
+    engine = shared.start()
+    assert engine.ask() == "left:waiting right:refused"
+    assert any("already taken over by another program" in line for line in engine.lines)
+    shared.left.release("5")
+    assert keys(programs.read(1)) == ["KP5-"]
+    engine.wait_until("left:taken")
+    shared.left.tap("5")
+    assert keys(shared.sent.read(2)) == ["LEFTCTRL+", "A+"]
+    assert programs.read(1, seconds=0.3) == []
+    other.close()
