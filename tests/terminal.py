@@ -19,7 +19,9 @@ class Terminal:
         self._socket = f"bp-{uuid.uuid4().hex[:8]}"
         names = ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR")
         settings = {name: os.environ[name] for name in names} | {"COLORTERM": "truecolor"} | environment
-        command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{k}={v}" for k, v in settings.items()), BRASS_PEBBLE, *words])
+        # The size is the terminal's, not what somebody exported.
+        command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{k}={v}" for k, v in settings.items()),
+                              BRASS_PEBBLE, *words])
         self._tmux("-f", "/dev/null", "new-session", "-d", "-x", str(size[0]), "-y", str(size[1]),
                    f"{command}; echo ended with $?; sleep 60")
         self._tmux("set", "-g", "status", "off")

@@ -1,4 +1,4 @@
-"""The desk on disk: read with exact complaints, edited with its comments kept, undone, kept apart from other engines."""
+"""The desk on disk: read with exact complaints, edited with its comments kept, undone, locked."""
 
 from __future__ import annotations
 

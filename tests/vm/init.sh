@@ -16,8 +16,7 @@ $b mkdir /top/upper /top/work
 $b mount -t overlay -o lowerdir=/host,upperdir=/top/upper,workdir=/top/work overlay /all
 for folder in proc sys dev; do $b mount --move /$folder /all/$folder; done
 $b mount -t tmpfs tmpfs /all/run
-$b mount -t tmpfs tmpfs /all/tmp
-$b mkdir -p /all/dev/pts /all/dev/shm /all/run/job
+$b mkdir -p /all/run/tmp /all/run/home /all/dev/pts /all/dev/shm /all/run/job
 $b mount -t devpts devpts /all/dev/pts
 $b mount -t tmpfs tmpfs /all/dev/shm
 $b mount -t 9p -o trans=virtio,version=9p2000.L,msize=512000 job /all/run/job

@@ -36,7 +36,7 @@ def run_job(command: str, folder: Path, *, seconds: float = 400) -> Outcome:
     folder.mkdir(parents=True, exist_ok=True)
     path = f"{Path(sys.executable).parent}:/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin"
     (folder / "run.sh").write_text(
-        "set -e\nexport HOME=/tmp XDG_RUNTIME_DIR=/run/user LANG=C.UTF-8\n"
+        "set -e\nexport HOME=/run/home TMPDIR=/run/tmp XDG_RUNTIME_DIR=/run/user LANG=C.UTF-8\n"
         f"export PATH={shlex.quote(path)} PYTHONPATH={shlex.quote(str(PROJECT / 'src'))}\n"
         f"mkdir -m 700 /run/user\ncd {shlex.quote(str(PROJECT))}\n{command}\n")
     console = subprocess.run(

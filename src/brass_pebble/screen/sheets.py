@@ -70,8 +70,8 @@ def explain(trace: Row, palette: Palette) -> Any:
     for index, event in enumerate(trace["sent"][:60]):
         arrow = "▼ down" if event["down"] else "▲ up"
         table.add_row("sent" if index == 0 else "", Text.assemble(
-            (f"{event['at_ms']:9.2f} ms  ", palette.text), (f"{arrow:7}", palette.brass), event["key"],
-            (f"   planned {event['planned_ms']:.0f} ms", palette.dim)))
+            (f"{event['at_ms']:9.2f} ms  ", palette.text), (f"{arrow:7}", palette.brass), f"{event['key']:10}",
+            (f" planned {event['planned_ms']:.0f} ms", palette.dim)))
     hidden = trace["count"] - min(60, len(trace["sent"]))
     if hidden > 0:
         table.add_row("", f"… and {hidden} more key events")

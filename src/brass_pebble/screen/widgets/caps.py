@@ -56,7 +56,7 @@ def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, 
     _draw_text(canvas, control, (x + 1, y + 1, inner, height - 2), state, (text, fill, palette))
     if state.progress is not None:
         done = max(1, round(inner * min(1.0, max(0.0, state.progress))))
-        canvas.put(x + 1, foot, "▬" * done, paint(palette.brass, ground, bold=True))
+        canvas.put(x + 1, foot, "▬" * done, paint(palette.text, ground, bold=True))
 
 
 def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,

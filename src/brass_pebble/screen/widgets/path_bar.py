@@ -64,9 +64,13 @@ class PathBar(Static, can_focus=True):
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         line = Text(no_wrap=True, overflow="ellipsis")
         self._spans = []
+        first = self._first_shown()
         for index, hop in enumerate(self.hops):
+            if index < first:
+                self._spans.append((-1, -1))
+                continue
             if index:
-                line.append(" ▸ ", style=palette.dim)
+                line.append(" ▸ " if index > first else "… ▸ ", style=palette.dim)
             start = line.cell_len
             style = palette.rust if hop.wrong else (palette.brass if index == len(self.hops) - 1 else palette.text)
             if self.has_focus and index == self.at:
@@ -74,6 +78,17 @@ class PathBar(Static, can_focus=True):
             line.append(f"✗ {hop.text}" if hop.wrong else hop.text, style=style)
             self._spans.append((start, line.cell_len))
         self.update(line)
+
+    def _first_shown(self) -> int:
+        """In a narrow terminal the path's end is shown rather than its beginning, unless one stands there."""
+        room, first = self.content_size.width - 4, len(self.hops)
+        if room <= 0:
+            return 0
+        while first and room > 0:
+            room -= len(self.hops[first - 1].text) + 5
+            if room >= 0 or first == len(self.hops):
+                first -= 1
+        return min(first, self.at) if self.has_focus else first
 
     def on_focus(self) -> None:
         """Show where one stands."""

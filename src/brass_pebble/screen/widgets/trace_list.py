@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
+from rich.segment import Segment
 from rich.style import Style
 from rich.text import Text
 from textual import events
@@ -68,7 +69,7 @@ class TraceList(Widget, can_focus=True):
             for line_text in ("No press yet.", "Click a key, or choose one with the arrows and press Enter."
                               if any(s["bench"] for s in self.state.desk["surfaces"])
                               else "Press a control of a surface."):
-                self._lines.append(Strip([*Text(line_text, style=palette.dim).render(self.app.console)]))
+                self._lines.append(Strip([Segment(line_text, Style(color=palette.dim))]))
         self.refresh()
 
     def render_line(self, y: int) -> Strip:

@@ -1,0 +1,93 @@
+"""A real engine whose surface “pipe” reads input records from a descriptor, and whose output writes to another.
+
+Everything between the two is the product's own: its loop, its input's reader, router, player, records, traces, server.
+With --record, the time of every step against its plan is written to a file at the end.
+"""
+
+from __future__ import annotations
+
+import argparse
+import gc
+import json
+import os
+import sys
+import time
+from array import array
+from collections.abc import Sequence
+from pathlib import Path
+
+from brass_pebble import paths
+from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.player import Effect
+from brass_pebble.engine.engine import Engine, Setup
+from brass_pebble.engine.main import _end_on_signals, _raise_priority
+from brass_pebble.engine.store import DeskStore
+from brass_pebble.inputs.base import KeyEvent
+from brass_pebble.inputs.evdev_input import KeyStream
+from brass_pebble.outputs.uinput import RecordOutput
+
+
+class PipeInput:
+    """Input records from a descriptor, through the reader that event nodes use."""
+
+    def __init__(self, fileno: int) -> None:
+        self.facts = DeviceFacts(id="pipe", name="Pipe")
+        self._stream = KeyStream(fileno)
+
+    def filenos(self) -> Sequence[int]:
+        return [self._stream.fileno]
+
+    def read(self, fileno: int) -> Sequence[KeyEvent]:
+        return self._stream.read()
+
+    def state(self) -> str:
+        return "taken"
+
+    def close(self) -> None:
+        """The descriptor is the measurer's."""
+
+
+class TimedOutput(RecordOutput):
+    """Notes for every effect of the watched key how long after its plan it had been written."""
+
+    def __init__(self, fileno: int, watched: int) -> None:
+        super().__init__(fileno)
+        self.watched = watched
+        self.late = array("q")
+
+    def send(self, effects: list[Effect], now: int) -> None:
+        super().send(effects, now)
+        written = time.monotonic_ns()
+        for code, _, planned, _ in effects:
+            if code == self.watched:
+                self.late.append(written - planned)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--desk", type=Path, required=True)
+    parser.add_argument("--source", type=int, default=-1)
+    parser.add_argument("--target", type=int, default=-1)
+    parser.add_argument("--record", type=Path)
+    options = parser.parse_args()
+    target = options.target if options.target >= 0 else os.open(os.devnull, os.O_WRONLY)
+    output = TimedOutput(target, 183)  # F13
+    store = DeskStore(options.desk, paths.state_folder() / "versions")
+    store.lock()
+    engine = Engine(Setup(store, paths.socket_path(options.desk), lambda desk: output, [], real_devices=False))
+    if options.source >= 0:
+        engine.listen_to("pipe", PipeInput(options.source))
+    _end_on_signals(engine)
+    _raise_priority()
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(20_000, 20, 50)
+    sys.setswitchinterval(0.0005)
+    print(json.dumps({"socket": str(paths.socket_path(options.desk))}), flush=True)
+    engine.run()
+    if options.record:
+        options.record.write_text(json.dumps(list(output.late)))
+
+
+if __name__ == "__main__":
+    main()

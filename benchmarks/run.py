@@ -1,0 +1,72 @@
+"""Measures what docs/performance.md tells: prints a table, and the same as JSON.
+
+    python benchmarks/run.py [press] [late] [idle] [machine]     all, without a name
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import platform
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from figures import Figure, percentile, table
+from host import idle, lateness, press_to_effect
+
+PROJECT = Path(__file__).parent.parent
+
+
+def build_loops() -> Path:
+    """Compile the C loops."""
+    binary = PROJECT / ".cache" / "loops"
+    binary.parent.mkdir(exist_ok=True)
+    subprocess.run(["gcc", "-O2", "-o", str(binary), str(PROJECT / "benchmarks" / "loops.c")], check=True)
+    return binary
+
+
+def in_the_machine(folder: Path) -> list[Figure]:
+    """Node to node in the virtual machine."""
+    sys.path.insert(0, str(PROJECT / "tests"))
+    from vm.machine import run_job
+    outcome = run_job("python benchmarks/guest.py 250", folder / "job")
+    line = next((line for line in outcome.output.splitlines() if line.startswith("{")), "")
+    if not line:
+        raise RuntimeError(outcome.output)
+    times = json.loads(line)
+    value, beside = percentile(times["engine"], 0.5), percentile(times["loop"], 0.5)
+    return [Figure("node to node in the virtual machine, median; beside a bare C loop", value, "ms", beside,
+                   "at most 2×", value <= 2 * beside),
+            Figure("the same, 99th percentile", percentile(times["engine"], 0.99), "ms",
+                   percentile(times["loop"], 0.99))]
+
+
+def main() -> int:
+    wanted = set(sys.argv[1:]) or {"press", "late", "idle", "machine"}
+    binary = build_loops()
+    figures: list[Figure] = []
+    with tempfile.TemporaryDirectory(prefix="bpb") as name:
+        folder = Path(name)
+        for variable in ("XDG_RUNTIME_DIR", "XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+            os.environ[variable] = str(folder / variable[4:7].lower())
+            (folder / variable[4:7].lower()).mkdir(mode=0o700)
+        if "press" in wanted:
+            figures += press_to_effect(folder)
+        if "late" in wanted:
+            figures += lateness(folder, binary)
+        if "idle" in wanted:
+            figures += idle(folder)
+        if "machine" in wanted:
+            figures += in_the_machine(folder)
+    print(f"{time.strftime('%Y-%m-%d')}, {platform.machine()}, {os.cpu_count()} cores, Linux {platform.release()}, "
+          f"Python {platform.python_version()}\n")
+    print(table(figures))
+    print("\n" + json.dumps([figure.as_dict() for figure in figures]))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

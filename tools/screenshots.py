@@ -1,0 +1,79 @@
+"""Makes the pictures in docs/screenshots anew: the demo in a terminal window under a virtual display."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+PROJECT = Path(__file__).parent.parent
+TARGET = PROJECT / "docs" / "screenshots"
+BRASS_PEBBLE = Path(sys.executable).parent / "brass-pebble"
+SCREEN = "1280x800x24"
+
+# name: (columns, rows), then what is sent: a key by tmux's name, a text in quotes, or seconds to wait.
+SHOTS: dict[str, tuple[tuple[int, int], list[str | float]]] = {
+    "desk": ((160, 40), ["w", 12.2]),
+    "desk-light": ((160, 40), ["t", "Down", "Down", "Enter", 1.5]),
+    "desk-80x24": ((80, 24), ["Down", "Enter", 0.8]),
+    "bind": ((160, 40), ["Down", "Down", "Right", "b", "'ctrl+alt+f", 0.5]),
+    "explained": ((160, 40), ["Down", "Down", "Enter", 3.0, "e", 0.5]),
+    "zoom": ((160, 40), ["Down", "Down", "z", "Enter", 1.0]),
+}
+
+
+def take(name: str, size: tuple[int, int], keys: list[str | float], display: str) -> None:
+    """One picture."""
+    tmux = ["tmux", "-L", f"shot-{os.getpid()}", "-f", "/dev/null"]
+    columns, rows = size
+    with tempfile.TemporaryDirectory(prefix="bps") as folder:
+        settings = [f"XDG_{kind}_HOME={folder}/{kind.lower()}" for kind in ("DATA", "STATE", "CONFIG")]
+        os.mkdir(f"{folder}/run", 0o700)
+        command = ["env", "-u", "COLUMNS", "-u", "LINES", *settings, f"XDG_RUNTIME_DIR={folder}/run",
+                   "COLORTERM=truecolor", "TZ=UTC", str(BRASS_PEBBLE), "demo"]
+        subprocess.run([*tmux, "new-session", "-d", "-x", str(columns), "-y", str(rows), *command], check=True)
+        subprocess.run([*tmux, "set", "-g", "status", "off"], check=True)
+        subprocess.run([*tmux, "set", "-ga", "terminal-overrides", ",*:Tc"], check=True)
+        window = subprocess.Popen(
+            ["xterm", "-fa", "JetBrains Mono", "-fs", "10", "-geometry", f"{columns}x{rows}+0+0", "-b", "0", "-bw", "0",
+             "-e", *tmux, "attach"], env={**os.environ, "DISPLAY": display, "COLORTERM": "truecolor"},
+            stderr=subprocess.DEVNULL)
+        time.sleep(3)
+        for key in keys:
+            if isinstance(key, float):
+                time.sleep(key)
+            elif key.startswith("'"):
+                subprocess.run([*tmux, "send-keys", "-l", key[1:]], check=True)
+            else:
+                subprocess.run([*tmux, "send-keys", key], check=True)
+            time.sleep(0.3)
+        crop = f"{columns * 8}x{rows * 20}+0+0"
+        subprocess.run(["import", "-display", display, "-window", "root", "-crop", crop, "+repage", "-strip",
+                        "-define", "png:exclude-chunks=date,time", str(TARGET / f"{name}.png")], check=True)
+        subprocess.run([*tmux, "kill-server"], check=False, capture_output=True)
+        window.wait(timeout=10)
+    print(TARGET / f"{name}.png")
+
+
+def main() -> int:
+    wanted = sys.argv[1:] or list(SHOTS)
+    TARGET.mkdir(parents=True, exist_ok=True)
+    if shutil.which("import") is None:
+        sys.exit("import is missing: apt-get install imagemagick")
+    display = f":{90 + os.getpid() % 100}"
+    server = subprocess.Popen(["Xvfb", display, "-screen", "0", SCREEN], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        for name in wanted:
+            take(name, *SHOTS[name], display)
+    finally:
+        server.terminate()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
