@@ -34,5 +34,6 @@ def table(figures: list[Figure]) -> str:
         beside = "" if figure.beside is None else f"{figure.beside:.3f} {figure.unit}"
         ratio = "" if not figure.beside else f"{figure.value / figure.beside:.2f}"
         met = {True: "yes", False: "**no**", None: ""}[figure.met]
-        lines.append(f"| {figure.what} | {figure.value:.3f} {figure.unit} | {beside} | {ratio} | {figure.limit} | {met} |")
+        value = f"{figure.value:.3f} {figure.unit}" if figure.unit else f"{figure.value:g}"
+        lines.append(f"| {figure.what} | {value} | {beside} | {ratio} | {figure.limit} | {met} |")
     return "\n".join(lines)

@@ -16,8 +16,9 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests" / "vm" / "guest"))
 
 import evdev
-from conftest import EngineProcess
 from hid import twin_numpad
+
+from conftest import EngineProcess
 
 DESK = """
 format = 1

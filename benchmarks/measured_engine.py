@@ -55,6 +55,10 @@ class TimedOutput(RecordOutput):
         self.watched = watched
         self.late = array("q")
 
+    def press(self, codes: tuple[int, ...]) -> bool:
+        # The watched key is timed only in `send`.
+        return self.watched not in codes and super().press(codes)
+
     def send(self, effects: list[Effect], now: int) -> None:
         super().send(effects, now)
         written = time.monotonic_ns()

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import tomllib
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from brass_pebble.core.desk import read_desk
 from brass_pebble.core.keys import parse_chord
+from brass_pebble.core.layout import read_layout
 from brass_pebble.core.macro import chord_program, read_macro
 from brass_pebble.core.macro.program import Program
 from brass_pebble.core.player import MOST_QUEUED, Effect, Player, Run
+from brass_pebble.core.router import Router
+from brass_pebble.engine.store import SHIPPED_LAYOUTS
 
 MS = 1_000_000
 
@@ -176,3 +182,41 @@ def test_releases_mirror_presses(keys: list[str]) -> None:
     play_out(player, out)
     codes = [code for code, _, _, _ in out]
     assert codes == codes[:len(keys)] + list(reversed(codes[:len(keys)]))
+
+
+ROUTED = """
+[surface.s]
+layout = "numpad"
+unbound = "pass"
+[surface.s.layer.base.press]
+1 = { tap = "Ctrl+A" }
+2 = { sustain = "Ctrl+B" }
+3 = { play = "later" }
+4 = { play = "both" }
+5 = { do = "stop everything" }
+6 = { do = "swallow" }
+7 = { sustain = "B" }
+"""
+
+
+@given(st.lists(st.tuples(st.integers(0, 9), st.integers(0, 1), st.integers(0, 70)), max_size=40))
+def test_what_is_sure_to_come_first_comes_first(presses: list[tuple[int, int, int]]) -> None:
+    macros = {}
+    for name, text in {"later": "wait 10ms\ntap C", "both": "again both\ntap A\ntap B"}.items():
+        macros[name], problems = read_macro(text, id=name)
+        assert not problems
+    layout, _ = read_layout(tomllib.loads((SHIPPED_LAYOUTS / "numpad.toml").read_text()), id="numpad", file="")
+    desk, problems = read_desk(tomllib.loads(ROUTED), text=ROUTED, file="", layouts=lambda name: layout,
+                               layout_names=["numpad"], macros=macros, broken_macros={})
+    assert not problems
+    router, now = Router(Player()), 0
+    router.load(desk)
+    for digit, value, ms in presses:
+        now += ms * MS
+        router.player.advance(now, [])
+        code = desk.surfaces["s"].code_of(str(digit))
+        assert code
+        first = router.sure_first("s", code) if value else ()
+        out: list[Effect] = []
+        router.feed("s", code, value, now, now, out)
+        assert [(c, v) for c, v, _, _ in out[:len(first)]] == [(c, 1) for c in first]

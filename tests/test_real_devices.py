@@ -19,8 +19,8 @@ NAMES = [line.split("(")[0].removeprefix("def ") for file in sorted(GUEST.glob("
 def report(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
     """Each guest test's name, with why it failed or an empty text; a name's parameters are joined."""
     folder = tmp_path_factory.mktemp("job")
-    outcome = run_job(f"cd {GUEST} && python -m pytest -q -p no:cacheprovider -c /dev/null --rootdir {GUEST} --confcutdir {GUEST} "
-                      "--junitxml=/run/job/report.xml .", folder)
+    alone = f"-p no:cacheprovider -c /dev/null --rootdir {GUEST} --confcutdir {GUEST}"
+    outcome = run_job(f"cd {GUEST} && python -m pytest -q {alone} --junitxml=/run/job/report.xml .", folder)
     file = Path(folder / "report.xml")
     assert file.exists(), outcome.output
     told: dict[str, str] = {}

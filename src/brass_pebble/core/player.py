@@ -25,8 +25,12 @@ Effect = tuple[int, int, int, "Run"]
 class Run:
     """One playing of a program."""
 
-    __slots__ = ("again_key", "ended", "id", "index", "letting_go", "mine", "owner", "program", "shared",
-                 "start", "state")
+    # Most runs keep these; what is not stored costs no time between a press and its first effect.
+    index = 0
+    state = "playing"
+    letting_go = False
+    ended = 0
+    shared: list[int] | tuple[()] = ()
 
     def __init__(self, id: int, program: Program, start: int, again_key: object, owner: object) -> None:
         self.id = id
@@ -34,12 +38,7 @@ class Run:
         self.start = start
         self.again_key = again_key
         self.owner = owner
-        self.index = 0
         self.mine: dict[int, None] = {}
-        self.shared: list[int] = []
-        self.state = "playing"
-        self.letting_go = False
-        self.ended = 0
 
     def __repr__(self) -> str:
         return f"<Run {self.id} {self.state} {self.index}/{len(self.program.times)}>"
@@ -48,7 +47,8 @@ class Run:
 class Player:
     """All runs, and what they hold down.
 
-    `on_end(run, now)` is told of every run that ended, after its releases are in the list.
+    `on_end(run, now)` is told of every run that ended, after its releases are in the list.  `down` counts the runs
+    that hold a key; `by_key` has the runs that play for each `again_key`.
     """
 
     def __init__(self, on_end: Callable[[Run, int], None] | None = None) -> None:
@@ -56,7 +56,7 @@ class Player:
         self.runs: dict[int, Run] = {}
         self.down: dict[int, int] = {}
         self._due: list[tuple[int, int, Run]] = []
-        self._by_key: dict[object, list[Run]] = {}
+        self.by_key: dict[object, list[Run]] = {}
         self._queued: dict[object, deque[tuple[Program, object]]] = {}
         self._next_id = 1
 
@@ -68,7 +68,7 @@ class Player:
         "ignore", "queue" or "both".  Returns the run and "started"; or None with "ignored", "queued" or
         "queue full".
         """
-        playing = self._by_key.get(again_key) if again_key is not None else None
+        playing = self.by_key.get(again_key) if again_key is not None else None
         if playing and again != "both":
             if again == "ignore":
                 return None, "ignored"
@@ -87,7 +87,7 @@ class Player:
         self._next_id += 1
         self.runs[run.id] = run
         if again_key is not None:
-            self._by_key.setdefault(again_key, []).append(run)
+            self.by_key.setdefault(again_key, []).append(run)
         self._play(run, now, now, out)
         return run
 
@@ -138,7 +138,7 @@ class Player:
         holders = self.down.get(code, 0)
         self.down[code] = holders + 1
         if holders:
-            run.shared.append(code)
+            run.shared = [*run.shared, code]
         else:
             out.append((code, 1, planned, run))
 
@@ -190,10 +190,10 @@ class Player:
         del self.runs[run.id]
         key = run.again_key
         if key is not None:
-            same = self._by_key[key]
+            same = self.by_key[key]
             same.remove(run)
             if not same:
-                del self._by_key[key]
+                del self.by_key[key]
         if self.on_end:
             self.on_end(run, now)
         queue = self._queued.get(key) if next_in_queue and key is not None else None

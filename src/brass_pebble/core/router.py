@@ -24,6 +24,7 @@ class Answer:
     again_key: object
     why: str
     deed: str
+    first: tuple[int, ...] = ()
 
 
 class Router:
@@ -80,8 +81,23 @@ class Router:
         if answer.deed == "pass through":
             answer.program = Program(holds=True)
             answer.program.add(0, code, 1)
+        if answer.program is not None:
+            answer.first = answer.program.first_down()
         self._answers[surface.id, code] = answer
         return answer
+
+    def sure_first(self, surface_id: str, code: int) -> tuple[int, ...]:
+        """The keys that a press of this control, fed next, is sure to send down first; nothing if it is not sure.
+
+        Lets the caller send them before `feed` does its bookkeeping: its effects then begin with just these.
+        """
+        answer = self._answers.get((surface_id, code))
+        if answer is None or not answer.first or (surface_id, code) in self._held:
+            return ()
+        player = self.player
+        if player.down or answer.again_key in player.by_key:
+            return ()
+        return answer.first
 
     def feed(self, surface_id: str, code: int, value: int, arrived: int, now: int,
              out: list[Effect]) -> Trace | None:
@@ -94,7 +110,6 @@ class Router:
             trace = self._held.pop(key, None)
             if trace is not None:
                 trace.released = now
-                trace.changed = True
                 if trace.run is not None:
                     self.player.let_go(trace.run, now, out)
             return trace
@@ -106,10 +121,11 @@ class Router:
             if surface is None:
                 return None
             answer = self._prepare(surface, code)
-        trace = self.new_trace(arrived, now)
-        self._held[key] = trace
-        trace.surface, trace.control, trace.code = answer.surface, answer.control, code
-        trace.layer, trace.binding, trace.words, trace.why = answer.layer, answer.binding, answer.words, answer.why
+        trace = self._held[key] = Trace(self._next_id, arrived, now)
+        self._next_id += 1
+        trace.answer, trace.code = answer, code
+        if answer.why:
+            trace.why = answer.why
         if answer.program is not None:
             self.play(trace, answer.program, answer.again, answer.again_key, now, out)
         elif answer.deed == "stop everything":
@@ -129,8 +145,6 @@ class Router:
             trace.why = {"ignored": "still playing from the press before; ignored",
                          "queued": "waits for the run before it to end",
                          "queue full": "too many presses are waiting already; ignored"}[outcome]
-        else:
-            trace.shared = run.shared
 
     def new_trace(self, arrived: int, now: int, origin: str = "press") -> Trace:
         """A fresh trace with the next number."""

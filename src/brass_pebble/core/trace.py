@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from .desk import Binding, Layer, Surface
 from .durations import say_duration
 from .keys import key_table
 from .player import Run
+
+if TYPE_CHECKING:
+    from .router import Answer
 
 MOST_SENT = 200
 MS = 1_000_000
@@ -17,55 +18,32 @@ MS = 1_000_000
 class Trace:
     """One press.  Times are in ns of the engine's clock.
 
-    Filled in while the press is answered; put into words only later, when its effects have left.
+    Filled in while the press is answered; put into words only later, when its effects have left.  What a press
+    leaves as it was is not stored with it: it is made on the way from a finger to a program, where each store counts.
     """
 
-    __slots__ = (
-        "arrived",
-        "binding",
-        "changed",
-        "code",
-        "control",
-        "count",
-        "fed",
-        "first_sent",
-        "id",
-        "layer",
-        "origin",
-        "reactions",
-        "released",
-        "run",
-        "sent",
-        "shared",
-        "state",
-        "surface",
-        "why",
-        "words",
-        "worst",
-    )
+    answer: Answer | None = None
+    code = 0
+    run: Run | None = None
+    state = "nothing"
+    why = ""
+    spoken = ""
+    released = 0
+    count = 0
+    first_sent = 0
+    worst = 0
+    sent: list[tuple[int, int, int, int]] | tuple[()] = ()
+    reactions: list[tuple[str, str, int, bool]] | tuple[()] = ()
 
     def __init__(self, id: int, arrived: int, fed: int, origin: str = "press") -> None:
         self.id = id
         self.arrived = arrived
         self.fed = fed
         self.origin = origin
-        self.surface: Surface | None = None
-        self.control = ""
-        self.code = 0
-        self.layer: Layer | None = None
-        self.binding: Binding | None = None
-        self.words = ""
-        self.run: Run | None = None
-        self.state = "nothing"
-        self.why = ""
-        self.released = 0
-        self.sent: list[tuple[int, int, int, int]] = []
-        self.count = 0
-        self.first_sent = 0
-        self.worst = 0
-        self.shared: Sequence[int] = ()
-        self.reactions: list[tuple[str, str, int, bool]] = []
-        self.changed = True
+
+    def note_reaction(self, program: str, text: str, at: int, good: bool) -> None:
+        """A stage program did something, or failed to notice."""
+        self.reactions = [*self.reactions, (program, text, at, good)]
 
     def note_sent(self, code: int, value: int, planned: int, actual: int) -> None:
         """One effect left."""
@@ -74,28 +52,30 @@ class Trace:
         self.count += 1
         late = actual - planned
         self.worst = max(self.worst, late)
+        if not isinstance(self.sent, list):
+            self.sent = []
         if len(self.sent) < MOST_SENT:
             self.sent.append((code, value, planned, actual))
-        self.changed = True
 
     def as_dict(self, wall_offset: int) -> dict[str, Any]:
         """For JSON.  `wall_offset` is added to the engine's clock to get ns since 1970."""
         names = key_table()
         start = self.run.start if self.run else self.fed
-        run = self.run
+        run, answer = self.run, self.answer
+        surface, layer, binding = (answer.surface, answer.layer, answer.binding) if answer else (None, None, None)
         data: dict[str, Any] = {
             "id": self.id,
             "at": (self.arrived + wall_offset) / 1e9,
             "origin": self.origin,
-            "surface": self.surface.id if self.surface else "",
-            "surface_name": self.surface.name if self.surface else "",
-            "control": self.control,
+            "surface": surface.id if surface else "",
+            "surface_name": surface.name if surface else "",
+            "control": answer.control if answer else "",
             "gesture": "press",
-            "layer": self.layer.id if self.layer else "",
-            "layer_name": self.layer.name if self.layer else "",
-            "action": self.binding.action.kind if self.binding else "",
-            "target": self.binding.action.target if self.binding else "",
-            "words": self.words,
+            "layer": layer.id if layer else "",
+            "layer_name": layer.name if layer else "",
+            "action": binding.action.kind if binding else "",
+            "target": binding.action.target if binding else "",
+            "words": answer.words if answer else self.spoken,
             "state": self.state,
             "why": self.why,
             "run": run.id if run else 0,
@@ -108,7 +88,7 @@ class Trace:
             "count": self.count,
             "sent": [{"key": names.name(code), "down": bool(value), "planned_ms": (planned - start) / MS,
                       "at_ms": (actual - start) / MS} for code, value, planned, actual in self.sent],
-            "shared": [names.name(code) for code in self.shared],
+            "shared": [names.name(code) for code in (run.shared if run else ())],
             "reactions": [{"program": program, "text": text, "at_ms": (when - self.arrived) / MS, "good": good}
                           for program, text, when, good in self.reactions],
         }

@@ -31,8 +31,9 @@ from .server import Client, Server
 from .store import DeskStore, Loaded
 
 MS = 1_000_000
+TELL_AFTER = 2 * MS
 TELL_EVERY = 25 * MS
-STEP_IS_NEAR = 2 * MS
+STEP_IS_NEAR = MS // 2
 TELL_AT_LATEST = 60 * MS
 KEPT_TRACES = 500
 
@@ -125,17 +126,26 @@ class Engine:
             self.loop.watch(fileno, self._reader(surface_id, source, fileno))
 
     def _reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
-        feed, clock = self.router.feed, time.monotonic_ns
+        feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
 
         def ready(events: int) -> None:
             try:
                 arrived_events = source.read(fileno)
-                out, now = self._out, clock()
                 for code, value, arrived in arrived_events:
+                    # A press from a rest has found its way to the output before anything is noted about it.
+                    first = sure_first(surface_id, code) if value else ()
+                    now = clock()
+                    if first and self.output.press(first):
+                        sent_at = clock()
+                    else:
+                        first = ()
+                    out = self._out
                     trace = feed(surface_id, code, value, arrived, now, out)
+                    if first:
+                        self._unnoted.append((sent_at, out[:len(first)]))
+                        del out[:len(first)]
                     if out:
                         self._send(now)
-                        out = self._out
                     if trace is not None:
                         self._fresh.append(trace)
                     self._lit.append((surface_id, "", code << 1 | value))
@@ -162,7 +172,7 @@ class Engine:
         """Play a macro for a client."""
         now = time.monotonic_ns()
         trace = self.router.new_trace(now, now, origin)
-        trace.words = f"“{macro.name}”"
+        trace.spoken = f"“{macro.name}”"
         self.router.play(trace, macro.program, macro.again, ("play", macro.id), now, self._out)
         if self._out:
             self._send(now)
@@ -247,38 +257,45 @@ class Engine:
         if isinstance(trace, Trace):
             trace.run = run
             trace.state = run.state
-            trace.changed = True
             self._touched[trace.id] = trace
 
     def _after(self) -> None:
-        """At the end of each round of the loop."""
-        if self._unnoted:
-            for at, effects in self._unnoted:
-                for code, value, planned, run in effects:
-                    trace = run.owner
-                    if isinstance(trace, Trace):
-                        if trace.run is None:
-                            trace.run, trace.state, trace.why = run, "playing", ""
-                        trace.note_sent(code, value, planned, at)
-                        if trace.count <= 8:
-                            self._touched[trace.id] = trace
-            self._unnoted = []
-        if self._fresh:
-            for trace in self._fresh:
-                self._touched[trace.id] = trace
-                if not self.history or self.history[-1].id < trace.id:
-                    self._remember(trace)
-            self._fresh = []
+        """At the end of each round of the loop: book the telling, if there is anything to tell.
+
+        Never at once: the program that a press was for runs first, then the account of it is put together.
+        """
+        if self._tell_due is None and (self._unnoted or self._fresh or self._lit or self._touched
+                                       or self._stage_changed()):
+            self._tell_due = max(time.monotonic_ns() + TELL_AFTER, self._told + TELL_EVERY)
+
+    def _stage_changed(self) -> bool:
+        return isinstance(self.output, StageOutput) and (self.output.changed or bool(self.output.reactions))
+
+    def note(self) -> None:
+        """Bring the traces up to date with what was sent and what came of it."""
+        unnoted, self._unnoted = self._unnoted, []
+        for at, effects in unnoted:
+            for code, value, planned, run in effects:
+                trace = run.owner
+                if isinstance(trace, Trace):
+                    if trace.run is None:
+                        trace.run, trace.state, trace.why = run, "playing", ""
+                    trace.note_sent(code, value, planned, at)
+                    if trace.count <= 8:
+                        self._touched[trace.id] = trace
+        fresh, self._fresh = self._fresh, []
+        for trace in fresh:
+            self._touched[trace.id] = trace
+            if not self.history or self.history[-1].id < trace.id:
+                self._remember(trace)
         output = self.output
         if isinstance(output, StageOutput) and output.reactions:
             for reaction in output.reactions:
                 owner = reaction.cause.owner if isinstance(reaction.cause, Run) else None
                 if isinstance(owner, Trace):
-                    owner.reactions.append((reaction.program, reaction.text, reaction.at, reaction.good))
+                    owner.note_reaction(reaction.program, reaction.text, reaction.at, reaction.good)
                     self._touched[owner.id] = owner
             output.reactions.clear()
-        if self._lit or self._touched or (isinstance(output, StageOutput) and output.changed):
-            self._maybe_tell()
 
     def _remember(self, trace: Trace) -> None:
         self.history.append(trace)
@@ -288,24 +305,13 @@ class Engine:
                 # Breaks the circle of trace and run, so that both are freed at once.
                 old.run.owner = None
 
-    def _maybe_tell(self) -> None:
-        """Tell clients now, or a little later if they were just told or a step is about to be due."""
-        if self._tell_due is not None:
-            return
-        now = time.monotonic_ns()
-        due = self.player.next_deadline()
-        near = due is not None and due - now < STEP_IS_NEAR
-        if not near and now - self._told >= TELL_EVERY:
-            self._tell(now)
-        else:
-            self._tell_due = max(now + STEP_IS_NEAR, self._told + TELL_EVERY)
-
     def _tell(self, now: int) -> None:
         due = self.player.next_deadline()
-        if due is not None and 0 < due - now < STEP_IS_NEAR // 4 and now - self._told < TELL_AT_LATEST:
+        if due is not None and 0 < due - now < STEP_IS_NEAR and now - self._told < TELL_AT_LATEST:
             self._tell_due = due + 1
             return
         self._told, self._tell_due = now, None
+        self.note()
         lit, self._lit = self._lit, []
         touched, self._touched = self._touched, {}
         server = self.server

@@ -53,6 +53,7 @@ class Requests:
 
     def do_traces(self, client: Client, message: Message) -> Message:
         """The latest traces, oldest first."""
+        self._engine.note()
         count = max(0, min(int(message.get("count", 50)), 500))
         latest = list(self._engine.history)[-count:] if count else []
         return {"traces": [trace.as_dict(self._engine.wall_offset) for trace in latest]}

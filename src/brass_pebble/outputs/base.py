@@ -17,6 +17,9 @@ class Output(Protocol):
     def send(self, effects: list[Effect], now: int) -> None:
         """Send effects, in order, at once.  `now` is the engine's time in ns."""
 
+    def press(self, codes: tuple[int, ...]) -> bool:
+        """Send these keys down at once if this output has a quicker way than `send`; else return False."""
+
     def next_deadline(self) -> int | None:
         """When `advance` wants to be called, in ns, or None."""
 

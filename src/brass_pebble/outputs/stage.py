@@ -24,6 +24,9 @@ class StageOutput:
                 program.feed(code, value, now, run, self.reactions)
         self.changed = True
 
+    def press(self, codes: tuple[int, ...]) -> bool:
+        return False
+
     def next_deadline(self) -> int | None:
         dues = [due for program in self.programs.values() if (due := program.next_deadline()) is not None]
         return min(dues) if dues else None

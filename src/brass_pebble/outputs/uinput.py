@@ -28,6 +28,7 @@ class RecordOutput:
     def __init__(self, fileno: int) -> None:
         self._fileno = fileno
         self._records: dict[int, bytes] = {}
+        self._presses: dict[tuple[int, ...], bytes] = {}
 
     def send(self, effects: list[Effect], now: int) -> None:
         records = self._records
@@ -39,6 +40,14 @@ class RecordOutput:
                 record = records[key] = EVENT.pack(0, 0, _EV_KEY, code, value) + _SYN
             parts.append(record)
         os.write(self._fileno, b"".join(parts))
+
+    def press(self, codes: tuple[int, ...]) -> bool:
+        record = self._presses.get(codes)
+        if record is None:
+            record = b"".join(EVENT.pack(0, 0, _EV_KEY, code, 1) + _SYN for code in codes)
+            self._presses[codes] = record
+        os.write(self._fileno, record)
+        return True
 
     def next_deadline(self) -> int | None:
         return None

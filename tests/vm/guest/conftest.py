@@ -135,10 +135,13 @@ class World:
         self.engine: EngineProcess | None = None
         self.sent: Reader
 
-    def start(self) -> EngineProcess:
-        """The running engine; its keyboard's reader is empty."""
+    def let_go(self) -> None:
+        """Release what an earlier test left down."""
         for device in (self.left, self.right, self.main):
             device.let_go()
+
+    def start(self) -> EngineProcess:
+        """The running engine; its keyboard's reader is empty."""
         if self.engine is None or self.engine.process.poll() is not None:
             self.engine = EngineProcess(self.desk)
             self.sent = Reader(output_node())
@@ -168,6 +171,7 @@ def shared(tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
 @pytest.fixture
 def world(shared: World) -> World:
     """Everything in place, and an engine that runs."""
+    shared.let_go()
     shared.start()
     return shared
 

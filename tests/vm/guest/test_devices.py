@@ -159,6 +159,7 @@ def test_ending_in_the_middle_of_a_hold_leaves_nothing_down(world: World, number
 def test_held_or_taken_devices_wait_their_turn(shared: World) -> None:
     if shared.engine:
         shared.engine.end()
+    shared.let_go()
     programs = Reader(shared.left.node)
     shared.left.press("5")
     assert keys(programs.read(1)) == ["KP5+"]

@@ -38,6 +38,13 @@ class Program:
         self.values.append(value)
         self.lines.append(line)
 
+    def first_down(self) -> tuple[int, ...]:
+        """The keys that go down at the very start, before anything goes up."""
+        count = 0
+        while count < len(self.times) and self.times[count] == 0 and self.values[count]:
+            count += 1
+        return tuple(self.codes[:count])
+
     def closest_pair(self) -> int | None:
         """Shortest time in ns between two events at different instants, or None with fewer than two."""
         steps = [b - a for a, b in zip(self.times, self.times[1:], strict=False) if b > a]
