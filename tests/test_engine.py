@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
 import signal
 import socket
 import stat
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -16,7 +18,12 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError, StartError, start_engine
-from brass_pebble.demo import ENGINE_OPTIONS
+from brass_pebble.demo import ENGINE_OPTIONS, HERE
+from brass_pebble.engine.engine import Engine, Setup
+from brass_pebble.engine.store import DeskStore
+from brass_pebble.inputs.bench import read_bench
+from brass_pebble.outputs.stage import StageOutput, read_programs
+from brass_pebble.paths import socket_path
 from conftest import wait_for
 
 Row = dict[str, Any]
@@ -266,12 +273,47 @@ def test_a_killed_engine_leaves_a_socket_that_the_next_one_takes(desk: Path) -> 
     assert process.wait(timeout=5) == 0
 
 
-def test_a_mistake_of_the_program_stops_and_releases_everything(client: EngineClient) -> None:
-    client.ask("press", surface="pedals", control="left", down=True)
-    assert stage_state(client)["mic"] in ("live", "muted")
-    with pytest.raises(EngineError):
-        client.ask("traces", count="many")
+def test_fields_that_cannot_be_are_refused(client: EngineClient) -> None:
+    for count in ("many", [1], None, 1e400):
+        with pytest.raises(EngineError, match="cannot be"):
+            client.ask("traces", count=count)
     assert client.ask("desk")["desk"]["name"] == "Saltmarsh Bakehouse"
+
+
+@pytest.fixture
+def fragile(desk: Path, tmp_path: Path) -> Iterator[tuple[Engine, StageOutput]]:
+    """An engine in this process, so that a fault can be put into it."""
+    store = DeskStore(desk, tmp_path / "versions")
+    output = StageOutput(read_programs(HERE / "stage", ["ovenlight"]))
+    engine = Engine(Setup(store, socket_path(desk), lambda desk: output, read_bench(HERE / "bench.toml"),
+                          real_devices=False))
+    thread = threading.Thread(target=engine.run)
+    thread.start()
+    yield engine, output
+    engine.quit()
+    with contextlib.suppress(OSError), raw(socket_path(desk)) as waker:
+        waker.sendall(b"x")
+    thread.join(timeout=5)
+    assert not thread.is_alive()
+
+
+def test_a_mistake_of_the_program_stops_and_releases_everything(fragile: tuple[Engine, StageOutput],
+                                                                desk: Path) -> None:
+    engine, _ = fragile
+    with EngineClient(socket_path(desk)) as client:
+        client.set_timeout(5)
+        client.ask("press", surface="pedals", control="left", down=True)
+        wait_for(lambda: stage_state(client)["mic"] == "muted")
+        engine.router.player.on_end = lambda run, now: 1 // 0
+        with pytest.raises((EngineError, TimeoutError)):
+            client.set_timeout(0.5)
+            client.ask("stop")
+    with EngineClient(socket_path(desk)) as client:
+        wait_for(lambda: stage_state(client)["mic"] == "live")
+        (problem,) = client.ask("desk")["problems"]
+        assert "ZeroDivisionError" in problem["what"]
+        finished(client, press(client, "left-numpad", "8"))
+        assert stage_state(client)["camera"] == "hob"
 
 
 def test_the_log_tells_what_the_engine_did_and_not_what_was_pressed(client: EngineClient) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from .identity import RULE_FIELDS, DeviceRule
@@ -80,7 +80,8 @@ class Layer:
 class Surface:
     """A device that is taken over: its drawing, its place on the desk (key units), its layers from base to top.
 
-    `unbound` is "swallow" or "pass": what becomes of presses that nothing answers.
+    `unbound` is "swallow" or "pass": what becomes of presses that nothing answers.  Without `may_be_only_keyboard` the
+    last full keyboard of the machine is never taken over.
     """
 
     id: str
@@ -88,6 +89,7 @@ class Surface:
     layout: Layout = EMPTY
     rule: DeviceRule = DeviceRule()
     unbound: str = "swallow"
+    may_be_only_keyboard: bool = False
     at: tuple[float, float] = (0.0, 0.0)
     layers: tuple[Layer, ...] = ()
 
@@ -228,10 +230,10 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
     rule_fields.done()
     surface = Surface(surface_id, fields.text("name", surface_id), layout, rule,
                       fields.choice("unbound", ("swallow", "pass"), "swallow"),
-                      fields.pair("at", None) or (0.0, 0.0))
+                      fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0))
     layers = tuple(_read_layer(layer_id, sub, surface, macros) for layer_id, sub in fields.entries("layer"))
     fields.done()
-    return Surface(surface.id, surface.name, surface.layout, surface.rule, surface.unbound, surface.at, layers)
+    return replace(surface, layers=layers)
 
 
 def _read_layer(layer_id: str, fields: Fields, surface: Surface, macros: dict[str, Any]) -> Layer:

@@ -12,7 +12,8 @@ class DeviceFacts:
     """A physical device as the system reports it.
 
     `port` is where it is plugged in (the kernel's `phys` without the part for the interface); `vendor` and
-    `product` are four hex digits; `nodes` are its input nodes; `main` says that it looks like a full keyboard.
+    `product` are four hex digits; `nodes` are its input nodes; `full` says that it can
+    do what a full keyboard can.
     """
 
     id: str
@@ -28,6 +29,7 @@ class DeviceFacts:
     kind: str = "evdev"
     readable: bool = True
     note: str = ""
+    full: bool = False
 
     def field(self, name: str) -> str:
         """One of `RULE_FIELDS`."""

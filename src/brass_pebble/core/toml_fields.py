@@ -90,6 +90,15 @@ class Fields:
         """A number, as float."""
         return float(self._get(key, (int, float), "a number", default))
 
+    def flag(self, key: str) -> bool:
+        """true or false; false without it."""
+        self._known.add(key)
+        value = self.data.get(key, False)
+        if not isinstance(value, bool):
+            self.problem(key, f"“{key}” must be true or false")
+            return False
+        return value
+
     def choice(self, key: str, known: Iterable[str], default: str) -> str:
         """One of a set of words."""
         value = self.text(key, default)

@@ -126,6 +126,8 @@ def _answer(trace: dict[str, Any]) -> str:
     state, words = trace["state"], trace["words"]
     if state == "nothing":
         return str(trace["why"]) or "nothing bound; swallowed"
+    if not words:
+        return str(trace["why"])
     if trace["action"] not in _VERBS:
         text = str(words)
     else:

@@ -63,6 +63,11 @@ class Devices:
             elif facts.id in taken:
                 self.holdings[surface.id] = Holding(
                     surface.rule, "refused", f"“{facts.name}” is already the surface “{taken[facts.id]}”")
+            elif facts.full and not surface.may_be_only_keyboard and not any(
+                    other.full and other.id not in taken and other.id != facts.id for other in present):
+                self.holdings[surface.id] = Holding(
+                    surface.rule, "refused", f"“{facts.name}” is the only full keyboard here, and you would be left "
+                    "without one. If that is what you want, write may_be_only_keyboard = true")
             else:
                 holding = self.holdings[surface.id] = self._open(surface.rule, facts)
                 if holding.source:

@@ -58,7 +58,7 @@ class Engine:
         self.setup = setup
         self.store = setup.store
         self.started = time.time()
-        self.loop = Loop(self._deadline, self._on_time, self._after)
+        self.loop = Loop(self._deadline, self._on_time, self._after, self._panic)
         self.worker = Worker(self.loop)
         self.player = Player(self._run_ended)
         self.router = Router(self.player)
@@ -153,8 +153,6 @@ class Engine:
                     self.devices.check_state(surface_id)
             except DeviceGone as gone:
                 self.devices.lost(surface_id, str(gone))
-            except Exception as error:
-                self._panic(error)
         return ready
 
     def press(self, surface_id: str, code: int, value: int, arrived: int) -> Trace | None:
@@ -210,19 +208,16 @@ class Engine:
         self._unnoted.append((time.monotonic_ns(), out))
 
     def _on_time(self, now: int) -> None:
-        try:
-            self.player.advance(now, self._out)
-            if self._out:
-                self._send(now)
-            self.output.advance(now)
-            if self._tell_due is not None and self._tell_due <= now:
-                self._tell(now)
-            for name, (when, call) in list(self._alarms.items()):
-                if when <= now:
-                    del self._alarms[name]
-                    call(now)
-        except Exception as error:
-            self._panic(error)
+        self.player.advance(now, self._out)
+        if self._out:
+            self._send(now)
+        self.output.advance(now)
+        if self._tell_due is not None and self._tell_due <= now:
+            self._tell(now)
+        for name, (when, call) in list(self._alarms.items()):
+            if when <= now:
+                del self._alarms[name]
+                call(now)
 
     def _deadline(self) -> int | None:
         dues = [when for when, _ in self._alarms.values()]
@@ -242,13 +237,24 @@ class Engine:
     def _panic(self, error: Exception) -> None:
         """A mistake of the program: everything stops and is released, the engine goes on."""
         log.error("unexpected: %r", error, exc_info=error)
-        out: list[Effect] = []
-        self.player.stop_all(time.monotonic_ns(), out)
-        self._out = []
-        if out:
-            self.output.send(out, time.monotonic_ns())
-        self.add_problem(Problem(f"something unexpected happened: {error!r}",
-                                 hint="Every run was stopped and released; the log has the details"))
+        # What waits in the list has left as far as the player knows; the rest of the runs' keys go up behind it.
+        out, self._out, self._unnoted, self._tell_due = self._out, [], [], None
+        now, runs = time.monotonic_ns(), list(self.player.runs.values())
+        self.player.on_end = None
+        self.player.stop_all(now, out)
+        self.player.on_end = self._run_ended
+        for run in runs:
+            self._run_ended(run, now)
+        hint = "Every run was stopped and released; the log has the details"
+        try:
+            if out:
+                self.output.send(out, time.monotonic_ns())
+        except Exception as worse:
+            # Nothing can be sent any more: ending makes the kernel release what is down.
+            log.error("the output failed, too: %r", worse)
+            hint = "The output failed, too, so the engine ended, which releases every key; the log has the details"
+            self.quit()
+        self.add_problem(Problem(f"something unexpected happened: {error!r}", hint=hint))
 
     # Notes and news, after the effects have left.
 

@@ -64,10 +64,14 @@ class TimerFd:
 
 
 class Loop:
-    """Waits and calls.  `on_time(now)` is called when the deadline that `deadline()` gave has come."""
+    """Waits and calls.  `on_time(now)` is called when the deadline that `deadline()` gave has come.
+
+    An exception of a call goes to `on_error`, and the loop goes on.
+    """
 
     def __init__(self, deadline: Callable[[], int | None], on_time: Callable[[int], None],
-                 after: Callable[[], None]) -> None:
+                 after: Callable[[], None], on_error: Callable[[Exception], None]) -> None:
+        self._on_error = on_error
         self._deadline = deadline
         self._on_time = on_time
         self._after = after
@@ -104,23 +108,26 @@ class Loop:
         timer, timer_fd, calls, poll = self._timer, self._timer.fileno, self._calls, self._epoll.poll
         deadline, on_time, after, clock = self._deadline, self._on_time, self._after, time.monotonic_ns
         while self._running:
-            when = deadline()
-            if when is not None and when <= clock():
-                on_time(clock())
-                ready = poll(0)
-            else:
-                timer.arm(when)
-                ready = poll()
-            for fileno, _ in ready:
-                if fileno == timer_fd:
-                    timer.rang()
+            try:
+                when = deadline()
+                if when is not None and when <= clock():
                     on_time(clock())
-                    break
-            for fileno, events in ready:
-                call = calls.get(fileno)
-                if call is not None:
-                    call(events)
-            after()
+                    ready = poll(0)
+                else:
+                    timer.arm(when)
+                    ready = poll()
+                for fileno, _ in ready:
+                    if fileno == timer_fd:
+                        timer.rang()
+                        on_time(clock())
+                        break
+                for fileno, events in ready:
+                    call = calls.get(fileno)
+                    if call is not None:
+                        call(events)
+                after()
+            except Exception as error:
+                self._on_error(error)
 
     def close(self) -> None:
         """Give the descriptors back."""

@@ -119,9 +119,7 @@ class Server:
     def _take(self, client: Client, line: bytes) -> None:
         number = None
         try:
-            message = json.loads(line)
-            if not isinstance(message, dict):
-                raise Refusal("a message must be a JSON object", code="bad-message")
+            message = _read(line)
             number = message.get("id")
             if not client.greeted:
                 reply: Message | None = self._greet(client, message)
@@ -131,8 +129,9 @@ class Server:
                 self.reply(client, number, reply)
         except Refusal as refusal:
             self.refuse(client, number, refusal)
-        except (ValueError, RecursionError):
-            self.refuse(client, number, Refusal("the line is not JSON", "Send one JSON object a line", "bad-message"))
+        except (TypeError, ValueError, OverflowError) as error:
+            self.refuse(client, number, Refusal(f"a field has a value that cannot be: {error}",
+                                                "docs/protocol.md tells the fields", "bad-message"))
 
     def _greet(self, client: Client, message: Message) -> Message:
         if message.get("do") != "hello":
@@ -234,6 +233,16 @@ class Server:
         self._loop.forget(self._listener.fileno())
         self._listener.close()
         self.path.unlink(missing_ok=True)
+
+
+def _read(line: bytes) -> Message:
+    try:
+        message = json.loads(line)
+    except (ValueError, RecursionError):
+        raise Refusal("the line is not JSON", "Send one JSON object a line", "bad-message") from None
+    if not isinstance(message, dict):
+        raise Refusal("a message must be a JSON object", code="bad-message")
+    return message
 
 
 def _line(message: Message) -> bytes:

@@ -46,7 +46,8 @@ def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev
             product=about["product"], serial=about["uniq"], port=key[4], nodes=paths, keys=len(codes),
             pointer=any(_EV_REL in _bits(item["ev"]) for _, item in members),
             readable=all(os.access(path, os.R_OK | os.W_OK) for path in paths),
-            note="looks like a full keyboard" if codes.issuperset(_FULL_KEYBOARD) else ""))
+            note="looks like a full keyboard" if codes.issuperset(_FULL_KEYBOARD) else "",
+            full=codes.issuperset(_FULL_KEYBOARD)))
     return devices
 
 

@@ -76,8 +76,9 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
         if state.down or state.latched:
             canvas.put(x + width - 1, y, mark, strong)
         return
-    canvas.put(x + 1, y, fit(control["legend"], width - 3), quiet)
-    canvas.put(x + width - 2, y, mark, paint(text, fill))
+    margin = 1 if width > 6 else 0
+    canvas.put(x + margin, y, fit(control["legend"], width - 2 * margin - 1), quiet)
+    canvas.put(x + width - 1 - margin, y, mark, paint(text, fill))
     if not bound:
         return
     words = control["label"].split()

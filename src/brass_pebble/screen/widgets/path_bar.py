@@ -90,12 +90,9 @@ class PathBar(Static, can_focus=True):
                 first -= 1
         return min(first, self.at) if self.has_focus else first
 
-    def on_focus(self) -> None:
-        """Show where one stands."""
-        self.redraw()
-
-    def on_blur(self) -> None:
-        """Nobody stands here any more."""
+    def watch_has_focus(self, has_focus: bool) -> None:
+        """Show where one stands, or that nobody stands here any more."""
+        super().watch_has_focus(has_focus)
         self.redraw()
 
     def action_walk(self, step: int) -> None:

@@ -81,13 +81,11 @@ class TraceList(Widget, can_focus=True):
         """Wrap to the new width."""
         self.redraw()
 
-    def on_focus(self) -> None:
-        """Show which one is chosen."""
-        self.redraw()
-
-    def on_blur(self) -> None:
-        """Back to the newest."""
-        self.at = 0
+    def watch_has_focus(self, has_focus: bool) -> None:
+        """Show which one is chosen; back to the newest when nobody chooses."""
+        super().watch_has_focus(has_focus)
+        if not has_focus:
+            self.at = 0
         self.redraw()
 
     def action_walk(self, step: int) -> None:
