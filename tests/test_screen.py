@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import signal
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -32,21 +32,32 @@ def engine_pid() -> int:
         return int(client.hello["pid"])
 
 
+HERE_NOW = re.compile(r"^ (Left numpad|Right numpad|Floor pedals) ▸ (\S+) ▸", re.MULTILINE)
+ROWS = ["num ÷ × −", "7 8 9 +", "4 5 6", "1 2 3 ⏎", "0 ."]
+ROW_OF = {name: index for index, names in enumerate(ROWS) for name in names.split()}
+SURFACES = ["Left numpad", "Right numpad", "Floor pedals"]
+
+
 def select(demo: Terminal, surface: str, control: str) -> None:
-    """Walk there with the arrows, as a person would."""
-    steps = {"Left numpad": 0, "Right numpad": 4, "Floor pedals": 8}[surface]
-    demo.keys(*["Left"] * 9, *["Up"] * 5, *["Right"] * steps)
-    for _ in range(20):
-        if f" {surface} ▸ {control} ▸" in demo.screen():
-            return
-        here = re.search(r"^ ([\w ]+) ▸ (\S+) ▸", demo.screen(), re.MULTILINE)
+    """Walk there with the arrows as a person would, looking where one is after each step."""
+    for _ in range(40):
+        here = HERE_NOW.search(demo.wait(lambda screen: bool(HERE_NOW.search(screen))))
         assert here
-        rows = ["num slash times minus ÷ × −", "7 8 9 +", "4 5 6", "1 2 3 ⏎", "0 ."]
-        row_of = {name: index for index, names in enumerate(rows) for name in names.split()}
-        if row_of.get(here[2], 0) < row_of.get(control, 0):
-            demo.keys("Down")
+        if here.groups() == (surface, control):
+            return
+        step = SURFACES.index(surface) - SURFACES.index(here[1])
+        row, wanted = ROW_OF.get(here[2], 0), ROW_OF.get(control, 0)
+        if row != wanted and surface != "Floor pedals":
+            key = "Down" if row < wanted else "Up"
+        elif step:
+            key = "Right" if step > 0 else "Left"
         else:
-            demo.keys("Right")
+            names = ROWS[row].split() if surface != "Floor pedals" else ["left", "middle", "right"]
+            key = "Right" if names.index(here[2]) < names.index(control) else "Left"
+        before = here.group()
+        demo.keys(key)
+        with contextlib.suppress(AssertionError):
+            demo.wait(lambda screen, before=before: before not in screen, seconds=2)
     raise AssertionError(demo.screen())
 
 
@@ -62,7 +73,8 @@ def test_the_same_key_of_the_two_pads_by_keyboard(demo: Terminal) -> None:
     demo.keys("Enter")
     demo.wait("Ovenlight: camera hob on air")
     demo.wait("◉hob")
-    told = re.compile(r"✓ Left numpad 8, press, in Class: tapped Ctrl\+Alt\+2; down \d+(\.\d)? ms later, up after \d+ ms")
+    told = re.compile(r"✓ Left numpad 8, press, in Class: "
+                      r"tapped Ctrl\+Alt\+2; down \d+(\.\d)? ms later, up after \d+ ms")
     demo.wait(lambda screen: bool(told.search(screen)))
     select(demo, "Right numpad", "8")
     demo.keys("Enter")
