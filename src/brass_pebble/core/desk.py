@@ -37,6 +37,7 @@ DEEDS = {
     "stop everything": "■",
     "swallow": "∅",
     "pass through": "→",
+    "rest or wake": "◌",
 }
 
 
@@ -109,6 +110,11 @@ class Surface:
             return key_table().find(control).code
         except ProblemError:
             return None
+
+    def can_wake_itself(self) -> bool:
+        """Whether one of its controls puts it to rest and wakes it."""
+        return any(binding.action.target == "rest or wake" for layer in self.layers
+                   for binding in layer.bindings.values())
 
     def answer(self, control: str, gesture: str) -> tuple[Layer, Binding] | None:
         """The topmost layer that binds the control, and its binding."""

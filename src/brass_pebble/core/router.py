@@ -28,13 +28,17 @@ class Answer:
 
 
 class Router:
-    """Routes (surface, code) through the layers to an action."""
+    """Routes (surface, code) through the layers to an action.
+
+    A surface in `resting` answers nothing but the control that wakes it.
+    """
 
     def __init__(self, player: Player) -> None:
         self.player = player
         self.desk = Desk()
         self._answers: dict[tuple[str, int], Answer] = {}
         self._held: dict[tuple[str, int], Trace] = {}
+        self.resting: set[str] = set()
         self._next_id = 1
 
     def load(self, desk: Desk) -> None:
@@ -92,7 +96,7 @@ class Router:
         Lets the caller send them before `feed` does its bookkeeping: its effects then begin with just these.
         """
         answer = self._answers.get((surface_id, code))
-        if answer is None or not answer.first or (surface_id, code) in self._held:
+        if answer is None or not answer.first or (surface_id, code) in self._held or surface_id in self.resting:
             return ()
         player = self.player
         if player.down or answer.again_key in player.by_key:
@@ -121,6 +125,8 @@ class Router:
             if surface is None:
                 return None
             answer = self._prepare(surface, code)
+        if surface_id in self.resting and answer.deed != "rest or wake":
+            return None
         trace = self._held[key] = Trace(self._next_id, arrived, now)
         self._next_id += 1
         trace.answer, trace.code = answer, code
@@ -132,6 +138,9 @@ class Router:
             count = self.player.stop_all(now, out)
             trace.state = "done"
             trace.why = f"{count} {'run' if count == 1 else 'runs'} ended"
+        elif answer.deed == "rest or wake":
+            trace.state = "done"
+            trace.why = "commands again" if surface_id in self.resting else "types normally until it is woken"
         return trace
 
     def play(self, trace: Trace, program: Program, again: str, again_key: object, now: int,

@@ -41,6 +41,11 @@ class Trace:
         self.fed = fed
         self.origin = origin
 
+    @property
+    def deed(self) -> str:
+        """What the engine itself is to do, if that is the action."""
+        return self.answer.deed if self.answer else ""
+
     def note_reaction(self, program: str, text: str, at: int, good: bool) -> None:
         """A stage program did something, or failed to notice."""
         self.reactions = [*self.reactions, (program, text, at, good)]

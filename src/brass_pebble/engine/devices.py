@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 MS = 1_000_000
 SETTLE = 150 * MS
+WAITS = "waits until its keys are let go"
 
 
 @dataclass
@@ -73,6 +74,8 @@ class Devices:
                 if holding.source:
                     taken[facts.id] = surface.id
                     self._engine.listen_to(surface.id, holding.source)
+                    if surface.id in self._engine.router.resting:
+                        self.rest(surface.id)
         return before != self._states()
 
     def _states(self) -> dict[str, tuple[str, str]]:
@@ -89,8 +92,45 @@ class Devices:
             log.warning("%s", error)
             return Holding(rule, "refused", str(error))
         log.info("took over %s at %s", facts.name, facts.port or facts.id)
-        why = "" if source.state() == "taken" else "waits until its keys are let go"
+        why = "" if source.state() == "taken" else WAITS
         return Holding(rule, source.state(), why, source)
+
+    def rest(self, surface_id: str) -> None:
+        """Let a surface type normally, as if it had never been taken over.
+
+        It is read on only if one of its controls wakes it.
+        """
+        engine, holding = self._engine, self.holdings.get(surface_id)
+        engine.router.resting.add(surface_id)
+        if holding is None or holding.source is None:
+            return
+        engine.let_go(surface_id)
+        holding.source.rest()
+        holding.state, holding.why = "resting", "it types normally; wake it with s, or brass-pebble wake"
+        if not engine.desk.surfaces[surface_id].can_wake_itself():
+            for fileno in holding.source.filenos():
+                engine.loop.forget(fileno)
+
+    def wake(self, surface_id: str) -> None:
+        """Let a surface command again."""
+        engine, holding = self._engine, self.holdings.get(surface_id)
+        engine.router.resting.discard(surface_id)
+        if holding is None or holding.source is None or holding.state != "resting":
+            return
+        try:
+            holding.source.wake()
+        except InputError as error:
+            self._give_back(surface_id)
+            self.holdings[surface_id] = Holding(holding.rule, "refused", str(error))
+            return
+        engine.listen_to(surface_id, holding.source)
+        holding.state = holding.source.state()
+        holding.why = "" if holding.state == "taken" else WAITS
+
+    def toggle(self, surface_id: str) -> None:
+        """Rest if awake, wake if resting."""
+        (self.wake if surface_id in self._engine.router.resting else self.rest)(surface_id)
+        self._engine.tell_desk()
 
     def check_state(self, surface_id: str) -> None:
         """An input that waited may have been taken by now."""

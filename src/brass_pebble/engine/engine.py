@@ -148,6 +148,8 @@ class Engine:
                         self._send(now)
                     if trace is not None:
                         self._fresh.append(trace)
+                        if value and trace.deed == "rest or wake":
+                            self.devices.toggle(surface_id)
                     self._lit.append((surface_id, "", code << 1 | value))
                 if not arrived_events:
                     self.devices.check_state(surface_id)
@@ -163,6 +165,8 @@ class Engine:
             self._send(now)
         if trace is not None:
             self._fresh.append(trace)
+            if value and trace.deed == "rest or wake":
+                self.devices.toggle(surface_id)
         self._lit.append((surface_id, "", code << 1 | value))
         return trace
 

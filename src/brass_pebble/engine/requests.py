@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble import __version__
@@ -95,6 +96,22 @@ class Requests:
     def do_stop(self, client: Client, message: Message) -> Message:
         """Stop everything and release everything."""
         return {"runs": self._engine.stop_all()}
+
+    def do_rest(self, client: Client, message: Message) -> Message:
+        """Let one surface, or all without a name, type normally."""
+        return self._for_surfaces(message, self._engine.devices.rest)
+
+    def do_wake(self, client: Client, message: Message) -> Message:
+        """Let one surface, or all without a name, command again."""
+        return self._for_surfaces(message, self._engine.devices.wake)
+
+    def _for_surfaces(self, message: Message, call: Callable[[str], None]) -> Message:
+        names = [self._surface(message).id] if message.get("surface") else list(self._engine.desk.surfaces)
+        for name in names:
+            call(name)
+        self._engine.tell_desk()
+        holdings = self._engine.devices.holdings
+        return {"states": {name: holdings[name].state for name in names if name in holdings}}
 
     def do_quit(self, client: Client, message: Message) -> Message:
         """End the engine."""
@@ -216,4 +233,4 @@ class Requests:
 
 
 def _short(action: Action) -> str:
-    return {"stop everything": "stop", "pass through": "pass"}.get(action.target, action.target)
+    return {"stop everything": "stop", "pass through": "pass", "rest or wake": "rest"}.get(action.target, action.target)

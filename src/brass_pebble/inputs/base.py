@@ -35,7 +35,17 @@ class Input(Protocol):
         """
 
     def state(self) -> str:
-        """"taken", or "waiting" until its keys have been let go."""
+        """"taken", "waiting" until its keys have been let go, or "resting"."""
+
+    def rest(self) -> None:
+        """Let its events go where they went before it was taken over; they can still be read here."""
+
+    def wake(self) -> None:
+        """Take it over again.
+
+        Raises:
+            InputError: somebody else has it now.
+        """
 
     def close(self) -> None:
         """Give the device back."""

@@ -16,6 +16,7 @@ class BenchInput:
 
     def __init__(self, facts: DeviceFacts) -> None:
         self.facts = facts
+        self._resting = False
 
     def filenos(self) -> Sequence[int]:
         return ()
@@ -24,7 +25,13 @@ class BenchInput:
         return ()
 
     def state(self) -> str:
-        return "taken"
+        return "resting" if self._resting else "taken"
+
+    def rest(self) -> None:
+        self._resting = True
+
+    def wake(self) -> None:
+        self._resting = False
 
     def close(self) -> None:
         """Nothing to give back."""

@@ -99,6 +99,7 @@ class EvdevInput:
         self.facts = facts
         self._nodes: dict[int, _Node] = {}
         self._taken = False
+        self._resting = False
         try:
             for path in facts.nodes:
                 node = _Node(path)
@@ -121,7 +122,7 @@ class EvdevInput:
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         node = self._nodes[fileno]
         events = node.read()
-        if self._taken:
+        if self._taken or self._resting:
             return events
         try:
             self._take()
@@ -130,7 +131,21 @@ class EvdevInput:
         return []
 
     def state(self) -> str:
-        return "taken" if self._taken else "waiting"
+        return "resting" if self._resting else "taken" if self._taken else "waiting"
+
+    def rest(self) -> None:
+        self._resting = True
+        if self._taken:
+            self._taken = False
+            for node in self._nodes.values():
+                node.device.ungrab()
+
+    def wake(self) -> None:
+        self._resting = False
+        try:
+            self._take()
+        except OSError as error:
+            raise InputError(_explain(error, self.facts)) from None
 
     def close(self) -> None:
         for node in self._nodes.values():

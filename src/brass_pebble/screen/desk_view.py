@@ -46,6 +46,7 @@ class DeskView(Screen[None]):
         Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False),
         Binding("x", "stop", "stop all"), Binding("w", "watch", "watch a class"),
         Binding("e", "explain", "explain"), Binding("z", "zoom", "zoom", show=False),
+        Binding("s", "toggle_rest", "rest / wake", show=False),
         Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
         Binding("R", "restart", "restart engine", show=False),
         Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
@@ -259,6 +260,13 @@ class DeskView(Screen[None]):
             count = reply["runs"]
             self.notify(f"{count} {'run' if count == 1 else 'runs'} stopped, nothing is down.", timeout=3)
 
+    @work(group="rest")
+    async def action_toggle_rest(self) -> None:
+        """Let the selected surface type normally, or command again."""
+        surface = self.state.surface(self.query_one(Board).selected[0])
+        if surface is not None:
+            await self._ask("wake" if surface["state"] == "resting" else "rest", surface=surface["id"])
+
     @work(group="watch")
     async def action_watch(self) -> None:
         """Watch the scripted class, or end it."""
@@ -300,6 +308,7 @@ class DeskView(Screen[None]):
         rows = [("arrows", "select a control"), ("Enter", "press it"), ("Space", "hold it down; again: let it go"),
                 ("mouse", "a drawn key is down for as long as the button is"), ("b", "give it another action"),
                 ("Delete", "clear it"), ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
+                ("s", "let the selected surface type normally, or wake it"),
                 ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
                 ("z", "one surface large, or all"), ("Tab", "to the path bar, the traces, and back"),
                 ("p", "what is wrong with the desk's files"), ("t", "light or dark"),

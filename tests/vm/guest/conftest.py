@@ -30,6 +30,7 @@ device = { name = "Northwind numeric pad", port = "usb-bench-left" }
 [surface.left.layer.base.press]
 5 = { play = "left" }
 0 = { sustain = "Ctrl+M" }
+dot = { do = "rest or wake" }
 
 [surface.right]
 name = "Right"

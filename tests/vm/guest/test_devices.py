@@ -102,6 +102,25 @@ def test_pulled_out_in_the_middle_of_a_press(world: World) -> None:
     assert keys(world.sent.read(6))[:2] == ["LEFTCTRL+", "A+"]
 
 
+def test_a_resting_pad_types_normally_and_its_own_key_wakes_it(world: World) -> None:
+    programs = Reader(world.left.node)
+    world.left.tap("dot")
+    world.running.wait_until("left:resting")
+    programs.read(2, seconds=0.3)
+    world.left.tap("5")
+    assert keys(programs.read(2)) == ["KP5+", "KP5-"]
+    assert world.sent.read(1, seconds=0.3) == []
+    world.left.tap("dot")
+    world.running.wait_until("left:taken")
+    programs.read(2, seconds=0.3)
+    world.left.tap("5")
+    assert keys(world.sent.read(6))[:2] == ["LEFTCTRL+", "A+"]
+    assert programs.read(1, seconds=0.3) == []
+    assert world.running.request("rest")["states"] == {"left": "resting", "right": "resting"}
+    assert is_free(world.left.node) and is_free(world.right.node)
+    assert world.running.request("wake")["states"] == {"left": "taken", "right": "taken"}
+
+
 def test_a_macro_from_outside_is_played_and_stopped(world: World) -> None:
     (world.desk / "macros" / "long.macro").write_text("down F15\nwait 30s\n")
     time.sleep(2)

@@ -113,7 +113,9 @@ class SurfaceDrawing(Widget):
             layers = " ▸ ".join(layer["name"] for layer in surface["layers"])
             canvas.put(x, 0, f"◆ {layers}" if layers else "no layer yet", paint(palette.verdigris, palette.ground))
         else:
-            canvas.put(x, 0, f"✗ {surface['state']}", paint(palette.rust, palette.ground))
+            rests = surface["state"] in ("resting", "waiting")
+            canvas.put(x, 0, f"{'◌' if rests else '✗'} {surface['state']}",
+                       paint(palette.brass if rests else palette.rust, palette.ground))
 
     def render_line(self, y: int) -> Strip:
         """One line of the drawing."""
