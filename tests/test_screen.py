@@ -173,6 +173,17 @@ def test_a_surface_rests_and_wakes(demo: Terminal) -> None:
     demo.wait("LEFT NUMPAD  ◆ Class")
 
 
+def test_commands_are_found_by_name_and_keys_are_told(demo: Terminal) -> None:
+    demo.keys("C-p")
+    demo.type("watch")
+    demo.wait("Watch a class")
+    demo.keys("Enter")
+    demo.wait("Good evening")
+    demo.keys("?")
+    demo.wait("in any editor; live when saved")
+    demo.keys("Escape", "w")
+
+
 def test_the_class_plays_hands_off(demo: Terminal) -> None:
     demo.keys("w")
     demo.wait("Good evening from the Saltmarsh Bakehouse")

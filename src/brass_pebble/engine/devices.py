@@ -45,8 +45,11 @@ class Devices:
         real = list_devices() if self._engine.setup.real_devices else []
         return [*self._engine.setup.bench, *real]
 
-    def take(self) -> bool:
-        """Take over what the desk names and is here; give back what it no longer names.  True if anything changed."""
+    def take(self, present: list[DeviceFacts] | None = None) -> bool:
+        """Take over what the desk names and is here; give back what it no longer names.  True if anything changed.
+
+        `present` are the devices there are; they are listed here without it.
+        """
         surfaces = self._engine.desk.surfaces
         before = self._states()
         for surface_id, holding in list(self.holdings.items()):
@@ -55,7 +58,8 @@ class Devices:
                 self._give_back(surface_id)
                 del self.holdings[surface_id]
         waiting = [s for s in surfaces.values() if self.holdings.get(s.id) is None or not self.holdings[s.id].source]
-        present = self.present() if waiting else []
+        if present is None:
+            present = self.present() if waiting else []
         taken = {h.source.facts.id: name for name, h in self.holdings.items() if h.source}
         for surface in waiting:
             facts, why = choose(surface.rule, present)
@@ -189,10 +193,12 @@ class Devices:
 
     def _look_again(self) -> None:
         """Look for missing devices when the system has come to rest."""
-        def look(now: int) -> None:
-            if self.take():
+        def found(present: object) -> None:
+            if isinstance(present, list) and self.take(present):
                 self._engine.tell_desk()
-        self._engine.alarm("devices", time.monotonic_ns() + SETTLE, look)
+        # Listing reads hundreds of small files when there are many devices: not on the loop.
+        self._engine.alarm("devices", time.monotonic_ns() + SETTLE,
+                           lambda now: self._engine.worker.do(self.present, found))
 
     def close(self) -> None:
         """Give every device back."""

@@ -69,7 +69,7 @@ class Engine:
         self._unnoted: list[tuple[int, list[Effect]]] = []
         self._touched: dict[int, Trace] = {}
         self._fresh: list[Trace] = []
-        self._lit: list[tuple[str, str, int]] = []
+        self._lit: list[tuple[str, int, int]] = []
         self._told = 0
         self._tell_due: int | None = None
         self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
@@ -146,11 +146,7 @@ class Engine:
                         del out[:len(first)]
                     if out:
                         self._send(now)
-                    if trace is not None:
-                        self._fresh.append(trace)
-                        if value and trace.deed == "rest or wake":
-                            self.devices.toggle(surface_id)
-                    self._lit.append((surface_id, "", code << 1 | value))
+                    self._book(surface_id, code, value, trace)
                 if not arrived_events:
                     self.devices.check_state(surface_id)
             except DeviceGone as gone:
@@ -163,12 +159,16 @@ class Engine:
         trace = self.router.feed(surface_id, code, value, arrived, now, self._out)
         if self._out:
             self._send(now)
+        self._book(surface_id, code, value, trace)
+        return trace
+
+    def _book(self, surface_id: str, code: int, value: int, trace: Trace | None) -> None:
+        """Remember a press or a release, to be told later; do what it asks of the engine itself."""
+        self._lit.append((surface_id, code, value))
         if trace is not None:
             self._fresh.append(trace)
             if value and trace.deed == "rest or wake":
                 self.devices.toggle(surface_id)
-        self._lit.append((surface_id, "", code << 1 | value))
-        return trace
 
     def play(self, macro: Macro, origin: str) -> Trace:
         """Play a macro for a client."""
@@ -195,7 +195,7 @@ class Engine:
         now = time.monotonic_ns()
         for trace in self.router.let_go_surface(surface_id, now, self._out):
             self._fresh.append(trace)
-            self._lit.append((surface_id, "", trace.code << 1))
+            self._lit.append((surface_id, trace.code, 0))
         if self._out:
             self._send(now)
 
@@ -328,8 +328,8 @@ class Engine:
         if lit and server.wanted("press"):
             surfaces = self.desk.surfaces
             server.publish("press", {"keys": [
-                [surface, surfaces[surface].control_of(code >> 1), code & 1]
-                for surface, _, code in lit if surface in surfaces]})
+                [surface, surfaces[surface].control_of(code), value]
+                for surface, code, value in lit if surface in surfaces]})
         if touched and server.wanted("trace"):
             for trace in touched.values():
                 server.publish("trace", {"trace": trace.as_dict(self.wall_offset)})

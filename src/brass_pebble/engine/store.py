@@ -107,7 +107,7 @@ class DeskStore:
             text = self.file.read_text(encoding="utf-8")
         except FileNotFoundError:
             return Loaded(Desk(), [Problem("this desk has no desk.toml yet", str(self.file), hint="Write one, or "
-                                           "begin with a copy of the demo's: brass-pebble demo shows where it is")])
+                                           "begin with a copy of the demo's: brass-pebble demo tells where with ?")])
         except (OSError, UnicodeDecodeError) as error:
             return Loaded(Desk(), [Problem(f"desk.toml cannot be read: {error}", str(self.file))], ok=False)
         try:

@@ -312,7 +312,8 @@ class DeskView(Screen[None]):
                 ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
                 ("z", "one surface large, or all"), ("Tab", "to the path bar, the traces, and back"),
                 ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
-                ("Ctrl+P", "find a command by name"), ("q", "quit; the engine goes on if it ran before")]
+                ("Ctrl+P", "find a command by name"), ("q", "quit; the engine goes on if it ran before"),
+                ("", ""), ("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
         self.app.push_screen(Sheet("Keys of the Desk view", key_help(rows, self.palette)))
 
     def action_restart(self) -> None:
