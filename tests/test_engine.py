@@ -258,7 +258,8 @@ def test_a_client_that_does_not_read_delays_nobody(engine: Path, client: EngineC
             client.ask("press", surface="right-numpad", control="8", down=True)
             client.ask("press", surface="right-numpad", control="8", down=False)
             slowest = max(slowest, time.perf_counter() - began)
-        assert slowest < 0.25
+        # Far less than the engine would wait for it, and more than a busy machine pauses.
+        assert slowest < 2
         wait_for(lambda: stage_state(client)["sting"] == "drum roll")
 
 
@@ -276,7 +277,7 @@ def test_an_engine_started_for_a_screen_ends_with_it(desk: Path) -> None:
         pass
     with EngineClient(path, "screen") as client:
         client.ask("follow", topics=["trace"])
-    assert process.wait(timeout=5) == 0
+    assert process.wait(timeout=15) == 0
     assert not path.exists()
 
 
@@ -288,7 +289,7 @@ def test_a_killed_engine_leaves_a_socket_that_the_next_one_takes(desk: Path) -> 
     again, process = start_engine(desk, *ENGINE_OPTIONS)
     with EngineClient(again) as client:
         assert client.ask("quit")["ok"]
-    assert process.wait(timeout=5) == 0
+    assert process.wait(timeout=15) == 0
 
 
 def test_fields_that_cannot_be_are_refused(client: EngineClient) -> None:
@@ -345,5 +346,5 @@ def test_signals_end_it_in_order(desk: Path) -> None:
     for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
         path, process = start_engine(desk, *ENGINE_OPTIONS)
         process.send_signal(number)
-        assert process.wait(timeout=5) == 0
+        assert process.wait(timeout=15) == 0
         assert not path.exists()

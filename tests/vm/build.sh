@@ -5,8 +5,9 @@ set -eu
 out=$1
 here=$(CDPATH= cd -- "$(dirname -- "$0")" && pwd)
 mkdir -p "$out"
-# shellcheck disable=SC2046
-package=$(apt-cache depends linux-image-amd64 | awk '/Depends: linux-image-/ {print $2; exit}')
+kernel_package() { apt-cache depends linux-image-amd64 2> /dev/null | awk '/Depends: linux-image-/ {print $2; exit}'; }
+package=$(kernel_package)
+[ -n "$package" ] || { apt-get update -qq || true; package=$(kernel_package); }
 [ -n "$package" ] || { echo "apt knows no linux-image-amd64; run apt-get update" >&2; exit 1; }
 stamp="$package $(cksum < "$here/init.sh" | cut -d' ' -f1)"
 [ -f "$out/stamp" ] && [ "$(cat "$out/stamp")" = "$stamp" ] && exit 0

@@ -56,8 +56,10 @@ def proposals(text: str, macros: list[Row], *, bound: bool) -> tuple[list[Choice
                                   f"{macro['events']} key events", "play", macro["id"]))
     if text:
         before, plus, last = text.rpartition("+")
-        near = [name for name in key_table().names() if name.casefold().startswith(last.strip().casefold())]
-        if last.strip() and near and not any(name.casefold() == last.strip().casefold() for name in near):
+        begun = last.strip().casefold()
+        near = [name for name in key_table().names()
+                if name.casefold().startswith(begun) and name.casefold() != begun]
+        if begun:
             choices += [Choice(f"…  {before + plus + name}", completes=before + plus + name)
                         for name in sorted(near, key=len)[:4]]
     if len(text) < 3:

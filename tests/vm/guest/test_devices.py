@@ -11,8 +11,8 @@ from hid import twin_numpad
 
 from conftest import Reader, World, console_holds_ctrl, json_lines, run_command
 
-# An emulated machine on a busy host stalls for a while now and then; benchmarks measure, this only checks order.
-EMULATED = 0.075
+# An emulated machine on a busy host stalls for a while now and then: one of a few presses has to be this near, in s.
+EMULATED = 0.05
 
 
 def keys(events: list[tuple[str, int, float]]) -> list[str]:
@@ -33,22 +33,23 @@ def is_free(node: str) -> bool:
 
 def test_the_same_key_on_each_twin_plays_its_own_macro(world: World) -> None:
     assert world.running.ask() == "left:taken right:taken"
-    world.left.tap("5")
-    events = world.sent.read(6)
-    assert keys(events) == ["LEFTCTRL+", "A+", "A-", "LEFTCTRL-", "B+", "B-"]
-    start = events[0][2]
-    for (_, _, at), planned in zip(events, (0, 0, 0.040, 0.040, 0.140, 0.200), strict=True):
-        assert planned - EMULATED < at - start < planned + EMULATED
-    world.right.tap("5")
-    events = world.sent.read(6)
-    assert keys(events) == ["F13+", "F13-"] * 3
-    downs = [at for _, value, at in events if value]
-    assert downs[1] - downs[0] == pytest.approx(0.080, abs=EMULATED)
-    assert downs[2] - downs[0] == pytest.approx(0.160, abs=EMULATED)
-    left, right = world.running.traces()[-2:]
-    assert (left["surface"], left["target"], right["surface"], right["target"]) == ("left", "left", "right", "right")
+    presses = (("left", ["LEFTCTRL+", "A+", "A-", "LEFTCTRL-", "B+", "B-"], (0, 0, 0.040, 0.040, 0.140, 0.200)),
+               ("right", ["F13+", "F13-"] * 3, (0, 0.040, 0.080, 0.120, 0.160, 0.200)))
+    for side, expected, planned in presses:
+        furthest = []
+        for _ in range(5):
+            getattr(world, side).tap("5")
+            events = world.sent.read(6)
+            assert keys(events) == expected
+            furthest.append(max(abs(at - events[0][2] - plan)
+                                for (_, _, at), plan in zip(events, planned, strict=True)))
+            if furthest[-1] < EMULATED:
+                break
+        assert min(furthest) < EMULATED, furthest
+    told = world.running.traces()
+    assert {(trace["surface"], trace["target"]) for trace in told} == {("left", "left"), ("right", "right")}
     # That nothing ever leaves early holds however slow the machine is.
-    for effect in [*left["sent"], *right["sent"]]:
+    for effect in [effect for trace in told for effect in trace["sent"]]:
         assert effect["at_ms"] >= effect["planned_ms"]
 
 
