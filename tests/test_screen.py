@@ -263,6 +263,23 @@ def test_the_screen_of_an_empty_desk_says_what_to_do(tmp_path: Path) -> None:
         terminal.close()
 
 
+def test_a_desk_opens_without_its_hardware_and_without_a_virtual_keyboard(desk: Path) -> None:
+    file = desk / "desk.toml"
+    file.write_text(file.read_text().replace('output = "stage"', 'output = "uinput"'))
+    terminal = Terminal("--desk", str(desk))
+    try:
+        terminal.wait("LEFT NUMPAD  ✗ missing")
+        if not Path("/dev/uinput").exists():
+            terminal.wait("nothing can be sent, so no device is taken over: the kernel's virtual keyboard is missing")
+        terminal.keys("Down", "b")
+        terminal.type("ctrl+9")
+        terminal.keys("Enter")
+        terminal.wait("Class ▸ tap Ctrl+9")
+        assert '7 = {tap = "Ctrl+9"' in file.read_text()
+    finally:
+        terminal.close()
+
+
 @pytest.mark.parametrize(("text", "first"), [
     ("ctrl+4", "•  tap Ctrl+4 once"), ("oven", "▸  play “Oven close-up”"), ("ctrl+ente", "…  ctrl+Enter"),
     ("stop", "■  stop everything"), ("swal", "∅  swallow"), ("clear", "○  nothing"),

@@ -112,9 +112,10 @@ def start(context: typer.Context, desk: DeskOption = None,
         _open_screen(paths.socket_path(folder))
         return
     folder = _desk_folder(desk)
-    socket, process = start_engine(folder, "--until-left")
+    options = ("--until-left", "--may-lack-output")
+    socket, process = start_engine(folder, *options)
     try:
-        _open_screen(socket, restart=lambda: start_engine(folder, "--until-left")[0])
+        _open_screen(socket, restart=lambda: start_engine(folder, *options)[0])
     finally:
         _wait_for(process)
 
@@ -327,6 +328,42 @@ def _set_state(do: str, surface: str, desk: Path | None) -> None:
     with EngineClient(find_engine(desk), f"brass-pebble {do}") as client:
         for name, state in client.ask(do, surface=surface)["states"].items():
             print(f"{name}: {state}")
+
+
+@app.command()
+def checkup(as_json: JsonOption = False, desk: DeskOption = None) -> None:
+    """Say what is wrong on this machine, what that means, and the exact fix."""
+    from .checkup import GOOD, UNKNOWN, WRONG
+    from .checkup import checkup as look
+    marks = {GOOD: "✓", WRONG: "✗", UNKNOWN: "?"}
+    wrong = 0
+    for finding in look(desk or paths.default_desk()):
+        wrong += finding.state == WRONG
+        if as_json:
+            print(json.dumps(finding.as_dict(), ensure_ascii=False), flush=True)
+            continue
+        print(f"{marks[finding.state]} {finding.about}: {finding.means}", flush=True)
+        if finding.fix and finding.state != GOOD:
+            print(f"    {finding.fix}", flush=True)
+    if wrong:
+        raise Failure(f"{wrong} {'thing needs' if wrong == 1 else 'things need'} your attention", "failed")
+
+
+@app.command()
+def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root")] = False) -> None:
+    """What this machine needs once, so that devices can be read and keys sent: shown, or done with --apply."""
+    from .checkup import apply_setup, setup_plan
+    user = os.environ.get("SUDO_USER") or os.environ.get("USER") or "$USER"
+    if not apply:
+        for what, content in setup_plan(user):
+            print(f"write {what}:\n    {content.strip()}" if what.startswith("/") else f"run   {what}\n    # {content}")
+        print("sudo brass-pebble setup --apply does all of this.")
+        return
+    if os.getuid() != 0:
+        raise Failure("only root may change this machine. Run: sudo brass-pebble setup --apply", "permission")
+    import subprocess
+    for done in apply_setup(user, Path("/"), lambda words: subprocess.run(words, check=False)):
+        print(done)
 
 
 def _read_file(file: Path) -> tuple[Any, list[Any]]:

@@ -20,10 +20,11 @@ from brass_pebble.core.problem import Problem
 from brass_pebble.core.router import Router
 from brass_pebble.core.trace import Trace
 from brass_pebble.inputs.base import DeviceGone, Input
-from brass_pebble.outputs.base import Output
+from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput
 
 from .devices import Devices
+from .hands import Hands
 from .logs import log
 from .loop import Loop, Worker
 from .script import Script
@@ -49,6 +50,7 @@ class Setup:
     real_devices: bool = True
     script: Script | None = None
     until_left: bool = False
+    may_lack_output: bool = False
 
 
 class Engine:
@@ -73,14 +75,13 @@ class Engine:
         self._told = 0
         self._tell_due: int | None = None
         self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
-        self._script_start = 0
-        self._script_next = -1
-        self._bench_held: dict[tuple[str, int], int] = {}
+        self.hands = Hands(self)
         self._was_visited = False
         loaded = self.store.load()
         self.problems = loaded.problems
         self.router.load(loaded.desk)
-        self.output = setup.open_output(loaded.desk)
+        self._standing: list[Problem] = []
+        self.output = self._open_output(loaded.desk)
         self.devices = Devices(self)
         # Imported here, since it speaks of this class.
         from .requests import Requests
@@ -88,6 +89,18 @@ class Engine:
         self.server = Server(setup.socket, self.loop, self._requests.take, self._client_left, self._requests.hello)
         self.devices.take()
         self.devices.watch_for_changes()
+
+    def _open_output(self, desk: Desk) -> Output:
+        try:
+            return self.setup.open_output(desk)
+        except OutputError as error:
+            if not self.setup.may_lack_output:
+                raise
+            # A surface that could send nothing would only be a dead device: none is taken over.
+            self.setup.real_devices = False
+            self._standing = [Problem(f"nothing can be sent, so no device is taken over: {error}")]
+            self.problems = [*self._standing, *self.problems]
+            return StageOutput({})
 
     @property
     def desk(self) -> Desk:
@@ -183,7 +196,7 @@ class Engine:
 
     def stop_all(self) -> int:
         """End every run and the class, release everything.  Returns the number of runs ended."""
-        self.stop_script()
+        self.hands.stop_script()
         now = time.monotonic_ns()
         count = self.player.stop_all(now, self._out)
         if self._out:
@@ -365,7 +378,7 @@ class Engine:
             if result.desk.output != output:
                 result.problems.append(Problem(f"the output is now “{result.desk.output}”, but “{output}” stays in use",
                                                "desk.toml", hint="End the engine and start it again"))
-        self.problems = result.problems
+        self.problems = [*self._standing, *result.problems]
         self.tell_desk()
 
     def tell_desk(self) -> None:
@@ -375,78 +388,8 @@ class Engine:
         if self.server.wanted("problem"):
             self.server.publish("problem", {"problems": [p.as_dict() for p in self.problems]})
 
-    # The bench, the class, the clients.
-
-    def bench_press(self, holder: int, surface_id: str, code: int, down: bool) -> Trace | None:
-        """A client (its number) or the class (0) presses a control of the bench."""
-        key = (surface_id, code)
-        if down:
-            if key in self._bench_held:
-                return None
-            self._bench_held[key] = holder
-        elif self._bench_held.pop(key, None) is None:
-            return None
-        return self.press(surface_id, code, int(down), time.monotonic_ns())
-
-    def bench_let_go(self, holder: int) -> None:
-        """Release what a client or the class holds on the bench."""
-        for (surface, code), who in list(self._bench_held.items()):
-            if who == holder:
-                self.bench_press(holder, surface, code, False)
-
-    def start_script(self) -> None:
-        """Play the class from its beginning."""
-        self._script_start, self._script_next = time.monotonic_ns(), 0
-        self._script_step(self._script_start)
-
-    def stop_script(self) -> None:
-        """End the class."""
-        if self._script_next >= 0:
-            self._script_next = -1
-            self.cancel_alarm("script")
-            self.bench_let_go(0)
-            self.tell_script("")
-
-    @property
-    def script_running(self) -> bool:
-        """Whether the class plays."""
-        return self._script_next >= 0
-
-    def _script_step(self, now: int) -> None:
-        script = self.setup.script
-        assert script is not None
-        caption = None
-        while self._script_next < len(script.cues):
-            cue = script.cues[self._script_next]
-            if self._script_start + cue.at > now:
-                break
-            self._script_next += 1
-            caption = cue.says or caption
-            surface = self.desk.surfaces.get(cue.surface)
-            code = surface.code_of(cue.control) if surface else None
-            if code is not None:
-                self.bench_press(0, cue.surface, code, cue.down)
-        if caption is not None:
-            self.tell_script(caption)
-        if self._script_next < len(script.cues):
-            due = self._script_start + script.cues[self._script_next].at
-        else:
-            due = self._script_start + script.length
-            if due <= now:
-                self.stop_script()
-                return
-        self.alarm("script", due, self._script_step)
-
-    def tell_script(self, caption: str) -> None:
-        """Tell clients how far the class is."""
-        script = self.setup.script
-        if script is not None and self.server.wanted("script"):
-            self.server.publish("script", {
-                "running": self.script_running, "name": script.name, "caption": caption,
-                "at_ms": (time.monotonic_ns() - self._script_start) / MS, "length_ms": script.length / MS})
-
     def _client_left(self, client: Client) -> None:
-        self.bench_let_go(client.number)
+        self.hands.let_go(client.number)
         # A client that only asks something must not end an engine whose screen has yet to come.
         self._was_visited |= bool(client.topics)
         if self.setup.until_left and self._was_visited and not self.server.clients:

@@ -58,6 +58,7 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--script", type=Path, help="a scripted class")
     parser.add_argument("--bench-only", action="store_true", help="leave the machine's own devices alone")
     parser.add_argument("--until-left", action="store_true", help="end when the last client leaves")
+    parser.add_argument("--may-lack-output", action="store_true", help="without a virtual keyboard, take nothing over")
     parser.add_argument("--ready-fd", type=int, default=-1, help="told one line when ready, or why not")
     return parser
 
@@ -81,7 +82,8 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
         return UinputOutput()
 
     engine = Engine(Setup(store, sockets, open_output, bench, not options.bench_only,
-                          read_script(options.script) if options.script else None, options.until_left))
+                          read_script(options.script) if options.script else None, options.until_left,
+                          options.may_lack_output))
     _end_on_signals(engine)
     priority = _raise_priority()
     gc.collect()

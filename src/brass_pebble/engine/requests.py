@@ -77,7 +77,7 @@ class Requests:
         holding = self._engine.devices.holdings.get(surface.id)
         if holding is None or holding.source is None or holding.source.facts.kind != "bench":
             raise Refusal(f"“{surface.name}” is not on the bench", "Press the control on the device itself")
-        trace = self._engine.bench_press(client.number, surface.id, code, bool(message.get("down", True)))
+        trace = self._engine.hands.press(client.number, surface.id, code, bool(message.get("down", True)))
         return {"trace": trace.id if trace else 0}
 
     def do_play(self, client: Client, message: Message) -> Message:
@@ -146,10 +146,10 @@ class Requests:
         if self._engine.setup.script is None:
             raise Refusal("this desk has no class to watch", "The demo has one: brass-pebble demo")
         if message.get("run", True):
-            self._engine.start_script()
+            self._engine.hands.start_script()
         else:
-            self._engine.stop_script()
-        return {"running": self._engine.script_running}
+            self._engine.hands.stop_script()
+        return {"running": self._engine.hands.script_running}
 
     def _edit(self, client: Client, message: Message, job: Any) -> None:
         """Change the desk on the worker; the reply follows when it is saved and live."""

@@ -83,6 +83,6 @@ def _explain(error: Exception) -> str:
     if not os.path.exists("/dev/uinput"):
         return "the kernel's virtual keyboard is missing (/dev/uinput). Load it with: sudo modprobe uinput"
     if getattr(error, "errno", None) in (errno.EACCES, errno.EPERM) or not os.access("/dev/uinput", os.W_OK):
-        return ("/dev/uinput may not be written by you. Allow it with a udev rule, see “Permissions” in the README, "
-                "then log in again")
+        return ("/dev/uinput may not be written by you. Allow it with: "
+                "sudo brass-pebble setup --apply, then log in again")
     return f"the virtual keyboard cannot be made: {error}"

@@ -199,7 +199,8 @@ class DeskView(Screen[None]):
         surface = self.state.surface(spot[0])
         if surface is not None and not surface["bench"]:
             if down:
-                self.notify("Press it on the device itself; the screen only presses what is on the bench.",
+                text = "Press it on the device itself; the screen only presses what is on the bench."
+                self.notify(text if surface["state"] == "taken" else surface["why"] or surface["state"],
                             title=surface["name"], timeout=4)
             return
         await self._ask("press", surface=spot[0], control=spot[1], down=down)

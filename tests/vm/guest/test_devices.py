@@ -9,6 +9,7 @@ import evdev
 import pytest
 from hid import twin_numpad
 
+from brass_pebble.checkup import checkup
 from conftest import Reader, World, console_holds_ctrl, json_lines, run_command
 
 # An emulated machine on a busy host stalls for a while now and then: one of a few presses has to be this near, in s.
@@ -188,10 +189,17 @@ def test_held_or_taken_devices_wait_their_turn(shared: World) -> None:
     engine = shared.start()
     assert engine.ask() == "left:waiting right:refused"
     assert any("already taken over by another program" in line for line in engine.lines)
+    found = [f for f in checkup(shared.desk) if f.state == "wrong"]
+    assert ["left" in f.means.lower() or "right" in f.means.lower() for f in found] == [True]
+    assert "already taken over by another program" in found[0].means
     shared.left.release("5")
     assert keys(programs.read(1)) == ["KP5-"]
     engine.wait_until("left:taken")
     shared.left.tap("5")
     assert keys(shared.sent.read(2)) == ["LEFTCTRL+", "A+"]
     assert programs.read(1, seconds=0.3) == []
+    engine.end()
+    found = [f.means for f in checkup(shared.desk) if f.state == "wrong"]
+    assert ["“Northwind numeric pad” is taken over by" in text for text in found] == [True]
     other.close()
+    assert all(f.state == "good" for f in checkup(shared.desk))

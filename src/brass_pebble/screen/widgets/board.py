@@ -88,7 +88,8 @@ class Board(ScrollableContainer, can_focus=True):
             drawing.selected = self.selected[1] if self.selected[0] == drawing.surface_id else ""
             drawing.set_unit(unit)
         for panel, place in zip(self.query(StagePanel), desk["stage"], strict=False):
-            panel.display = not self.zoomed
+            # A desk that sends to real programs has no stage to show.
+            panel.display = not self.zoomed and any(p["id"] == place["program"] for p in self.state.programs)
             x, y = round(place["at"][0] * unit[0]), round(place["at"][1] * unit[1]) + TITLE_ROWS
             panel.styles.offset = (x, y)
             panel.styles.width = max(12, min(round((place["at"][0] + place["size"][0]) * unit[0]), width - 1) - x)

@@ -1,0 +1,92 @@
+"""Hands that press the bench: those of clients, and those of the scripted class."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING
+
+from brass_pebble.core.trace import Trace
+
+if TYPE_CHECKING:
+    from .engine import Engine
+
+MS = 1_000_000
+
+
+class Hands:
+    """Who holds what on the bench, and how far the class is."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._held: dict[tuple[str, int], int] = {}
+        self._start = 0
+        self._next = -1
+
+    def press(self, holder: int, surface_id: str, code: int, down: bool) -> Trace | None:
+        """A client (its number) or the class (0) presses a control of the bench."""
+        key = (surface_id, code)
+        if down:
+            if key in self._held:
+                return None
+            self._held[key] = holder
+        elif self._held.pop(key, None) is None:
+            return None
+        return self._engine.press(surface_id, code, int(down), time.monotonic_ns())
+
+    def let_go(self, holder: int) -> None:
+        """Release what a client or the class holds on the bench."""
+        for (surface, code), who in list(self._held.items()):
+            if who == holder:
+                self.press(holder, surface, code, False)
+
+    def start_script(self) -> None:
+        """Play the class from its beginning."""
+        self.stop_script()
+        self._start, self._next = time.monotonic_ns(), 0
+        self._step(self._start)
+
+    def stop_script(self) -> None:
+        """End the class."""
+        if self._next >= 0:
+            self._next = -1
+            self._engine.cancel_alarm("script")
+            self.let_go(0)
+            self.tell_script("")
+
+    @property
+    def script_running(self) -> bool:
+        """Whether the class plays."""
+        return self._next >= 0
+
+    def _step(self, now: int) -> None:
+        script = self._engine.setup.script
+        assert script is not None
+        caption = None
+        while self._next < len(script.cues):
+            cue = script.cues[self._next]
+            if self._start + cue.at > now:
+                break
+            self._next += 1
+            caption = cue.says or caption
+            surface = self._engine.desk.surfaces.get(cue.surface)
+            code = surface.code_of(cue.control) if surface else None
+            if code is not None:
+                self.press(0, cue.surface, code, cue.down)
+        if caption is not None:
+            self.tell_script(caption)
+        if self._next < len(script.cues):
+            due = self._start + script.cues[self._next].at
+        else:
+            due = self._start + script.length
+            if due <= now:
+                self.stop_script()
+                return
+        self._engine.alarm("script", due, self._step)
+
+    def tell_script(self, caption: str) -> None:
+        """Tell clients how far the class is."""
+        script = self._engine.setup.script
+        if script is not None and self._engine.server.wanted("script"):
+            self._engine.server.publish("script", {
+                "running": self.script_running, "name": script.name, "caption": caption,
+                "at_ms": (time.monotonic_ns() - self._start) / MS, "length_ms": script.length / MS})
