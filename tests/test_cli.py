@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from brass_pebble import __version__
-from brass_pebble.client import EngineClient
+from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.demo import HERE
 from brass_pebble.inputs.listing import list_devices
 from conftest import BRASS_PEBBLE, run_cli, wait_for
@@ -104,6 +104,18 @@ def test_play_watch_and_stop(engine: Path, client: EngineClient) -> None:
     done = run_cli("play", "rye-titel")
     assert (done.returncode, done.stderr) == (
         1, "brass-pebble: there is no macro “rye-titel”. Did you mean rye-title?\n")
+
+
+def test_an_engine_that_does_not_answer_is_named(engine: Path, client: EngineClient,
+                                                 monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("brass_pebble.client.LONGEST_WAIT", 0.5)
+    pid = client.hello["pid"]
+    os.kill(pid, signal.SIGSTOP)
+    try:
+        with pytest.raises(EngineError, match="the engine does not answer"):
+            EngineClient(engine)
+    finally:
+        os.kill(pid, signal.SIGCONT)
 
 
 def test_run_says_what_it_has_and_what_is_missing(tmp_path: Path, desk: Path) -> None:

@@ -16,6 +16,7 @@ from . import paths
 
 PROTOCOL = 1
 Message = dict[str, Any]
+LONGEST_WAIT = 10.0
 
 
 class EngineError(Exception):
@@ -47,6 +48,8 @@ class EngineClient:
         self._lines = self._socket.makefile("rb")
         self._number = 0
         self._news: list[Message] = []
+        self.hello: Message = {}
+        self._socket.settimeout(LONGEST_WAIT)
         try:
             self.hello = self.ask("hello", protocol=PROTOCOL, client=name)
         except EngineError:
@@ -57,7 +60,7 @@ class EngineClient:
         """Send a request and wait for its reply.
 
         Raises:
-            EngineError: the engine refused, or went away.
+            EngineError: the engine refused, went away, or did not answer for ten seconds.
         """
         self._number += 1
         line = json.dumps({"id": self._number, "do": do, **fields}).encode() + b"\n"
@@ -66,7 +69,11 @@ class EngineClient:
         except OSError:
             raise EngineError("the engine has ended", "Start it again with: brass-pebble run", "gone") from None
         while True:
-            message = self._next()
+            try:
+                message = self._next()
+            except TimeoutError:
+                raise EngineError(f"the engine does not answer (process {self.hello.get('pid', 'not known')})",
+                                  "Give it a moment; if it stays so, end that process", "silent") from None
             if "topic" in message:
                 self._news.append(message)
             elif message.get("re") == self._number:
