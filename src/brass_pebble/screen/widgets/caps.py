@@ -76,7 +76,7 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
         if state.down or state.latched:
             canvas.put(x + width - 1, y, mark, strong)
         return
-    margin = 1 if width > 6 else 0
+    margin = 1 if width >= 6 else 0
     canvas.put(x + margin, y, fit(control["legend"], width - 2 * margin - 1), quiet)
     canvas.put(x + width - 1 - margin, y, mark, paint(text, fill))
     if not bound:
