@@ -18,11 +18,14 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError, StartError, start_engine
+from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.demo import ENGINE_OPTIONS, HERE
 from brass_pebble.engine.engine import Engine, Setup
 from brass_pebble.engine.store import DeskStore
-from brass_pebble.inputs.bench import read_bench
+from brass_pebble.inputs.bench import BenchInput, read_bench
+from brass_pebble.inputs.evdev_input import EVENT, KeyStream
 from brass_pebble.outputs.stage import StageOutput, read_programs
+from brass_pebble.outputs.uinput import RecordOutput
 from brass_pebble.paths import socket_path
 from conftest import wait_for
 
@@ -333,6 +336,31 @@ def test_a_mistake_of_the_program_stops_and_releases_everything(fragile: tuple[E
         assert "ZeroDivisionError" in problem["what"]
         finished(client, press(client, "left-numpad", "8"))
         assert stage_state(client)["camera"] == "hob"
+
+
+def test_keys_sent_ahead_of_a_press_that_fails_go_up_again(desk: Path, tmp_path: Path) -> None:
+    source, target = os.pipe()
+    sink, output = os.pipe()
+    stream = KeyStream(source)
+
+    class Pipe(BenchInput):
+        def filenos(self) -> list[int]:
+            return [source]
+
+        def read(self, fileno: int) -> list[tuple[int, int, int]]:
+            return stream.read()
+
+    engine = Engine(Setup(DeskStore(desk, tmp_path / "versions"), socket_path(desk),
+                          lambda desk: RecordOutput(output), real_devices=False))
+    engine.listen_to("left-numpad", Pipe(DeviceFacts("pipe", "Pipe")))
+    engine.router.player.start = None
+    os.write(target, EVENT.pack(1, 0, 1, 72, 1) + EVENT.pack(1, 0, 0, 0, 0))
+    engine.alarm("end", time.monotonic_ns() + 300_000_000, lambda now: engine.quit())
+    engine.run()
+    sent = [(code, value) for _, _, kind, code, value in EVENT.iter_unpack(os.read(sink, 4096)) if kind == 1]
+    assert sent == [(29, 1), (56, 1), (3, 1), (3, 0), (56, 0), (29, 0)]
+    for fileno in (source, target, sink, output):
+        os.close(fileno)
 
 
 def test_the_log_tells_what_the_engine_did_and_not_what_was_pressed(client: EngineClient) -> None:

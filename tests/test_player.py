@@ -15,6 +15,7 @@ from brass_pebble.core.macro import chord_program, read_macro
 from brass_pebble.core.macro.program import Program
 from brass_pebble.core.player import MOST_QUEUED, Effect, Player, Run
 from brass_pebble.core.router import Router
+from brass_pebble.core.trace import MOST_REACTIONS, MOST_SENT, Trace
 from brass_pebble.engine.store import SHIPPED_LAYOUTS
 
 MS = 1_000_000
@@ -107,6 +108,16 @@ def test_a_stop_releases_in_reverse_order_at_once() -> None:
     player.start(program("down Ctrl\ndown Alt\ndown T\nwait 10s"), 0, out)
     assert player.stop_all(7 * MS, out) == 1
     assert shown(out)[3:] == ["7 T-", "7 Alt-", "7 Ctrl-"]
+
+
+def test_a_long_run_keeps_a_short_account() -> None:
+    trace = Trace(1, 0, 0)
+    for index in range(1000):
+        trace.note_reaction("Ovenlight", str(index), index, True)
+        trace.note_sent(30, index % 2, index, index)
+    told = trace.as_dict(0)
+    assert (len(told["reactions"]), told["reactions"][-1]["text"]) == (MOST_REACTIONS, "999")
+    assert (len(told["sent"]), told["count"]) == (MOST_SENT, 1000)
 
 
 KEYS = ["A", "B", "C", "Ctrl", "Shift"]

@@ -24,6 +24,11 @@ class Key:
     name: str
     shown: str
 
+    @property
+    def button(self) -> bool:
+        """Whether it is a button of a pointer or a controller, which a keyboard does not send."""
+        return self.kernel[0].startswith("BTN_")
+
 
 class KeyTable:
     """All keys, found by code or by any of their names, whatever the case."""
@@ -101,6 +106,9 @@ def parse_chord(text: str) -> Chord:
         except ProblemError as error:
             at = column + len(word) - len(word.lstrip())
             raise ProblemError(error.problem.what, column=at, hint=error.problem.hint) from None
+        if key_table().by_code[code].button:
+            raise ProblemError(f"“{name}” is a button of a pointer or controller, not a key", column=column,
+                               hint="Chords are made of keys; pointers cannot be driven yet")
         if code in codes:
             raise ProblemError(f"“{name}” stands twice in “{text}”", column=column, hint="Name each key once")
         codes.append(code)

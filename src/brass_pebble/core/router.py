@@ -37,6 +37,7 @@ class Router:
         self.player = player
         self.desk = Desk()
         self._answers: dict[tuple[str, int], Answer] = {}
+        self._names: dict[str, str] = {}
         self._held: dict[tuple[str, int], Trace] = {}
         self.resting: set[str] = set()
         self._next_id = 1
@@ -45,6 +46,7 @@ class Router:
         """Use another desk from now on.  Controls held and runs playing end as they began."""
         self.desk = desk
         self._answers = {}
+        self._names = {macro.id: macro.name for macro in desk.macros.values()}
         for surface in desk.surfaces.values():
             for code in [control.code for control in surface.layout.controls]:
                 self._prepare(surface, code)
@@ -65,8 +67,7 @@ class Router:
         else:
             answer.layer, answer.binding = found
             action = answer.binding.action
-            names = {macro.id: macro.name for macro in self.desk.macros.values()}
-            answer.words = show_action(action.kind, action.target, names)
+            answer.words = show_action(action.kind, action.target, self._names)
             answer.again_key = (surface.id, control)
             if action.kind == "play":
                 macro = self.desk.macros.get(action.target)

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from .router import Answer
 
 MOST_SENT = 200
+MOST_REACTIONS = 50
 MS = 1_000_000
 
 
@@ -48,7 +49,12 @@ class Trace:
 
     def note_reaction(self, program: str, text: str, at: int, good: bool) -> None:
         """A stage program did something, or failed to notice."""
-        self.reactions = [*self.reactions, (program, text, at, good)]
+        if not isinstance(self.reactions, list):
+            self.reactions = []
+        if len(self.reactions) >= MOST_REACTIONS:
+            # The last one stays the newest.
+            self.reactions.pop()
+        self.reactions.append((program, text, at, good))
 
     def note_sent(self, code: int, value: int, planned: int, actual: int) -> None:
         """One effect left."""

@@ -121,6 +121,8 @@ class Devices:
         engine.router.resting.discard(surface_id)
         if holding is None or holding.source is None or holding.state != "resting":
             return
+        # The control that wakes it is down, and its release goes to other programs.
+        engine.let_go(surface_id)
         try:
             holding.source.wake()
         except InputError as error:

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from brass_pebble.core.desk import Desk
 from brass_pebble.core.identity import DeviceFacts
-from brass_pebble.core.macro import Macro
+from brass_pebble.core.macro import Macro, Program
 from brass_pebble.core.player import Effect, Player, Run
 from brass_pebble.core.problem import Problem
 from brass_pebble.core.router import Router
@@ -59,14 +59,12 @@ class Engine:
     def __init__(self, setup: Setup) -> None:
         self.setup = setup
         self.store = setup.store
-        self.started = time.time()
         self.loop = Loop(self._deadline, self._on_time, self._after, self._panic)
         self.worker = Worker(self.loop)
         self.player = Player(self._run_ended)
         self.router = Router(self.player)
         self.history: deque[Trace] = deque()
         self.problems: list[Problem] = []
-        self.wall_offset = time.time_ns() - time.monotonic_ns()
         self._out: list[Effect] = []
         self._unnoted: list[tuple[int, list[Effect]]] = []
         self._touched: dict[int, Trace] = {}
@@ -101,6 +99,11 @@ class Engine:
             self._standing = [Problem(f"nothing can be sent, so no device is taken over: {error}")]
             self.problems = [*self._standing, *self.problems]
             return StageOutput({})
+
+    @property
+    def wall_offset(self) -> int:
+        """What to add to the engine's clock, in ns, for the time of day; it changes with every suspend."""
+        return time.time_ns() - time.monotonic_ns()
 
     @property
     def desk(self) -> Desk:
@@ -153,7 +156,13 @@ class Engine:
                     else:
                         first = ()
                     out = self._out
-                    trace = feed(surface_id, code, value, arrived, now, out)
+                    try:
+                        trace = feed(surface_id, code, value, arrived, now, out)
+                    except Exception:
+                        # No run may know of the keys sent ahead, so nobody else would release them.
+                        unknown = Run(0, Program(), now, None, None)
+                        self.output.send([(sent, 0, now, unknown) for sent in reversed(first)], now)
+                        raise
                     if first:
                         self._unnoted.append((sent_at, out[:len(first)]))
                         del out[:len(first)]
@@ -177,6 +186,8 @@ class Engine:
 
     def _book(self, surface_id: str, code: int, value: int, trace: Trace | None) -> None:
         """Remember a press or a release, to be told later; do what it asks of the engine itself."""
+        if trace is None and surface_id in self.router.resting:
+            return
         self._lit.append((surface_id, code, value))
         if trace is not None:
             self._fresh.append(trace)

@@ -16,6 +16,7 @@ from collections.abc import Callable
 
 _CLOCK_MONOTONIC = 1
 _TFD_TIMER_ABSTIME = 1
+MOST_ERRORS = 20
 _TFD_FLAGS = os.O_NONBLOCK | os.O_CLOEXEC
 
 
@@ -66,7 +67,7 @@ class TimerFd:
 class Loop:
     """Waits and calls.  `on_time(now)` is called when the deadline that `deadline()` gave has come.
 
-    An exception of a call goes to `on_error`, and the loop goes on.
+    An exception of a call goes to `on_error`, and the loop goes on; it ends when round after round fails.
     """
 
     def __init__(self, deadline: Callable[[], int | None], on_time: Callable[[int], None],
@@ -105,6 +106,7 @@ class Loop:
     def run(self) -> None:
         """Wait and call until `stop`."""
         self._running = True
+        errors = 0
         timer, timer_fd, calls, poll = self._timer, self._timer.fileno, self._calls, self._epoll.poll
         deadline, on_time, after, clock = self._deadline, self._on_time, self._after, time.monotonic_ns
         while self._running:
@@ -126,7 +128,11 @@ class Loop:
                     if call is not None:
                         call(events)
                 after()
+                errors = 0
             except Exception as error:
+                errors += 1
+                if errors > MOST_ERRORS:
+                    raise
                 self._on_error(error)
 
     def close(self) -> None:

@@ -5,6 +5,7 @@ Records are `struct input_event` of linux/input.h; constants from linux/input.h 
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import fcntl
 import os
@@ -62,6 +63,14 @@ class KeyStream:
                     events.extend(self._catch_up())
         return events
 
+    def forget_waiting(self) -> None:
+        """Drop what came before the device was taken over: it went to other programs and is no command."""
+        with contextlib.suppress(BlockingIOError):
+            while os.read(self.fileno, _READ):
+                continue
+        self.down.clear()
+        self._dropping = False
+
     def held_now(self) -> Iterable[int]:
         """Codes that the device itself says are down."""
         return self.down
@@ -110,10 +119,18 @@ class EvdevInput:
             raise InputError(_explain(error, facts)) from None
 
     def _take(self) -> None:
-        if any(node.held_now() for node in self._nodes.values()):
+        nodes = list(self._nodes.values())
+        if any(node.held_now() for node in nodes):
             return
-        for node in self._nodes.values():
+        for node in nodes:
             node.device.grab()
+        if any(node.held_now() for node in nodes):
+            # A key went down in between: programs saw it and must see it go up.
+            for node in nodes:
+                node.device.ungrab()
+            return
+        for node in nodes:
+            node.forget_waiting()
         self._taken = True
 
     def filenos(self) -> Sequence[int]:

@@ -19,7 +19,6 @@ from .base import OutputError
 _SYN = EVENT.pack(0, 0, 0, 0, 0)
 _EV_KEY = 1
 LAST_WORDS = 0.1
-_FIRST_BUTTON, _LAST_BUTTON = 0x100, 0x15F
 
 
 class RecordOutput:
@@ -65,10 +64,10 @@ class UinputOutput(RecordOutput):
     def __init__(self) -> None:
         import evdev
         # Buttons of pointers and game controllers would make the desktop take it for one of those.
-        codes = [code for code in key_table().by_code if not _FIRST_BUTTON <= code <= _LAST_BUTTON]
+        codes = [key.code for key in key_table().by_code.values() if not key.button]
         try:
-            self._device = evdev.UInput({_EV_KEY: [c for c in codes if c < 0x2C0 or c > 0x2E7]},
-                                        name="Brass Pebble keys", phys=f"{OWN_PHYS}keys", bustype=0x06)
+            self._device = evdev.UInput({_EV_KEY: codes}, name="Brass Pebble keys", phys=f"{OWN_PHYS}keys",
+                                        bustype=0x06)
         except (OSError, evdev.UInputError) as error:
             raise OutputError(_explain(error)) from None
         super().__init__(self._device.fd)

@@ -57,8 +57,8 @@ def proposals(text: str, macros: list[Row], *, bound: bool) -> tuple[list[Choice
     if text:
         before, plus, last = text.rpartition("+")
         begun = last.strip().casefold()
-        near = [name for name in key_table().names()
-                if name.casefold().startswith(begun) and name.casefold() != begun]
+        near = [key.name for key in key_table().by_code.values() if not key.button
+                and key.name.casefold().startswith(begun) and key.name.casefold() != begun]
         if begun:
             choices += [Choice(f"…  {before + plus + name}", completes=before + plus + name)
                         for name in sorted(near, key=len)[:4]]

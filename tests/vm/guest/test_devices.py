@@ -118,6 +118,19 @@ def test_a_resting_pad_types_normally_and_its_own_key_wakes_it(world: World) -> 
     world.left.tap("5")
     assert keys(world.sent.read(6))[:2] == ["LEFTCTRL+", "A+"]
     assert programs.read(1, seconds=0.3) == []
+    # The same key works every time, and what is typed while a pad rests is no command when it wakes.
+    world.left.tap("dot")
+    world.running.wait_until("left:resting")
+    world.left.tap("dot")
+    world.running.wait_until("left:taken")
+    world.running.request("rest", surface="right")
+    typed = Reader(world.right.node)
+    world.right.tap("5")
+    assert keys(typed.read(2)) == ["KP5+", "KP5-"]
+    world.running.request("wake", surface="right")
+    assert world.sent.read(1, seconds=0.5) == []
+    world.right.tap("5")
+    assert keys(world.sent.read(6)) == ["F13+", "F13-"] * 3
     assert world.running.request("rest")["states"] == {"left": "resting", "right": "resting"}
     assert is_free(world.left.node) and is_free(world.right.node)
     assert world.running.request("wake")["states"] == {"left": "taken", "right": "taken"}
