@@ -8,11 +8,24 @@ import pytest
 
 from brass_pebble.core.keys import key_table, parse_chord
 from brass_pebble.core.macro import read_macro
-from brass_pebble.core.stage import Reaction, StageProgram, rehearse
+from brass_pebble.core.macro.program import Program
+from brass_pebble.core.stage import Reaction, StageProgram
 from brass_pebble.demo import HERE
 from brass_pebble.outputs.stage import read_programs
 
 MS = 1_000_000
+
+
+def rehearse(programs: list[StageProgram], program: Program) -> list[Reaction]:
+    """Play a program into stage programs with a made-up clock, and return what they did."""
+    out: list[Reaction] = []
+    for time, code, value in zip(program.times, program.codes, program.values, strict=True):
+        for receiver in programs:
+            receiver.feed(code, value, time, None, out)
+    for receiver in programs:
+        while (due := receiver.next_deadline()) is not None:
+            receiver.advance(due, out)
+    return out
 
 
 @pytest.fixture

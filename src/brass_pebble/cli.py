@@ -396,7 +396,9 @@ def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")])
         wrong += bool(problems)
         if not problems:
             from .core.durations import say_duration
-            print(f"{file}: fine, {say_duration(macro.program.length)}, {len(macro.program.times)} key events")
+            closest = macro.program.closest_pair()
+            apart = f", the closest {say_duration(closest)} apart" if closest is not None else ""
+            print(f"{file}: fine, {say_duration(macro.program.length)}, {len(macro.program.times)} key events{apart}")
     if wrong:
         raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes",
                       "mistake in a file")

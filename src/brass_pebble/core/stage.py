@@ -6,7 +6,6 @@ moment to open misses what is typed before.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
 from typing import Any
@@ -14,7 +13,6 @@ from typing import Any
 from .durations import parse_duration, say_duration
 from .keymap import keymap
 from .keys import key_table, modifier_codes, parse_chord
-from .macro.program import Program
 
 _SHIFTS = frozenset(key_table().find(name).code for name in ("Shift", "RightShift"))
 _ENTER = key_table().find("Enter").code
@@ -74,16 +72,6 @@ class StageProgram:
         self._order = 0
         self.window = ""
         self.opening = ""
-
-    def shortcuts(self) -> Iterable[Shortcut]:
-        """All shortcuts, in the order of the file."""
-        return self._shortcuts.values()
-
-    def reset(self) -> None:
-        """Back to how it started; keys stay as they are."""
-        self.state = dict(self._first)
-        self.window = self.opening = ""
-        self._due.clear()
 
     def feed(self, code: int, value: int, now: int, cause: object, out: list[Reaction]) -> None:
         """A key went down (1) or up (0)."""
@@ -188,15 +176,3 @@ class StageProgram:
 
 
 _SHIFT = key_table().find("Shift").code
-
-
-def rehearse(programs: list[StageProgram], program: Program) -> list[Reaction]:
-    """Play a program into stage programs with a made-up clock, and return what they did."""
-    out: list[Reaction] = []
-    for time, code, value in zip(program.times, program.codes, program.values, strict=True):
-        for receiver in programs:
-            receiver.feed(code, value, time, None, out)
-    for receiver in programs:
-        while (due := receiver.next_deadline()) is not None:
-            receiver.advance(due, out)
-    return out

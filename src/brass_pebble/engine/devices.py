@@ -24,7 +24,8 @@ WAITS = "waits until its keys are let go"
 
 @dataclass
 class Holding:
-    """A surface's device: its state is "taken", "waiting" (for its keys to be let go), "missing" or "refused"."""
+    """A surface's device: its state is "taken", "waiting" (for its keys to be let go), "resting", "missing" or
+    "refused"; `why` says more."""
 
     rule: DeviceRule
     state: str
