@@ -15,6 +15,7 @@ from .keymap import keymap
 from .keys import key_table, modifier_codes, parse_chord
 
 _SHIFTS = frozenset(key_table().find(name).code for name in ("Shift", "RightShift"))
+_SHIFT = key_table().find("Shift").code
 _ENTER = key_table().find("Enter").code
 _BACKSPACE = key_table().find("Backspace").code
 _ESCAPE = key_table().find("Escape").code
@@ -173,6 +174,3 @@ class StageProgram:
             char = keymap().characters.get((*shift, code))
             if char and target:
                 self.state[target] += char
-
-
-_SHIFT = key_table().find("Shift").code
