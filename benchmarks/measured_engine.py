@@ -73,6 +73,7 @@ def main() -> None:
     parser.add_argument("--source", type=int, default=-1)
     parser.add_argument("--target", type=int, default=-1)
     parser.add_argument("--record", type=Path)
+    parser.add_argument("--real-time", action="store_true")
     options = parser.parse_args()
     target = options.target if options.target >= 0 else os.open(os.devnull, os.O_WRONLY)
     output = TimedOutput(target, 183)  # F13
@@ -82,7 +83,8 @@ def main() -> None:
     if options.source >= 0:
         engine.listen_to("pipe", PipeInput(options.source))
     _end_on_signals(engine)
-    _raise_priority()
+    if options.real_time:
+        _raise_priority()
     gc.collect()
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)

@@ -187,10 +187,12 @@ def _running() -> list[Path]:
 
 
 @app.command()
-def run(desk: DeskOption = None) -> None:
+def run(desk: DeskOption = None,
+        real_time: Annotated[bool, typer.Option("--real-time", help="stay on time beside programs that take every "
+                                                "processor, if you may have that priority")] = False) -> None:
     """Run a desk without a screen, until Ctrl+C: its devices are taken over, its macros are sent."""
     from .engine.main import run_here
-    raise typer.Exit(run_here(_desk_folder(desk), print))
+    raise typer.Exit(run_here(_desk_folder(desk), print, *["--real-time"] * real_time))
 
 
 @app.command()

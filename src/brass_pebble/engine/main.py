@@ -59,6 +59,7 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--bench-only", action="store_true", help="leave the machine's own devices alone")
     parser.add_argument("--until-left", action="store_true", help="end when the last client leaves")
     parser.add_argument("--may-lack-output", action="store_true", help="without a virtual keyboard, take nothing over")
+    parser.add_argument("--real-time", action="store_true", help="ask for a real-time priority")
     parser.add_argument("--ready-fd", type=int, default=-1, help="told one line when ready, or why not")
     return parser
 
@@ -85,7 +86,7 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
                           read_script(options.script) if options.script else None, options.until_left,
                           options.may_lack_output))
     _end_on_signals(engine)
-    priority = _raise_priority()
+    priority = _raise_priority() if options.real_time else "with ordinary priority"
     gc.collect()
     gc.freeze()
     gc.set_threshold(20_000, 20, 50)
@@ -100,9 +101,9 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     return 0
 
 
-def run_here(desk: Path, say: Callable[[str], None]) -> int:
+def run_here(desk: Path, say: Callable[[str], None], *options: str) -> int:
     """Run an engine in this process, and `say` to the person what it does."""
-    return main(["--desk", str(desk)], say)
+    return main(["--desk", str(desk), *options], say)
 
 
 def _introduce(engine: Engine, say: Callable[[str], None]) -> None:
@@ -137,7 +138,11 @@ def _end_on_signals(engine: Engine) -> None:
 
 
 def _raise_priority() -> str:
-    """Ask for a small real-time priority for the loop's thread, if this user may have one."""
+    """Ask for a small real-time priority for the loop's thread, if this user may have one.
+
+    Steps then stay on time beside programs that take every processor; a single press may arrive a little later, since
+    the kernel no longer wakes the loop where the press was made (docs/performance.md).
+    """
     try:
         os.sched_setscheduler(0, os.SCHED_RR | _RESET_ON_FORK, os.sched_param(5))
         return "with real-time priority"
