@@ -138,12 +138,13 @@ def test_without_a_virtual_keyboard_nothing_is_taken_over(tmp_path: Path) -> Non
         assert "/dev/uinput" in done.stderr and "sudo modprobe uinput" in done.stderr
 
 
-def node(root: Path, number: int, name: str, phys: str, key: str, uniq: str = "", ev: str = "3") -> None:
+def node(root: Path, number: int, name: str, phys: str, key: str, uniq: str = "", rel: str = "0") -> None:
     device = root / f"event{number}" / "device"
     (device / "id").mkdir(parents=True)
     (device / "capabilities").mkdir()
     for file, text in {"name": name, "phys": phys, "uniq": uniq, "id/bustype": "0003", "id/vendor": "4e57",
-                       "id/product": "0011", "capabilities/key": key, "capabilities/ev": ev}.items():
+                       "id/product": "0011", "capabilities/key": key, "capabilities/rel": rel, "capabilities/abs": "0",
+                       "capabilities/led": "7"}.items():
         (device / file).write_text(text + "\n")
 
 
@@ -156,13 +157,15 @@ def test_nodes_become_devices(tmp_path: Path) -> None:
     node(tmp_path, 6, "Harbour keyboard", "usb-3/input0", full)
     node(tmp_path, 7, "Lid", "", "0")
     node(tmp_path, 10, "Brass Pebble keys", "brass-pebble/keys", full)
-    node(tmp_path, 11, "Odd \x1b[31m name " + "x" * 200, "usb-4/input0", pad, ev="7")
+    node(tmp_path, 11, "Odd \x1b[31m name " + "x" * 200, "usb-4/input0", pad, rel="3")
     found = list_devices(tmp_path, Path("/dev/input"))
-    assert [(f.name[:13], f.port, len(f.nodes), f.keys) for f in found] == [
+    assert [(f.name[:13], f.port, len(f.nodes), len(f.codes)) for f in found] == [
         ("Northwind pad", "usb-1", 2, 4), ("Northwind pad", "usb-2", 1, 4), ("Harbour keybo", "usb-3", 1, 63),
         ("Odd \x1b[31m nam", "usb-4", 1, 4)]
-    assert found[2].note == "looks like a full keyboard"
-    assert found[3].pointer
+    assert [f.full for f in found] == [False, False, True, False]
+    assert (found[3].can, found[0].can, found[0].lamps) == ("4 keys, a pointer", "4 keys", ("num", "caps", "scroll"))
+    assert (found[0].name, found[0].where) == ("Northwind pad", "USB, usb-1")
+    assert found[3].shown.startswith("Odd �[31m name xxx") and len(found[3].shown) == 60
 
 
 def test_forty_devices_and_one_that_vanishes(tmp_path: Path) -> None:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
+import socket
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from brass_pebble import paths
 from brass_pebble.client import EngineClient, EngineError, running_sockets
-from brass_pebble.core.identity import DeviceFacts, choose
+from brass_pebble.core.identity import Claim, DeviceFacts, assign
 from brass_pebble.engine.store import DeskStore
 from brass_pebble.inputs.listing import list_devices
 
@@ -23,12 +25,16 @@ MODULE = "uinput\n"
 
 @dataclass(frozen=True)
 class Finding:
-    """One thing that was looked at: its state, what that means for the person, and what to do."""
+    """One thing that was looked at: its state, what that means for the person, and what to do.
+
+    `surface` is the id of the surface that it speaks of, if it speaks of one.
+    """
 
     about: str
     state: str
     means: str
     fix: str = ""
+    surface: str = ""
 
     def as_dict(self) -> dict[str, str]:
         """For JSON."""
@@ -85,11 +91,16 @@ def _engines(desk: Path) -> Iterator[Finding]:
                 client.set_timeout(3)
                 reply = client.ask("desk")["desk"]
                 surfaces = reply["surfaces"]
-                bad = [f"“{s['name']}” is {s['state']}: {s['why']}" for s in surfaces if s["state"] != "taken"]
-                about = f"engine {client.hello['pid']}"
-                yield Finding(about, WRONG if bad else GOOD, "; ".join(bad) or
-                              f"runs {reply['name']}, {len(surfaces)} surfaces armed",
-                              "The reasons tell what to do" if bad else "")
+                bad = [s for s in surfaces if s["state"] not in ("taken", "resting")]
+                yield Finding(f"engine {client.hello['pid']}", GOOD, f"runs {reply['name']}, "
+                              f"{len(surfaces) - len(bad)} of {len(surfaces)} surfaces have their device")
+                for row in bad:
+                    yield Finding(row["name"], WRONG, f"{row['state']}: {row['why']}", FIXES[row["state"]], row["id"])
+                for row in surfaces:
+                    if row not in bad:
+                        known = "; ".join(row["known_by"])
+                        yield Finding(row["name"], GOOD, f"{row['device']}, {row['where']}, known by: {known}", "",
+                                      row["id"])
         except (EngineError, TimeoutError) as error:
             yield Finding("engine", WRONG, f"the engine at {path} does not answer: {error}", "brass-pebble stop --quit")
 
@@ -106,14 +117,19 @@ def _desk(desk: Path) -> Iterator[Finding]:
     if not loaded.problems:
         yield Finding("desk", GOOD, f"{loaded.desk.name}: {len(loaded.desk.surfaces)} surfaces, "
                       f"{len(loaded.desk.macros)} macros")
-    ours = {path for path in running_sockets() if path == paths.socket_path(desk)}
+    if paths.socket_path(desk) in running_sockets():
+        # Its engine knows, and was asked.
+        return
     present = list_devices()
-    for surface in loaded.desk.surfaces.values():
-        facts, why = choose(surface.rule, present)
-        if facts is None:
-            yield Finding(surface.name, WRONG, why, "brass-pebble devices lists what is here")
-        elif not ours:
-            yield _grab(surface.name, facts)
+    claims = [Claim(surface.id, surface.rule) for surface in loaded.desk.surfaces.values()]
+    for name, verdict in assign(claims, present).items():
+        shown = loaded.desk.surfaces[name].name
+        if verdict.facts is None:
+            fix = "Plug it in; or press m on the screen to see which devices are here"
+            yield Finding(shown, WRONG, verdict.why, fix, name)
+        else:
+            yield replace(_grab(shown, verdict.facts), surface=name)
+            yield from _power(shown, verdict.facts, name)
 
 
 def _grab(name: str, facts: DeviceFacts) -> Finding:
@@ -131,7 +147,7 @@ def _grab(name: str, facts: DeviceFacts) -> Finding:
             if error.errno != errno.EBUSY:
                 return Finding(name, WRONG, f"{node}: {error.strerror}", "See “reading devices”")
             holders = ", ".join(_who_has(node)) or "a program of another user, which only root can name"
-            return Finding(name, WRONG, f"“{facts.name}” is taken over by {holders}", "Close that program")
+            return Finding(name, WRONG, f"“{facts.shown}” is taken over by {holders}", "Close that program")
     return Finding(name, GOOD, f"“{facts.name}” is here and free")
 
 
@@ -147,7 +163,95 @@ def _who_has(node: str) -> list[str]:
     return found
 
 
-CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _socket, _engines, _desk)
+def _power(name: str, facts: DeviceFacts, surface: str) -> Iterator[Finding]:
+    """Whether the kernel may send a USB device to sleep, which costs its first press."""
+    for node in facts.nodes:
+        device = Path("/sys/class/input") / Path(node).name / "device"
+        for folder in device.resolve().parents if device.exists() else ():
+            control = folder / "power" / "control"
+            if (folder / "idVendor").exists() and control.exists():
+                if control.read_text().strip() == "auto" and facts.bus == "USB":
+                    delay = folder / "power" / "autosuspend_delay_ms"
+                    after = f" after {delay.read_text().strip()} ms" if delay.exists() else ""
+                    yield Finding(f"{name}, power", UNKNOWN, f"the kernel may let it sleep{after}; some devices then "
+                                  "lose the press that wakes them", f"If that happens: echo on | sudo tee {control}",
+                                  surface)
+                return
+
+
+def _midi(desk: Path) -> Iterator[Finding]:
+    node = Path("/dev/snd/seq")
+    if not node.exists():
+        yield Finding("MIDI", UNKNOWN, "the kernel's MIDI sequencer is not here, so no MIDI pad could be used",
+                      "If you have one: sudo modprobe snd-seq")
+    elif not os.access(node, os.R_OK | os.W_OK):
+        yield Finding("MIDI", WRONG, f"{node} may not be used by you",
+                      "sudo usermod -aG audio $USER, then log in again")
+    else:
+        yield Finding("MIDI", GOOD, "the MIDI system is there")
+
+
+def _display(desk: Path) -> Iterator[Finding]:
+    wayland, display = os.environ.get("WAYLAND_DISPLAY", ""), os.environ.get("DISPLAY", "")
+    if wayland:
+        path = Path(os.environ.get("XDG_RUNTIME_DIR", "/run")) / wayland
+        state = GOOD if path.exists() else WRONG
+        yield Finding("display", state, f"Wayland, {wayland}" + ("" if path.exists() else ", and its socket is gone"),
+                      "Start this from a terminal of the running session")
+    elif display.startswith(":"):
+        number = display[1:].split(".")[0]
+        reached = False
+        with contextlib.suppress(OSError), socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as probe:
+            probe.connect(f"/tmp/.X11-unix/X{number}")
+            reached = True
+        yield Finding("display", GOOD if reached else WRONG, f"X11, {display}" + ("" if reached else ", but nobody "
+                      "answers there"), "Start this from a terminal of the running session")
+    else:
+        yield Finding("display", UNKNOWN, "no graphical session is seen from here; keys are sent all the same, to "
+                      "whatever has the console", "Start this from a terminal of your session")
+
+
+def _sleep(desk: Path) -> Iterator[Finding]:
+    """Sleep settings that would end a show.  What the desktop itself decides cannot be seen from here."""
+    state = Path("/sys/power/state")
+    if not state.exists() or not state.read_text().split():
+        yield Finding("sleep", GOOD, "this machine does not sleep")
+        return
+    settings: dict[str, str] = {}
+    folders = [Path("/usr/lib/systemd/logind.conf.d"), Path("/etc/systemd/logind.conf.d")]
+    files = [Path("/etc/systemd/logind.conf"), *(f for d in folders for f in sorted(d.glob("*.conf")))]
+    for file in files:
+        with contextlib.suppress(OSError):
+            for line in file.read_text(errors="replace").splitlines():
+                name, equals, value = line.strip().partition("=")
+                if equals and not name.startswith("#"):
+                    settings[name.strip()] = value.strip()
+    idle = settings.get("IdleAction", "ignore")
+    if idle not in ("ignore", "lock"):
+        yield Finding("sleep", WRONG, f"after {settings.get('IdleActionSec', '30min')} without input the system does "
+                      f"“{idle}”, and a pedal may not count as input",
+                      "For a show: systemd-inhibit --what=sleep:idle brass-pebble run")
+    else:
+        yield Finding("sleep", UNKNOWN, "the system itself does not sleep when idle; what your desktop's own power "
+                      "settings do cannot be seen from here", "For a show: systemd-inhibit --what=sleep:idle "
+                      "brass-pebble run")
+
+
+def _service(desk: Path) -> Iterator[Finding]:
+    from brass_pebble.service import status, unit_file
+    found = status()
+    state = UNKNOWN if not unit_file().exists() else GOOD if found.ok else WRONG
+    yield Finding("service", state, found.said[0], "brass-pebble service install starts the engine at every login")
+
+
+FIXES = {
+    "missing": "Plug it in; or press m on the screen, then its key, if it is another device now",
+    "refused": "The reason tells what to do",
+    "unsure": "Press any key on the device that it is",
+    "waiting": "Let go of every key on it",
+}
+CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _socket, _engines, _desk, _midi,
+                                                             _display, _sleep, _service)
 
 
 def setup_plan(user: str) -> list[tuple[str, str]]:

@@ -27,6 +27,9 @@ app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exce
 macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                         help="Look at macro files without an engine.")
 app.add_typer(macro_app, name="macro")
+service_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
+                          help="The engine as a service of your own, started at every login.")
+app.add_typer(service_app, name="service")
 
 DeskOption = Annotated[Path | None, typer.Option("--desk", metavar="DIR", help="the desk's folder")]
 JsonOption = Annotated[bool, typer.Option("--json", help="one JSON object a line")]
@@ -198,33 +201,33 @@ def run(desk: DeskOption = None,
 @app.command()
 def devices(as_json: JsonOption = False) -> None:
     """List the devices that could become surfaces."""
+    from .core.identity import real_serial
     from .inputs.listing import list_devices
     found = list_devices()
     if as_json:
         for facts in found:
-            print(json.dumps(facts.__dict__, ensure_ascii=False))
+            print(json.dumps(facts.as_dict(), ensure_ascii=False))
         return
     if not found:
         print("No device with keys is here. Plug one in; in a container, /dev/input and /sys/class/input must be "
               "there. brass-pebble demo works without any.")
-    twins = {(f.name, f.vendor, f.product, f.serial) for f in found
-             if sum((g.name, g.vendor, g.product, g.serial) == (f.name, f.vendor, f.product, f.serial)
-                    for g in found) > 1}
+    twins = {f.make for f in found if sum(g.make == f.make and not real_serial(f.serial) for g in found) > 1}
     for facts in found:
-        notes = [facts.note] if facts.note else []
-        if (facts.name, facts.vendor, facts.product, facts.serial) in twins:
+        notes = ["looks like a full keyboard"] if facts.full else []
+        if facts.make in twins:
             notes.append("has a twin, tell them apart by port")
         if not facts.readable:
             notes.append("you may not read it, see “Permissions” in the README")
-        print(f"{_plain(facts.name)}\n    {facts.bus} {facts.vendor}:{facts.product}"
-              f"{', serial ' + _plain(facts.serial) if facts.serial else ''}, {facts.keys} keys"
-              f"{', pointer' if facts.pointer else ''}{'; ' + '; '.join(notes) if notes else ''}\n"
-              f"    device = {{ name = {json.dumps(facts.name, ensure_ascii=False)}"
-              f"{', port = ' + json.dumps(facts.port, ensure_ascii=False) if facts.port else ''} }}")
+        # JSON's way of writing texts is TOML's, too.
+        rule = ", ".join(f"{name} = {json.dumps(value, ensure_ascii=False)}" for name, value in facts.rule().fields)
+        print(f"{facts.shown}\n    {facts.bus} {facts.vendor}:{facts.product}"
+              f"{', serial ' + _plain(facts.serial) if facts.serial else ''}, {facts.can}"
+              f"{'; ' + '; '.join(notes) if notes else ''}\n    device = {{ {rule} }}")
+    print("\nbrass-pebble opens the screen; there, m tells which device is which, by pressing it.")
 
 
 def _plain(text: str) -> str:
-    """A device's name without characters that could steer the terminal."""
+    """A text without characters that could steer the terminal."""
     return "".join(char if char.isprintable() else "�" for char in text)
 
 
@@ -349,6 +352,34 @@ def checkup(as_json: JsonOption = False, desk: DeskOption = None) -> None:
             print(f"    {finding.fix}", flush=True)
     if wrong:
         raise Failure(f"{wrong} {'thing needs' if wrong == 1 else 'things need'} your attention", "failed")
+
+
+@service_app.command("install")
+def service_install(desk: DeskOption = None) -> None:
+    """Start the engine now and at every login."""
+    from .service import install
+    _tell_service(install(_desk_folder(desk)))
+
+
+@service_app.command("remove")
+def service_remove() -> None:
+    """Stop the service and take it away."""
+    from .service import remove
+    _tell_service(remove())
+
+
+@service_app.command("status")
+def service_status() -> None:
+    """Whether the service is installed, and whether it runs."""
+    from .service import status
+    _tell_service(status())
+
+
+def _tell_service(outcome: Any) -> None:
+    for sentence in outcome.said[:-1] if not outcome.ok else outcome.said:
+        print(sentence)
+    if not outcome.ok:
+        raise Failure(outcome.said[-1], "failed")
 
 
 @app.command()

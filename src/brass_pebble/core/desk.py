@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from .durations import say_duration
 from .identity import RULE_FIELDS, DeviceRule
 from .keys import Chord, key_table, parse_chord
 from .layout import EMPTY, MISSING, Layout
@@ -15,6 +16,11 @@ from .problem import Problem, ProblemError, nearest
 from .toml_fields import Fields, Places
 
 FORMAT = 1
+LAMPS = ("num", "caps", "scroll")
+ARMED = "armed"
+# What a person types to take over the last keyboard there is.
+ON_TRIAL = "take my only keyboard"
+LONGEST_DEBOUNCE = 200_000_000
 
 
 @dataclass(frozen=True)
@@ -82,7 +88,11 @@ class Surface:
     """A device that is taken over: its drawing, its place on the desk (key units), its layers from base to top.
 
     `unbound` is "swallow" or "pass": what becomes of presses that nothing answers.  Without `may_be_only_keyboard` the
-    last full keyboard of the machine is never taken over.
+    last full keyboard of the machine is never taken over.  `unplugged` is "go on" or "end": what becomes of the macros
+    it started when its device goes away.  `second` are keys that the device sends along with another one; they are
+    dropped.  `debounce` is how long a release must last, in ns (0: it counts at once).  `lamps` tells what each of the
+    device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further devices that belong
+    to it: some pads report a second device for the same fingers.
     """
 
     id: str
@@ -93,6 +103,11 @@ class Surface:
     may_be_only_keyboard: bool = False
     at: tuple[float, float] = (0.0, 0.0)
     layers: tuple[Layer, ...] = ()
+    unplugged: str = "go on"
+    second: frozenset[int] = frozenset()
+    debounce: int = 0
+    lamps: tuple[tuple[str, str], ...] = ()
+    also: tuple[DeviceRule, ...] = ()
 
     def control_of(self, code: int) -> str:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
@@ -220,6 +235,8 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
     keys = fields.table("keys")
     for control in keys.data:
         word = keys.text(control, "")
+        if layout is MISSING:
+            continue
         if control not in {c.id for c in layout.controls}:
             keys.problem(control, f"the layout has no control “{control}”",
                          nearest(control, [c.id for c in layout.controls]))
@@ -230,16 +247,49 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
             keys.problem(control, error.problem.what, error.problem.hint, word=word)
     if codes:
         layout = layout.with_keys(codes)
-    rule_fields = fields.table("device")
-    rule = DeviceRule(tuple((name, value) for name in RULE_FIELDS
-                            if (value := rule_fields.text(name, ""))))
-    rule_fields.done()
+    rule = _read_rule(fields.table("device"))
+    also = tuple(_read_rule(row) for row in fields.tables("also"))
     surface = Surface(surface_id, fields.text("name", surface_id), layout, rule,
                       fields.choice("unbound", ("swallow", "pass"), "swallow"),
-                      fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0))
+                      fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0),
+                      unplugged=fields.choice("unplugged", ("go on", "end"), "go on"),
+                      second=_read_second(fields), debounce=_read_debounce(fields), also=also)
     layers = tuple(_read_layer(layer_id, sub, surface, macros) for layer_id, sub in fields.entries("layer"))
+    surface = replace(surface, layers=layers, lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
-    return replace(surface, layers=layers)
+    return surface
+
+
+def _read_rule(fields: Fields) -> DeviceRule:
+    rule = DeviceRule(tuple((name, value) for name in RULE_FIELDS if (value := fields.text(name, ""))))
+    fields.done()
+    return rule
+
+
+def _read_second(fields: Fields) -> frozenset[int]:
+    codes = set()
+    for word in fields.texts("second"):
+        try:
+            codes.add(key_table().find(word).code)
+        except ProblemError as error:
+            fields.problem("second", error.problem.what, error.problem.hint, word=word)
+    return frozenset(codes)
+
+
+def _read_debounce(fields: Fields) -> int:
+    time = fields.duration("debounce", 0)
+    if time > LONGEST_DEBOUNCE:
+        fields.problem("debounce", f"a debounce time has at most {say_duration(LONGEST_DEBOUNCE)}, or every release "
+                       "would be late", "Switches settle within 5 to 30 ms")
+        return LONGEST_DEBOUNCE
+    return time
+
+
+def _read_lamps(fields: Fields, layers: tuple[Layer, ...]) -> tuple[tuple[str, str], ...]:
+    shown = [(lamp, fields.choice(lamp, (ARMED, *(layer.id for layer in layers)), ARMED))
+             for lamp in LAMPS if lamp in fields.data]
+    fields.done()
+    return tuple(shown)
 
 
 def _read_layer(layer_id: str, fields: Fields, surface: Surface, macros: dict[str, Any]) -> Layer:

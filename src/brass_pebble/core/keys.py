@@ -6,6 +6,7 @@ macros and desks use, how it is shown, and other names that are understood.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -13,6 +14,11 @@ from importlib.resources import files
 from .problem import ProblemError, nearest
 
 MODIFIERS = ("Ctrl", "RightCtrl", "Alt", "AltGr", "Shift", "RightShift", "Super", "RightSuper")
+
+
+# KEY_MAX of linux/input-event-codes.h
+HIGHEST = 0x2FF
+_NUMBERED = re.compile(r"key ?(\d{1,3})", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -46,12 +52,14 @@ class KeyTable:
                 self._by_name.setdefault(_fold(word), key)
 
     def find(self, word: str) -> Key:
-        """The key called `word`.
+        """The key called `word`; `Key 999` for one that the table does not hold.
 
         Raises:
             ProblemError: there is no such key; the hint names the nearest.
         """
         key = self._by_name.get(_fold(word))
+        if key is None and (number := _NUMBERED.fullmatch(word.strip())) and int(number[1]) <= HIGHEST:
+            return Key(int(number[1]), (f"KEY_{number[1]}",), word.strip(), word.strip())
         if key is None:
             raise ProblemError(f"there is no key called “{word}”", hint=nearest(word, self.names()))
         return key

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 from .keys import key_table
@@ -25,11 +27,17 @@ class Control:
 
 @dataclass(frozen=True)
 class Layout:
-    """A drawing: controls in reading order."""
+    """A drawing: controls in reading order.
+
+    `fits` names the devices it was made for, as "vendor:product".  With `any_keys` only the places are meant: such
+    devices (pedals, small pads) send whatever their maker or owner chose, so a desk names the keys.
+    """
 
     id: str
     name: str
     controls: tuple[Control, ...]
+    fits: tuple[str, ...] = ()
+    any_keys: bool = False
 
     @property
     def width(self) -> float:
@@ -73,8 +81,28 @@ def read_layout(data: dict[str, Any], *, id: str, file: str, text: str = "") -> 
         if overlap is not None:
             row.problem("id", f"“{control.id}” lies on top of “{overlap.id}”", "Move one of them with x and y")
         controls.append(control)
+    fits = fields.texts("fits")
+    any_keys = fields.flag("any_keys")
     fields.done()
-    return Layout(id, name, tuple(controls)), problems
+    return Layout(id, name, tuple(controls), fits, any_keys), problems
+
+
+def write_layout(layout: Layout) -> str:
+    """The TOML text of a layout, one control a line, as `read_layout` reads it."""
+    quote = partial(json.dumps, ensure_ascii=False)
+    lines = [f"# Positions and sizes are in key units.\nname = {quote(layout.name)}"]
+    if layout.fits:
+        lines.append(f"fits = [{', '.join(quote(make) for make in layout.fits)}]")
+    if layout.any_keys:
+        lines.append("any_keys = true")
+    lines.append("control = [")
+    for c in layout.controls:
+        parts = [f"id = {quote(c.id)}", f"key = {quote(key_table().name(c.code))}", f"x = {c.x:g}", f"y = {c.y:g}"]
+        parts += [f"{name} = {size:g}" for name, size in (("w", c.w), ("h", c.h)) if size != 1]
+        if c.legend != c.id:
+            parts.append(f"legend = {quote(c.legend)}")
+        lines.append(f"  {{ {', '.join(parts)} }},")
+    return "\n".join([*lines, "]", ""])
 
 
 def _overlap(a: Control, b: Control) -> bool:

@@ -130,6 +130,14 @@ class Fields:
             return default
         return float(value[0]), float(value[1])
 
+    def texts(self, key: str) -> tuple[str, ...]:
+        """A list of texts; an empty one without it."""
+        value = self._get(key, list, "a list of texts in quotes", [])
+        if not all(isinstance(item, str) for item in value):
+            self.problem(key, f"“{key}” must be a list of texts in quotes")
+            return ()
+        return tuple(value)
+
     def table(self, key: str) -> Fields:
         """The table below `key`; an empty one if there is none."""
         self._known.add(key)

@@ -35,6 +35,7 @@ class Trace:
     worst = 0
     sent: list[tuple[int, int, int, int]] | tuple[()] = ()
     reactions: list[tuple[str, str, int, bool]] | tuple[()] = ()
+    remarks: tuple[str, ...] = ()
 
     def __init__(self, id: int, arrived: int, fed: int, origin: str = "press") -> None:
         self.id = id
@@ -46,6 +47,11 @@ class Trace:
     def deed(self) -> str:
         """What the engine itself is to do, if that is the action."""
         return self.answer.deed if self.answer else ""
+
+    def remark(self, text: str) -> None:
+        """Something worth knowing beside the way itself."""
+        if text not in self.remarks:
+            self.remarks = (*self.remarks, text)
 
     def note_reaction(self, program: str, text: str, at: int, good: bool) -> None:
         """A stage program did something, or failed to notice."""
@@ -89,6 +95,7 @@ class Trace:
             "words": answer.words if answer else self.spoken,
             "state": self.state,
             "why": self.why,
+            "remarks": list(self.remarks),
             "run": run.id if run else 0,
             "length_ms": (run.program.length if run else 0) / MS,
             "holds": bool(run and run.program.holds),
@@ -120,6 +127,7 @@ def sentence(trace: dict[str, Any]) -> str:
         parts.append(f"; {sent}")
     if trace["shared"]:
         parts.append(f"; {'+'.join(trace['shared'])} was already down for another run")
+    parts.extend(f"; {remark}" for remark in trace["remarks"])
     parts.append(".")
     seen: dict[str, list[str]] = {}
     for reaction in trace["reactions"]:

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brass_pebble.core.identity import DeviceFacts, DeviceRule, choose
+from brass_pebble.core.bounce import Chatter
+from brass_pebble.core.desk import ARMED, Surface
+from brass_pebble.core.identity import Claim, DeviceFacts, DeviceRule, Verdict, assign, score
 from brass_pebble.inputs.base import Input, InputError
 from brass_pebble.inputs.bench import BenchInput
 from brass_pebble.inputs.listing import list_devices
 
 from .logs import log
+from .memory import Memory
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -24,13 +28,25 @@ WAITS = "waits until its keys are let go"
 
 @dataclass
 class Holding:
-    """A surface's device: its state is "taken", "waiting" (for its keys to be let go), "resting", "missing" or
-    "refused"; `why` says more."""
+    """A surface's device.
 
-    rule: DeviceRule
+    Its state is "taken", "waiting" (for its keys to be let go), "resting", "missing", "refused", or "unsure" (several
+    could be meant: `ask` has them); `why` says more.  `parts` are the devices that belong to it.
+    """
+
+    rules: tuple[DeviceRule, ...]
     state: str
     why: str = ""
     source: Input | None = None
+    parts: tuple[DeviceFacts, ...] = ()
+    ask: tuple[DeviceFacts, ...] = ()
+    reasons: tuple[str, ...] = ()
+    chatter: Chatter | None = None
+
+
+def rules_of(surface: Surface) -> tuple[DeviceRule, ...]:
+    """The devices that make up a surface."""
+    return surface.rule, *surface.also
 
 
 class Devices:
@@ -39,12 +55,29 @@ class Devices:
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         self.holdings: dict[str, Holding] = {}
+        self.here: list[DeviceFacts] = []
+        # The last full keyboard, taken over on trial: until when, in ns.
+        self.trials: dict[str, int] = {}
+        self._answers: dict[str, str] = {}
         self._notify = None
+
+    @property
+    def _memory(self) -> Memory:
+        return self._engine.memory
 
     def present(self) -> list[DeviceFacts]:
         """All devices of the bench and of the machine."""
         real = list_devices() if self._engine.setup.real_devices else []
-        return [*self._engine.setup.bench, *real]
+        return [*self._engine.setup.bench.present(), *real]
+
+    def owner(self, device: str) -> str:
+        """The surface that has a device, or an empty text."""
+        return next((name for name, h in self.holdings.items() if h.source and any(f.id == device for f in h.parts)),
+                    "")
+
+    def find(self, device: str) -> DeviceFacts | None:
+        """A device that is here, by its id."""
+        return next((facts for facts in self.here if facts.id == device), None)
 
     def take(self, present: list[DeviceFacts] | None = None) -> bool:
         """Take over what the desk names and is here; give back what it no longer names.  True if anything changed.
@@ -52,53 +85,140 @@ class Devices:
         `present` are the devices there are; they are listed here without it.
         """
         surfaces = self._engine.desk.surfaces
-        before = self._states()
+        before, here_before = self._states(), self.here
         for surface_id, holding in list(self.holdings.items()):
             surface = surfaces.get(surface_id)
-            if surface is None or surface.rule != holding.rule:
-                self._give_back(surface_id)
+            if surface is None or rules_of(surface) != holding.rules:
+                self.give_back(surface_id)
                 del self.holdings[surface_id]
         waiting = [s for s in surfaces.values() if self.holdings.get(s.id) is None or not self.holdings[s.id].source]
         if present is None:
-            present = self.present() if waiting else []
-        taken = {h.source.facts.id: name for name, h in self.holdings.items() if h.source}
+            present = self.present() if waiting or not self.here else self.here
+        self.here = present
+        self._memory.see(present)
+        self._place(waiting)
+        for surface in surfaces.values():
+            self.listen(surface.id)
+        self._remember()
+        return before != self._states() or here_before != present
+
+    def _place(self, waiting: list[Surface]) -> None:
+        ports = self._memory.ports
+        held = {name: h.parts[0] for name, h in self.holdings.items() if h.source and h.parts}
+        extra = {f"{name}+{index}": part for name, h in self.holdings.items() if h.source
+                 for index, part in enumerate(h.parts[1:], 1)}
+        claims = []
         for surface in waiting:
-            facts, why = choose(surface.rule, present)
-            if facts is None:
-                self.holdings[surface.id] = Holding(surface.rule, "missing", why)
-            elif facts.id in taken:
-                self.holdings[surface.id] = Holding(
-                    surface.rule, "refused", f"“{facts.name}” is already the surface “{taken[facts.id]}”")
-            elif facts.full and not surface.may_be_only_keyboard and not any(
-                    other.full and other.id not in taken and other.id != facts.id for other in present):
-                self.holdings[surface.id] = Holding(
-                    surface.rule, "refused", f"“{facts.name}” is the only full keyboard here, and you would be left "
-                    "without one. If that is what you want, write may_be_only_keyboard = true")
+            answered = self.find(self._answers.get(surface.id, ""))
+            if answered and not self.owner(answered.id) and score(surface.rule, answered).points:
+                held[surface.id] = answered
             else:
-                holding = self.holdings[surface.id] = self._open(surface.rule, facts)
-                if holding.source:
-                    taken[facts.id] = surface.id
-                    self._engine.listen_to(surface.id, holding.source)
-                    if surface.id in self._engine.router.resting:
-                        self.rest(surface.id)
-        return before != self._states()
+                claims.append(Claim(surface.id, surface.rule, ports.get(surface.id, "")))
+            claims += [Claim(f"{surface.id}+{index}", rule) for index, rule in enumerate(surface.also, 1)]
+        verdicts = assign(claims, self.here, {**held, **extra}, self._memory.twins)
+        for surface in waiting:
+            verdict = verdicts.get(surface.id) or Verdict(held[surface.id], reasons=("you said so",))
+            parts = [v.facts for index in range(len(surface.also))
+                     if (v := verdicts[f"{surface.id}+{index + 1}"]).facts]
+            self.holdings[surface.id] = self._settle(surface, verdict, parts)
 
-    def _states(self) -> dict[str, tuple[str, str]]:
-        return {name: (holding.state, holding.why) for name, holding in self.holdings.items()}
+    def _settle(self, surface: Surface, verdict: Verdict, parts: list[DeviceFacts]) -> Holding:
+        facts, rules = verdict.facts, rules_of(surface)
+        if facts is None:
+            asks = bool(verdict.ask)
+            return Holding(rules, "unsure" if asks else "missing", verdict.why, ask=verdict.ask)
+        why = self._refusal(surface, facts)
+        if why:
+            return Holding(rules, "refused", why)
+        holding = self._open(rules, facts, parts)
+        holding.reasons = verdict.reasons
+        if holding.source:
+            self._memory.ports[surface.id] = facts.port
+            if surface.id in self._engine.router.resting:
+                self.holdings[surface.id] = holding
+                self.rest(surface.id)
+        return holding
 
-    def _open(self, rule: DeviceRule, facts: DeviceFacts) -> Holding:
+    def _refusal(self, surface: Surface, facts: DeviceFacts) -> str:
+        if surface.may_be_only_keyboard or surface.id in self.trials:
+            return ""
+        if self._memory.is_main(facts):
+            return (f"“{facts.shown}” is marked as your main keyboard. Press m, then one key on the keyboard that is "
+                    "your main one now")
+        if facts.full and not self.other_keyboard(facts):
+            return (f"“{facts.shown}” is the only full keyboard here, and you would be left without one. If that is "
+                    "what you want, press m and take it over there, on trial first")
+        return ""
+
+    def other_keyboard(self, facts: DeviceFacts) -> bool:
+        """Whether a full keyboard stays free to type on."""
+        return any(other.full and other.id != facts.id and not self.owner(other.id) for other in self.here)
+
+    def _states(self) -> dict[str, tuple[object, ...]]:
+        return {name: (holding.state, holding.why, holding.ask) for name, holding in self.holdings.items()}
+
+    def _open(self, rules: tuple[DeviceRule, ...], facts: DeviceFacts, parts: list[DeviceFacts]) -> Holding:
+        every = (facts, *parts)
         if facts.kind == "bench":
-            return Holding(rule, "taken", "", BenchInput(facts))
+            return Holding(rules, "taken", "", BenchInput(facts), every)
         # The package is slow to import, and the bench can do without it.
         from brass_pebble.inputs.evdev_input import EvdevInput
         try:
-            source = EvdevInput(facts)
+            source = EvdevInput(replace(facts, nodes=tuple(node for part in every for node in part.nodes)))
         except InputError as error:
             log.warning("%s", error)
-            return Holding(rule, "refused", str(error))
-        log.info("took over %s at %s", facts.name, facts.port or facts.id)
+            return Holding(rules, "refused", str(error))
+        log.info("took over %s at %s", facts.shown, facts.port or facts.id)
         why = "" if source.state() == "taken" else WAITS
-        return Holding(rule, source.state(), why, source)
+        return Holding(rules, source.state(), why, source, every)
+
+    def listen(self, surface_id: str) -> None:
+        """Read a surface's device as its desk says now, and show its lamps."""
+        holding = self.holdings.get(surface_id)
+        if holding is None or holding.source is None:
+            return
+        if holding.state != "resting" or self._engine.desk.surfaces[surface_id].can_wake_itself():
+            self._engine.listen_to(surface_id, holding.source)
+        self.show_lamps(surface_id)
+
+    def show_lamps(self, surface_id: str) -> None:
+        """Light the lamps that the desk gives a meaning."""
+        surface, holding = self._engine.desk.surfaces[surface_id], self.holdings[surface_id]
+        if holding.source is not None and holding.state != "resting":
+            armed = holding.state == "taken"
+            layers = {layer.id for layer in surface.layers} if armed else set()
+            holding.source.show_lamps({lamp: armed if shows == ARMED else shows in layers
+                                       for lamp, shows in surface.lamps})
+
+    def answer(self, facts: DeviceFacts) -> None:
+        """A press told which device the surface asked about has."""
+        question = self.question()
+        if question and any(facts.id == asked.id for asked in self.holdings[question].ask):
+            log.info("one press told that %s at %s is %s", facts.shown, facts.port, question)
+            self._answers[question] = facts.id
+            self._memory.ports[question] = facts.port
+            self.take(self.here)
+            self._answers.pop(question, None)
+            self._engine.tell_desk()
+
+    def question(self) -> str:
+        """The surface that wants to know which device it has, or an empty text."""
+        return next((name for name in self._engine.desk.surfaces
+                     if name in self.holdings and self.holdings[name].state == "unsure"), "")
+
+    def try_out(self, surface_id: str, seconds: float, then: Callable[[int], None]) -> None:
+        """Allow the last full keyboard to be taken over for a while; call `then` at its end if it was not kept."""
+        self.trials[surface_id] = until = time.monotonic_ns() + int(seconds * 1e9)
+        self._engine.alarm(f"trial {surface_id}", until, then)
+
+    def end_trial(self, surface_id: str) -> None:
+        """Nobody kept it, or somebody did: from now on only the desk counts."""
+        self.trials.pop(surface_id, None)
+        self._engine.cancel_alarm(f"trial {surface_id}")
+
+    def _remember(self) -> None:
+        if text := self._memory.text():
+            self._engine.worker.do(lambda: self._memory.write(text), lambda result: None)
 
     def rest(self, surface_id: str) -> None:
         """Let a surface type normally, as if it had never been taken over.
@@ -127,12 +247,12 @@ class Devices:
         try:
             holding.source.wake()
         except InputError as error:
-            self._give_back(surface_id)
-            self.holdings[surface_id] = Holding(holding.rule, "refused", str(error))
+            self.give_back(surface_id)
+            self.holdings[surface_id] = Holding(holding.rules, "refused", str(error))
             return
-        engine.listen_to(surface_id, holding.source)
         holding.state = holding.source.state()
         holding.why = "" if holding.state == "taken" else WAITS
+        self.listen(surface_id)
 
     def toggle(self, surface_id: str) -> None:
         """Rest if awake, wake if resting."""
@@ -144,19 +264,29 @@ class Devices:
         holding = self.holdings.get(surface_id)
         if holding and holding.source and holding.state != holding.source.state():
             holding.state, holding.why = holding.source.state(), ""
+            self.show_lamps(surface_id)
             self._engine.tell_desk()
 
     def lost(self, surface_id: str, why: str) -> None:
         """A device was pulled out: release what it held, and wait for it."""
         log.info("surface %s lost its device: %s", surface_id, why)
+        surface, rules = self._engine.desk.surfaces.get(surface_id), self.holdings[surface_id].rules
         self._engine.let_go(surface_id)
-        self._give_back(surface_id)
-        rule = self._engine.desk.surfaces[surface_id].rule if surface_id in self._engine.desk.surfaces else DeviceRule()
-        self.holdings[surface_id] = Holding(rule, "missing", "its device was pulled out; plug it in again")
+        self.give_back(surface_id)
+        if surface is not None and surface.unplugged == "end":
+            self._engine.stop_runs_of(surface_id)
+        self.holdings[surface_id] = Holding(rules, "missing", "its device was pulled out; plug it in again")
         self._engine.tell_desk()
-        self._look_again()
+        self.look_again()
 
-    def _give_back(self, surface_id: str) -> None:
+    def notice_chatter(self, surface_id: str, chatter: Chatter) -> None:
+        """One of its switches bounces: offer a debounce time."""
+        if holding := self.holdings.get(surface_id):
+            holding.chatter = chatter
+            self._engine.tell_desk()
+
+    def give_back(self, surface_id: str) -> None:
+        """Let a surface's device go."""
         holding = self.holdings.get(surface_id)
         if holding and holding.source:
             self._engine.let_go(surface_id)
@@ -183,7 +313,7 @@ class Devices:
         def ready(events: int) -> None:
             for event in notify.read(timeout=0):
                 if event.wd == device_watch:
-                    self._look_again()
+                    self.look_again()
                 elif event.mask & flags.ISDIR and event.name in ("macros", "layouts"):
                     if (store.folder / event.name).is_dir():
                         notify.add_watch(store.folder / event.name, flags.CLOSE_WRITE | flags.MOVED_TO
@@ -194,7 +324,7 @@ class Devices:
                     self._engine.reload_soon()
         self._engine.loop.watch(notify.fileno(), ready)
 
-    def _look_again(self) -> None:
+    def look_again(self) -> None:
         """Look for missing devices when the system has come to rest."""
         def found(present: object) -> None:
             if isinstance(present, list) and self.take(present):
@@ -206,7 +336,7 @@ class Devices:
     def close(self) -> None:
         """Give every device back."""
         for surface_id in list(self.holdings):
-            self._give_back(surface_id)
+            self.give_back(surface_id)
         if self._notify is not None:
             self._engine.loop.forget(self._notify.fileno())
             self._notify.close()

@@ -12,14 +12,18 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from brass_pebble.core.bounce import BounceWatch, Debouncer
 from brass_pebble.core.desk import Desk
-from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.doubles import WINDOW
+from brass_pebble.core.durations import say_duration
+from brass_pebble.core.keys import key_table
 from brass_pebble.core.macro import Macro, Program
 from brass_pebble.core.player import Effect, Player, Run
 from brass_pebble.core.problem import Problem
 from brass_pebble.core.router import Router
 from brass_pebble.core.trace import Trace
 from brass_pebble.inputs.base import DeviceGone, Input
+from brass_pebble.inputs.bench import Bench
 from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput
 
@@ -27,6 +31,8 @@ from .devices import Devices
 from .hands import Hands
 from .logs import log
 from .loop import Loop, Worker
+from .meet import Meet
+from .memory import Memory
 from .script import Script
 from .server import Client, Server
 from .store import DeskStore, Loaded
@@ -41,16 +47,18 @@ KEPT_TRACES = 500
 
 @dataclass
 class Setup:
-    """How an engine is to run: its desk, the bench's devices, the stage's programs, the class it can play."""
+    """How an engine is to run: its desk, the bench's devices, the stage's programs, the class it can play, and the
+    file in which it remembers devices."""
 
     store: DeskStore
     socket: Path
     open_output: Callable[[Desk], Output]
-    bench: list[DeviceFacts] = field(default_factory=list)
+    bench: Bench = field(default_factory=Bench)
     real_devices: bool = True
     script: Script | None = None
     until_left: bool = False
     may_lack_output: bool = False
+    known: Path | None = None
 
 
 class Engine:
@@ -69,7 +77,11 @@ class Engine:
         self._unnoted: list[tuple[int, list[Effect]]] = []
         self._touched: dict[int, Trace] = {}
         self._fresh: list[Trace] = []
-        self._lit: list[tuple[str, int, int]] = []
+        self._lit: list[tuple[str, int, int, int]] = []
+        self._bounces: dict[str, BounceWatch] = {}
+        self._debouncers: dict[str, Debouncer] = {}
+        self._seconds: dict[str, tuple[int, int]] = {}
+        self._latest: dict[str, Trace] = {}
         self._told = 0
         self._tell_due: int | None = None
         self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
@@ -80,13 +92,17 @@ class Engine:
         self.router.load(loaded.desk)
         self._standing: list[Problem] = []
         self.output = self._open_output(loaded.desk)
+        self.memory = Memory(setup.known)
+        self.memory.read()
         self.devices = Devices(self)
+        self.meet = Meet(self)
         # Imported here, since it speaks of this class.
         from .requests import Requests
         self._requests = Requests(self)
         self.server = Server(setup.socket, self.loop, self._requests.take, self._client_left, self._requests.hello)
         self.devices.take()
         self.devices.watch_for_changes()
+        self.meet.follow()
 
     def _open_output(self, desk: Desk) -> Output:
         try:
@@ -128,6 +144,7 @@ class Engine:
             if out:
                 self.output.send(out, time.monotonic_ns())
         finally:
+            self.meet.close()
             self.devices.close()
             self.output.close()
             self.server.close()
@@ -137,9 +154,69 @@ class Engine:
     # The hot path: from a descriptor to the output, then the notes.
 
     def listen_to(self, surface_id: str, source: Input) -> None:
-        """Route what arrives from an input."""
+        """Route what arrives from an input, as its surface wants it now."""
+        surface = self.desk.surfaces[surface_id]
+        careful = bool(surface.second or surface.debounce or self.meet.attends(surface_id))
+        if surface.debounce:
+            known = self._debouncers.get(surface_id)
+            if known is None or known.time != surface.debounce:
+                self._debouncers[surface_id] = Debouncer(surface.debounce)
+        else:
+            self._debouncers.pop(surface_id, None)
         for fileno in source.filenos():
-            self.loop.watch(fileno, self._reader(surface_id, source, fileno))
+            self.loop.watch(fileno, (self._careful_reader if careful else self._reader)(surface_id, source, fileno))
+
+    def _careful_reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
+        """For surfaces whose presses are not taken as they come: debounced, doubled, drawn or tried."""
+        node = source.node(fileno)
+
+        def ready(events: int) -> None:
+            try:
+                arrived_events = source.read(fileno)
+                for code, value, arrived in arrived_events:
+                    self.arrive(surface_id, code, value, arrived, node)
+                if not arrived_events:
+                    self.devices.check_state(surface_id)
+            except DeviceGone as gone:
+                self.devices.lost(surface_id, str(gone))
+        return ready
+
+    def arrive(self, surface_id: str, code: int, value: int, arrived: int, node: str = "") -> Trace | None:
+        """A control went down or up on a surface that is looked at carefully, or on the bench."""
+        if self.meet.attends(surface_id):
+            self.meet.hear_surface(surface_id, code, value, arrived, node)
+            return None
+        surface = self.desk.surfaces[surface_id]
+        if code in surface.second:
+            if value:
+                self._seconds[surface_id] = (code, arrived)
+                if (latest := self._latest.get(surface_id)) and arrived - latest.arrived <= WINDOW:
+                    self._tell_second(latest, code)
+            return None
+        debouncer = self._debouncers.get(surface_id)
+        if debouncer is not None and not debouncer.feed(code, value, arrived):
+            return None
+        trace = self.press(surface_id, code, value, arrived)
+        if trace is not None and value:
+            self._latest[surface_id] = trace
+            second, at = self._seconds.pop(surface_id, (0, 0))
+            if second and arrived - at <= WINDOW:
+                self._tell_second(trace, second)
+        return trace
+
+    def _tell_second(self, trace: Trace, code: int) -> None:
+        trace.remark(f"it arrived twice; {key_table().name(code)} was dropped")
+        self._touched[trace.id] = trace
+
+    def _believe_releases(self, now: int) -> None:
+        """Releases that have lasted count now."""
+        for surface_id, debouncer in self._debouncers.items():
+            for code in debouncer.advance(now):
+                ignored = debouncer.ignored.get(code, 0)
+                trace = self.press(surface_id, code, 0, now)
+                if trace is not None and ignored:
+                    trace.remark(f"{ignored} {'bounce' if ignored == 1 else 'bounces'} ignored, the release believed "
+                                 f"after {say_duration(debouncer.time)}")
 
     def _reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
         feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
@@ -168,7 +245,7 @@ class Engine:
                         del out[:len(first)]
                     if out:
                         self._send(now)
-                    self._book(surface_id, code, value, trace)
+                    self._book(surface_id, code, value, trace, arrived)
                 if not arrived_events:
                     self.devices.check_state(surface_id)
             except DeviceGone as gone:
@@ -176,19 +253,19 @@ class Engine:
         return ready
 
     def press(self, surface_id: str, code: int, value: int, arrived: int) -> Trace | None:
-        """A control of the bench went down or up."""
+        """A control went down or up: answer it."""
         now = time.monotonic_ns()
         trace = self.router.feed(surface_id, code, value, arrived, now, self._out)
         if self._out:
             self._send(now)
-        self._book(surface_id, code, value, trace)
+        self._book(surface_id, code, value, trace, arrived)
         return trace
 
-    def _book(self, surface_id: str, code: int, value: int, trace: Trace | None) -> None:
+    def _book(self, surface_id: str, code: int, value: int, trace: Trace | None, arrived: int) -> None:
         """Remember a press or a release, to be told later; do what it asks of the engine itself."""
         if trace is None and surface_id in self.router.resting:
             return
-        self._lit.append((surface_id, code, value))
+        self._lit.append((surface_id, code, value, arrived))
         if trace is not None:
             self._fresh.append(trace)
             if value and trace.deed == "rest or wake":
@@ -219,7 +296,20 @@ class Engine:
         now = time.monotonic_ns()
         for trace in self.router.let_go_surface(surface_id, now, self._out):
             self._fresh.append(trace)
-            self._lit.append((surface_id, trace.code, 0))
+            self._lit.append((surface_id, trace.code, 0, now))
+        if debouncer := self._debouncers.get(surface_id):
+            debouncer.forget()
+        if self._out:
+            self._send(now)
+
+    def stop_runs_of(self, surface_id: str) -> None:
+        """End the runs that a surface's presses started."""
+        now = time.monotonic_ns()
+        for run in list(self.player.runs.values()):
+            owner = run.owner
+            if isinstance(owner, Trace) and owner.answer is not None and owner.answer.surface.id == surface_id:
+                self.player.stop(run, now, self._out)
+                owner.remark("its device was pulled out")
         if self._out:
             self._send(now)
 
@@ -239,6 +329,8 @@ class Engine:
         self.player.advance(now, self._out)
         if self._out:
             self._send(now)
+        if self._debouncers:
+            self._believe_releases(now)
         self.output.advance(now)
         if self._tell_due is not None and self._tell_due <= now:
             self._tell(now)
@@ -249,6 +341,9 @@ class Engine:
 
     def _deadline(self) -> int | None:
         dues = [when for when, _ in self._alarms.values()]
+        for debouncer in self._debouncers.values():
+            if (lasted := debouncer.next_deadline()) is not None:
+                dues.append(lasted)
         for due in (self.player.next_deadline(), self.output.next_deadline(), self._tell_due):
             if due is not None:
                 dues.append(due)
@@ -347,13 +442,14 @@ class Engine:
         self._told, self._tell_due = now, None
         self.note()
         lit, self._lit = self._lit, []
+        self._watch_bounces(lit)
         touched, self._touched = self._touched, {}
         server = self.server
         if lit and server.wanted("press"):
             surfaces = self.desk.surfaces
             server.publish("press", {"keys": [
                 [surface, surfaces[surface].control_of(code), value]
-                for surface, code, value in lit if surface in surfaces]})
+                for surface, code, value, _ in lit if surface in surfaces]})
         if touched and server.wanted("trace"):
             for trace in touched.values():
                 server.publish("trace", {"trace": trace.as_dict(self.wall_offset)})
@@ -362,6 +458,14 @@ class Engine:
             output.changed = False
             if server.wanted("stage"):
                 server.publish("stage", {"programs": self._requests.stage_state(output)})
+
+    def _watch_bounces(self, lit: list[tuple[str, int, int, int]]) -> None:
+        for surface_id, code, value, arrived in lit:
+            watch = self._bounces.get(surface_id)
+            if watch is None:
+                watch = self._bounces[surface_id] = BounceWatch()
+            if (chatter := watch.feed(code, value, arrived)) and surface_id not in self._debouncers:
+                self.devices.notice_chatter(surface_id, chatter)
 
     def add_problem(self, problem: Problem) -> None:
         """Tell the person of something wrong."""
@@ -393,14 +497,16 @@ class Engine:
         self.tell_desk()
 
     def tell_desk(self) -> None:
-        """Tell clients of the desk as it is now."""
+        """Tell clients of the desk and of the devices as they are now."""
         if self.server.wanted("desk"):
             self.server.publish("desk", {"desk": self._requests.desk_state()})
         if self.server.wanted("problem"):
             self.server.publish("problem", {"problems": [p.as_dict() for p in self.problems]})
+        self.meet.tell()
 
     def _client_left(self, client: Client) -> None:
         self.hands.let_go(client.number)
+        self.meet.client_left(client.number)
         # A client that only asks something must not end an engine whose screen has yet to come.
         self._was_visited |= bool(client.topics)
         if self.setup.until_left and self._was_visited and not self.server.clients:

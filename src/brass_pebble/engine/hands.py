@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from typing import TYPE_CHECKING
 
+from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.trace import Trace
 
 if TYPE_CHECKING:
@@ -22,7 +23,7 @@ class Hands:
         self._start = 0
         self._next = -1
 
-    def press(self, holder: int, surface_id: str, code: int, down: bool) -> Trace | None:
+    def press(self, holder: int, surface_id: str, code: int, down: bool, node: str = "") -> Trace | None:
         """A client (its number) or the class (0) presses a control of the bench."""
         key = (surface_id, code)
         if down:
@@ -31,7 +32,22 @@ class Hands:
             self._held[key] = holder
         elif self._held.pop(key, None) is None:
             return None
-        return self._engine.press(surface_id, code, int(down), time.monotonic_ns())
+        return self._engine.arrive(surface_id, code, int(down), time.monotonic_ns(), node)
+
+    def press_device(self, holder: int, facts: DeviceFacts, code: int, down: bool) -> Trace | None:
+        """A client presses a key of a device of the bench, whether it is a surface or not."""
+        from brass_pebble.inputs.listening import Heard
+        surface, now = self._engine.devices.owner(facts.id), time.monotonic_ns()
+        second = self._engine.setup.bench.doubled[facts.id].get(code)
+        trace = None
+        for node, key in (("", code), ("its second part", second)):
+            if key is None:
+                continue
+            if surface:
+                trace = self.press(holder, surface, key, down, node) or trace
+            else:
+                self._engine.meet.hear(facts, Heard(node, key, int(down), now))
+        return trace
 
     def let_go(self, holder: int) -> None:
         """Release what a client or the class holds on the bench."""

@@ -16,6 +16,7 @@ from pathlib import Path
 
 from brass_pebble import paths
 from brass_pebble.core.desk import Desk
+from brass_pebble.inputs.bench import Bench, read_bench
 from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput, read_programs
 
@@ -70,10 +71,10 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     store = DeskStore(desk, paths.state_folder() / "versions" / paths.desk_key(desk), paths.user_layouts())
     store.lock()
     sockets = paths.socket_path(desk)
-    bench = []
+    bench = Bench()
     if options.bench:
-        from brass_pebble.inputs.bench import read_bench
-        bench = read_bench(options.bench)
+        layouts = {layout.id: layout for layout in store.layouts()}
+        bench = read_bench(options.bench, layouts.get)
 
     def open_output(desk: Desk) -> Output:
         if desk.output == "stage":
@@ -84,7 +85,8 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
 
     engine = Engine(Setup(store, sockets, open_output, bench, not options.bench_only,
                           read_script(options.script) if options.script else None, options.until_left,
-                          options.may_lack_output))
+                          options.may_lack_output,
+                          paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json"))
     _end_on_signals(engine)
     priority = _raise_priority() if options.real_time else "with ordinary priority"
     gc.collect()

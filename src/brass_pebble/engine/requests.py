@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from brass_pebble import __version__
+from brass_pebble.core.bounce import Chatter
 from brass_pebble.core.desk import ACTION_KINDS, Action, Binding, Surface
+from brass_pebble.core.keys import key_table
 from brass_pebble.core.problem import ProblemError, nearest
 from brass_pebble.core.trace import show_action
 from brass_pebble.outputs.stage import StageOutput
 
+from .edits import binding_edit
+from .meet_requests import MeetRequests
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
-from .store import Change, Loaded
+from .store import Loaded
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -26,7 +30,9 @@ class Requests:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        self._known = {name.removeprefix("do_"): getattr(self, name) for name in dir(self) if name.startswith("do_")}
+        parts = (self, MeetRequests(engine, self))
+        self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
+                       if name.startswith("do_")}
 
     def hello(self) -> Message:
         """The reply to the first message."""
@@ -59,25 +65,25 @@ class Requests:
         latest = list(self._engine.history)[-count:] if count else []
         return {"traces": [trace.as_dict(self._engine.wall_offset) for trace in latest]}
 
-    def do_devices(self, client: Client, message: Message) -> Message:
-        """The devices that are here, and which surface has which."""
-        engine = self._engine
-        owners = {h.source.facts.id: name for name, h in engine.devices.holdings.items() if h.source}
-        return {"devices": [{**facts.__dict__, "surface": owners.get(facts.id, "")}
-                            for facts in engine.devices.present()]}
-
     def do_press(self, client: Client, message: Message) -> Message:
-        """Press or let go a control of the bench."""
-        surface = self._surface(message)
+        """Press or let go a control of the bench, of a surface or of a device that is none yet."""
+        engine, down = self._engine, bool(message.get("down", True))
+        if message.get("device"):
+            facts = engine.devices.find(str(message["device"]))
+            if facts is None or facts.kind != "bench":
+                raise Refusal("that device is not on the bench", "Press the key on the device itself")
+            trace = engine.hands.press_device(client.number, facts, int(message.get("code", 0)), down)
+            return {"trace": trace.id if trace else 0}
+        surface = self.surface(message)
         control = str(message.get("control", ""))
         code = surface.code_of(control)
         if code is None:
             raise Refusal(f"“{surface.name}” has no control “{control}”",
                           nearest(control, [c.id for c in surface.layout.controls]))
-        holding = self._engine.devices.holdings.get(surface.id)
+        holding = engine.devices.holdings.get(surface.id)
         if holding is None or holding.source is None or holding.source.facts.kind != "bench":
             raise Refusal(f"“{surface.name}” is not on the bench", "Press the control on the device itself")
-        trace = self._engine.hands.press(client.number, surface.id, code, bool(message.get("down", True)))
+        trace = engine.hands.press_device(client.number, holding.source.facts, code, down)
         return {"trace": trace.id if trace else 0}
 
     def do_play(self, client: Client, message: Message) -> Message:
@@ -106,7 +112,7 @@ class Requests:
         return self._for_surfaces(message, self._engine.devices.wake)
 
     def _for_surfaces(self, message: Message, call: Callable[[str], None]) -> Message:
-        names = [self._surface(message).id] if message.get("surface") else list(self._engine.desk.surfaces)
+        names = [self.surface(message).id] if message.get("surface") else list(self._engine.desk.surfaces)
         for name in names:
             call(name)
         self._engine.tell_desk()
@@ -121,7 +127,7 @@ class Requests:
 
     def do_bind(self, client: Client, message: Message) -> None:
         """Give a control another action; an empty kind clears it."""
-        surface = self._surface(message)
+        surface = self.surface(message)
         if not surface.layers:
             raise Refusal(f"“{surface.name}” has no layer yet", f"Add [surface.{surface.id}.layer.base] to desk.toml")
         control = str(message.get("control", ""))
@@ -129,17 +135,18 @@ class Requests:
             raise Refusal(f"“{surface.name}” has no control “{control}”",
                           nearest(control, [c.id for c in surface.layout.controls]))
         layer = str(message.get("layer") or surface.layers[-1].id)
-        change = Change(surface.id, layer, control, str(message.get("kind", "")), str(message.get("target", "")),
-                        str(message.get("label", "")), str(message.get("tint", "")))
-        self._edit(client, message, lambda: self._engine.store.change(change))
+        fields = {name: str(message.get(name, "")) for name in ("kind", "target", "label", "tint")}
+        store = self._engine.store
+        self.edit(client, message, lambda: store.change(
+            binding_edit(surface.id, layer, control, **fields, macros=store.macro_names())))
 
     def do_undo(self, client: Client, message: Message) -> None:
         """Take the last change of the desk back."""
-        self._edit(client, message, self._engine.store.undo)
+        self.edit(client, message, self._engine.store.undo)
 
     def do_redo(self, client: Client, message: Message) -> None:
         """Do the last undone change again."""
-        self._edit(client, message, self._engine.store.redo)
+        self.edit(client, message, self._engine.store.redo)
 
     def do_script(self, client: Client, message: Message) -> Message:
         """Start or stop the scripted class."""
@@ -151,8 +158,9 @@ class Requests:
             self._engine.hands.stop_script()
         return {"running": self._engine.hands.script_running}
 
-    def _edit(self, client: Client, message: Message, job: Any) -> None:
-        """Change the desk on the worker; the reply follows when it is saved and live."""
+    def edit(self, client: Client, message: Message, job: Callable[[], str], fields: Message | None = None,
+             then: Callable[[], None] | None = None) -> None:
+        """Change the desk on the worker; the reply, with `fields`, follows when it is saved and live."""
         engine, number = self._engine, message.get("id")
 
         def work() -> tuple[str, Loaded]:
@@ -170,10 +178,13 @@ class Requests:
                 assert isinstance(result, tuple)
                 words, loaded = result
                 engine.take_loaded(loaded)
-                engine.server.reply(client, number, {"words": words})
+                if then is not None:
+                    then()
+                engine.server.reply(client, number, {"words": words, **(fields or {})})
         engine.worker.do(work, done)
 
-    def _surface(self, message: Message) -> Surface:
+    def surface(self, message: Message) -> Surface:
+        """The surface that a request names."""
         name = str(message.get("surface", ""))
         surface = self._engine.desk.surfaces.get(name)
         if surface is None:
@@ -200,14 +211,15 @@ class Requests:
             "broken_macros": desk.broken_macros,
             "undo": engine.store.next_undo(),
             "script": engine.setup.script.name if engine.setup.script else "",
+            "question": engine.devices.question(),
         }
 
     def _surface_state(self, surface: Surface) -> Message:
         holding = self._engine.devices.holdings.get(surface.id)
         controls = []
         for control in surface.layout.controls:
-            row: Message = {"id": control.id, "x": control.x, "y": control.y, "w": control.w, "h": control.h,
-                            "legend": control.legend}
+            row: Message = {"id": control.id, "code": control.code, "x": control.x, "y": control.y,
+                            "w": control.w, "h": control.h, "legend": control.legend}
             found = surface.answer(control.id, "press")
             if found:
                 layer, binding = found
@@ -215,10 +227,25 @@ class Requests:
             controls.append(row)
         return {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
                 "layers": [{"id": layer.id, "name": layer.name} for layer in surface.layers],
-                "device": holding.source.facts.name if holding and holding.source else "",
+                "device": holding.parts[0].shown if holding and holding.source else "",
+                "where": holding.parts[0].where if holding and holding.source else "",
+                "known_by": list(holding.reasons) if holding else [],
+                "has_lamps": list(holding.source.facts.lamps) if holding and holding.source else [],
+                "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
+                "unplugged": surface.unplugged, "second": [key_table().name(code) for code in surface.second],
+                "ask": [{"device": facts.id, "shown": facts.shown, "where": facts.where} for facts in holding.ask]
+                if holding else [],
+                "chatter": self._chatter_state(surface, holding.chatter) if holding and holding.chatter else None,
+                "trial": surface.id in self._engine.devices.trials,
                 "bench": bool(holding and holding.source and holding.source.facts.kind == "bench"),
                 "state": holding.state if holding else "missing", "why": holding.why if holding else "",
                 "controls": controls}
+
+    def _chatter_state(self, surface: Surface, chatter: Chatter) -> Message | None:
+        if surface.debounce:
+            return None
+        return {"control": surface.control_of(chatter.code), "times": chatter.times, "presses": chatter.presses,
+                "offer": f"{chatter.offer // MS}ms"}
 
     def _binding_state(self, binding: Binding) -> Message:
         action = binding.action

@@ -13,13 +13,13 @@ import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
-from brass_pebble.core.desk import ACTION_KINDS, Desk, read_action, read_desk, read_tap_lengths
+from brass_pebble.core.desk import Desk, read_desk, read_tap_lengths
 from brass_pebble.core.layout import Layout, read_layout
 from brass_pebble.core.macro import Macro, read_macro
-from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import Problem, ProblemError
+
+from .edits import Edit, apply_edit, reverse
 
 SHIPPED_LAYOUTS = Path(__file__).parent.parent / "layouts"
 _SYNTAX = re.compile(r"(.*) \(at line (\d+), column (\d+)\)")
@@ -40,26 +40,12 @@ class Loaded:
 
 
 @dataclass(frozen=True)
-class Change:
-    """A binding to be set: `kind` and `target` of its action, or an empty kind to clear the control."""
-
-    surface: str
-    layer: str
-    control: str
-    kind: str = ""
-    target: str = ""
-    label: str = ""
-    tint: str = ""
-    gesture: str = "press"
-
-
-@dataclass
 class _Step:
     words: str
     before: str
     after: str
-    back: Change
-    forth: Change
+    back: Edit
+    forth: Edit
 
 
 @dataclass
@@ -131,6 +117,19 @@ class DeskStore:
         self._text = text
         return Loaded(desk, [*found, *problems])
 
+    def layouts(self) -> list[Layout]:
+        """Every drawing there is: those that ship, the person's own, the desk's own; broken ones are left out."""
+        found = (_read_layout_file(file, []) for file in self._layout_files().values())
+        return [layout for layout in found if layout is not None]
+
+    def layout_is_own(self, name: str) -> bool:
+        """Whether a drawing is the person's own, so that it may be replaced."""
+        return bool(name) and self.place_of(f"layouts/{name}.toml").is_file()
+
+    def macro_names(self) -> set[str]:
+        """The ids of the desk's macros, broken ones included."""
+        return {file.stem for file in (self.folder / "macros").glob("*.macro")}
+
     def _read_macros(self, tap: int, gap: int,
                      problems: list[Problem]) -> tuple[dict[str, Macro], dict[str, str]]:
         macros: dict[str, Macro] = {}
@@ -155,21 +154,20 @@ class DeskStore:
         folders = [SHIPPED_LAYOUTS, self.user_layouts, self.folder / "layouts"]
         return {file.stem: file for folder in folders if folder for file in sorted(folder.glob("*.toml"))}
 
-    def change(self, change: Change) -> str:
-        """Set or clear a binding, save, and return what was done in words.
+    def change(self, edit: Edit) -> str:
+        """Carry an edit out, save, and return what was done in words.
 
         Raises:
-            ProblemError: the desk has no such surface or layer, or the action cannot be; nothing was written.
+            ProblemError: the desk has no such place, or desk.toml is broken; nothing was written.
         """
-        back = self._current(change)
         before = self._fresh_text()
-        after = self._edited(before, change)
-        what = f"{change.surface} {change.control}"
-        words = f"{what}: {change.kind} {change.target}" if change.kind else f"{what}: cleared"
+        back = reverse(edit, tomllib.loads(before), self._read_file)
+        after = apply_edit(before, edit)
+        self._write_files(edit)
         self._save(before, after)
-        self._undo.append(_Step(words, before, after, back, change))
+        self._undo.append(_Step(edit.words, before, after, back, edit))
         self._redo.clear()
-        return words
+        return edit.words
 
     def undo(self) -> str:
         """Take the last change back, and return what it was.
@@ -194,23 +192,36 @@ class DeskStore:
         return self._undo[-1].words if self._undo else ""
 
     def _travel(self, source: list[_Step], target: list[_Step], empty: str,
-                way: Callable[[_Step], tuple[str, str, Change]]) -> str:
+                way: Callable[[_Step], tuple[str, str, Edit]]) -> str:
         if not source:
             raise ProblemError(f"there is {empty}", hint="Changes made on this screen since the engine started count")
         step = source[-1]
-        expected, wanted, change = way(step)
+        expected, wanted, edit = way(step)
         text = self._fresh_text()
-        # The file was edited elsewhere in between: only this one binding goes back, the other edits stay.
-        self._save(text, wanted if text == expected else self._edited(text, change))
+        # The file was edited elsewhere in between: only what this edit touched goes back, the other edits stay.
+        after = wanted if text == expected else apply_edit(text, edit)
+        self._write_files(edit)
+        self._save(text, after)
         target.append(source.pop())
         return step.words
 
-    def _current(self, change: Change) -> Change:
-        row = _dig(tomllib.loads(self._fresh_text()), "surface", change.surface, "layer", change.layer,
-                   change.gesture, change.control)
-        kind = next((kind for kind in ACTION_KINDS if kind in row), "")
-        return Change(change.surface, change.layer, change.control, kind, str(row.get(kind, "")),
-                      str(row.get("label", "")), str(row.get("tint", "")), change.gesture)
+    def _read_file(self, name: str) -> str | None:
+        file = self.place_of(name)
+        return file.read_text(encoding="utf-8") if file.is_file() else None
+
+    def place_of(self, name: str) -> Path:
+        """Where a file beside desk.toml is kept, like `layouts/pad.toml`: drawings are shared by all desks."""
+        folder, _, rest = name.partition("/")
+        return self.user_layouts / rest if folder == "layouts" and self.user_layouts else self.folder / name
+
+    def _write_files(self, edit: Edit) -> None:
+        for name, text in edit.files:
+            file = self.place_of(name)
+            if text is None:
+                file.unlink(missing_ok=True)
+            else:
+                file.parent.mkdir(parents=True, exist_ok=True)
+                write_atomically(file, text)
 
     def _fresh_text(self) -> str:
         """The file as it is now.
@@ -228,50 +239,11 @@ class DeskStore:
                                hint="Put the file right first; the desk that was read before keeps running") from None
         return text
 
-    def _edited(self, text: str, change: Change) -> str:
-        import tomlkit
-        document: Any = tomlkit.parse(text)
-        layer = _dig(document, "surface", change.surface, "layer", change.layer)
-        if not layer:
-            raise ProblemError(f"the desk has no layer “{change.layer}” on a surface “{change.surface}”",
-                               hint="Look at desk.toml for the names there are")
-        rows = layer.get(change.gesture)
-        if not change.kind:
-            if rows is not None:
-                rows.pop(change.control, None)
-            return tomlkit.dumps(document)
-        macros = {file.stem for file in (self.folder / "macros").glob("*.macro")}
-        read_action(change.kind, change.target, macros)
-        if len(change.label) > LONGEST_LABEL:
-            raise ProblemError(f"a label has at most {LONGEST_LABEL} characters, “{change.label}” has "
-                               f"{len(change.label)}", hint="Shorten it")
-        if rows is None:
-            layer.add(change.gesture, tomlkit.table())
-            rows = layer[change.gesture]
-        row = tomlkit.inline_table()
-        row.add(change.kind, change.target)
-        for name in ("label", "tint"):
-            if getattr(change, name):
-                row.add(name, getattr(change, name))
-        old = rows.get(change.control)
-        if old is not None and hasattr(old, "trivia"):
-            row.trivia.comment_ws, row.trivia.comment = old.trivia.comment_ws, old.trivia.comment
-            row.trivia.trail = old.trivia.trail
-        rows[change.control] = row
-        return tomlkit.dumps(document)
-
     def _save(self, before: str, after: str) -> None:
         """Keep the earlier version, then replace the file in one step."""
         tomllib.loads(after)
         self._keep(before)
-        temporary = self.folder / f".desk.toml.{os.getpid()}"
-        with temporary.open("w", encoding="utf-8") as stream:
-            stream.write(after)
-            stream.flush()
-            os.fsync(stream.fileno())
-        if self.file.exists():
-            os.chmod(temporary, self.file.stat().st_mode & 0o777)
-        os.replace(temporary, self.file)
+        write_atomically(self.file, after)
         self._text = after
 
     def _keep(self, text: str) -> None:
@@ -282,10 +254,16 @@ class DeskStore:
             old.unlink(missing_ok=True)
 
 
-def _dig(data: Any, *path: str) -> Any:
-    for key in path:
-        data = data.get(key, {}) if hasattr(data, "get") else {}
-    return data if hasattr(data, "get") else {}
+def write_atomically(file: Path, text: str) -> None:
+    """Replace a file in one step: whoever reads it sees the old or the new one, whatever happens meanwhile."""
+    temporary = file.parent / f".{file.name}.{os.getpid()}"
+    with temporary.open("w", encoding="utf-8") as stream:
+        stream.write(text)
+        stream.flush()
+        os.fsync(stream.fileno())
+    if file.exists():
+        os.chmod(temporary, file.stat().st_mode & 0o777)
+    os.replace(temporary, file)
 
 
 def _read_layout_file(file: Path, problems: list[Problem]) -> Layout | None:

@@ -27,6 +27,9 @@ class Input(Protocol):
     def filenos(self) -> Sequence[int]:
         """File descriptors to wait for; none for an input that is fed by hand."""
 
+    def node(self, fileno: int) -> str:
+        """The short name of what a descriptor reads; empty where there is none."""
+
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         """What has arrived.
 
@@ -46,6 +49,9 @@ class Input(Protocol):
         Raises:
             InputError: somebody else has it now.
         """
+
+    def show_lamps(self, lamps: dict[str, bool]) -> None:
+        """Light the device's own lamps (num, caps, scroll), as far as it has them; given back they are as before."""
 
     def close(self) -> None:
         """Give the device back."""

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.keys import key_table
+from brass_pebble.core.layout import EMPTY, Layout
 
 from .base import KeyEvent
 
@@ -16,10 +19,14 @@ class BenchInput:
 
     def __init__(self, facts: DeviceFacts) -> None:
         self.facts = facts
+        self.lamps: dict[str, bool] = {}
         self._resting = False
 
     def filenos(self) -> Sequence[int]:
         return ()
+
+    def node(self, fileno: int) -> str:
+        return ""
 
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         return ()
@@ -33,15 +40,51 @@ class BenchInput:
     def wake(self) -> None:
         self._resting = False
 
+    def show_lamps(self, lamps: dict[str, bool]) -> None:
+        self.lamps = {name: lit for name, lit in lamps.items() if name in self.facts.lamps}
+
     def close(self) -> None:
-        """Nothing to give back."""
+        self.lamps = {}
 
 
-def read_bench(file: Path) -> list[DeviceFacts]:
-    """The devices of a bench file: `[[device]]` with id, name, bus, port, vendor, product, keys."""
+@dataclass
+class Bench:
+    """The simulated devices: as they look, and which are plugged in."""
+
+    devices: dict[str, DeviceFacts] = field(default_factory=dict)
+    shapes: dict[str, Layout] = field(default_factory=dict)
+    doubled: dict[str, dict[int, int]] = field(default_factory=dict)
+    pulled: set[str] = field(default_factory=set)
+
+    def present(self) -> list[DeviceFacts]:
+        """What is plugged in."""
+        return [facts for name, facts in self.devices.items() if name not in self.pulled]
+
+    def plug(self, device: str, *, there: bool, port: str = "") -> None:
+        """Pull a device out, or plug it in, in another port if one is named."""
+        (self.pulled.discard if there else self.pulled.add)(device)
+        if port:
+            self.devices[device] = replace(self.devices[device], port=port)
+
+
+def read_bench(file: Path, layouts: Callable[[str], Layout | None]) -> Bench:
+    """The devices of a bench file: `[[device]]` with id, name, bus, port, vendor, product, serial, lamps.
+
+    What a device looks like and sends is told by `layout` and `keys` (control = "key"), as in a desk; `twice` names
+    keys that come along with others (key = "key that comes, too").
+    """
     with file.open("rb") as stream:
         data = tomllib.load(stream)
-    return [DeviceFacts(id=row["id"], name=row["name"], bus=row.get("bus", "bench"), vendor=row.get("vendor", ""),
-                        product=row.get("product", ""), serial=row.get("serial", ""), port=row.get("port", ""),
-                        nodes=(), keys=row.get("keys", 0), kind="bench", note=row.get("note", ""))
-            for row in data.get("device", [])]
+    bench, table = Bench(), key_table()
+    for row in data.get("device", []):
+        shape = (layouts(row["layout"]) if "layout" in row else None) or EMPTY
+        shape = shape.with_keys({name: table.find(key).code for name, key in row.get("keys", {}).items()})
+        twice = {table.find(key).code: table.find(other).code for key, other in row.get("twice", {}).items()}
+        codes = tuple(sorted({c.code for c in shape.controls} | set(twice.values())))
+        known = {name: row[name] for name in ("vendor", "product", "serial", "port", "full") if name in row}
+        bench.devices[row["id"]] = DeviceFacts(
+            id=row["id"], name=row["name"], bus=row.get("bus", "bench"), codes=codes, kind="bench",
+            lamps=tuple(row.get("lamps", ())), **known)
+        bench.shapes[row["id"]] = shape
+        bench.doubled[row["id"]] = twice
+    return bench

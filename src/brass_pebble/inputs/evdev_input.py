@@ -1,6 +1,7 @@
 """Devices of the kernel's input interface, taken over with an exclusive grab.
 
-Records are `struct input_event` of linux/input.h; constants from linux/input.h and input-event-codes.h.
+Records are `struct input_event` of linux/input.h; constants from linux/input.h and input-event-codes.h
+(LED_NUML, LED_CAPSL, LED_SCROLLL).
 """
 
 from __future__ import annotations
@@ -18,8 +19,9 @@ from brass_pebble.core.identity import DeviceFacts
 from .base import DeviceGone, InputError, KeyEvent
 
 EVENT = struct.Struct("llHHi")
-_EVIOCSCLOCKID = 0x400445A0
-_EV_SYN, _EV_KEY = 0, 1
+EVIOCSCLOCKID = 0x400445A0
+_EV_SYN, _EV_KEY, _EV_LED = 0, 1, 0x11
+LAMP_CODES = {"num": 0, "caps": 1, "scroll": 2}
 _SYN_REPORT, _SYN_DROPPED = 0, 3
 _READ = EVENT.size * 64
 
@@ -91,7 +93,7 @@ class _Node(KeyStream):
         import evdev
         self.device = evdev.InputDevice(path)
         super().__init__(self.device.fd)
-        fcntl.ioctl(self.device.fd, _EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
+        fcntl.ioctl(self.device.fd, EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
 
     def held_now(self) -> Iterable[int]:
         return list(self.device.active_keys())
@@ -109,6 +111,8 @@ class EvdevInput:
         self._nodes: dict[int, _Node] = {}
         self._taken = False
         self._resting = False
+        self._lamps: dict[str, bool] = {}
+        self._before: dict[tuple[int, int], bool] = {}
         try:
             for path in facts.nodes:
                 node = _Node(path)
@@ -116,7 +120,7 @@ class EvdevInput:
             self._take()
         except OSError as error:
             self.close()
-            raise InputError(_explain(error, facts)) from None
+            raise InputError(explain(error, facts)) from None
 
     def _take(self) -> None:
         nodes = list(self._nodes.values())
@@ -136,6 +140,9 @@ class EvdevInput:
     def filenos(self) -> Sequence[int]:
         return list(self._nodes)
 
+    def node(self, fileno: int) -> str:
+        return os.path.basename(str(self._nodes[fileno].device.path))
+
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         node = self._nodes[fileno]
         events = node.read()
@@ -144,7 +151,7 @@ class EvdevInput:
         try:
             self._take()
         except OSError as error:
-            raise DeviceGone(_explain(error, self.facts)) from None
+            raise DeviceGone(explain(error, self.facts)) from None
         return []
 
     def state(self) -> str:
@@ -156,15 +163,40 @@ class EvdevInput:
             self._taken = False
             for node in self._nodes.values():
                 node.device.ungrab()
+        self._give_lamps_back()
 
     def wake(self) -> None:
         self._resting = False
         try:
             self._take()
         except OSError as error:
-            raise InputError(_explain(error, self.facts)) from None
+            raise InputError(explain(error, self.facts)) from None
+
+    def show_lamps(self, lamps: dict[str, bool]) -> None:
+        changed = {LAMP_CODES[name]: lit for name, lit in lamps.items() if self._lamps.get(name) != lit}
+        self._lamps = dict(lamps)
+        if not changed:
+            return
+        for node in self._nodes.values():
+            with contextlib.suppress(OSError):
+                has, lit_now = node.device.capabilities().get(_EV_LED, ()), node.device.leds()
+                for code in changed.keys() & set(has):
+                    self._before.setdefault((node.fileno, code), code in lit_now)
+                    self._set_lamp(node, code, changed[code])
+
+    def _set_lamp(self, node: _Node, code: int, lit: bool) -> None:
+        # The device may vanish at any time; its lamps are gone with it.
+        with contextlib.suppress(OSError):
+            node.device.write(_EV_LED, code, int(lit))
+            node.device.write(_EV_SYN, _SYN_REPORT, 0)
+
+    def _give_lamps_back(self) -> None:
+        for (fileno, code), lit in self._before.items():
+            self._set_lamp(self._nodes[fileno], code, lit)
+        self._before, self._lamps = {}, {}
 
     def close(self) -> None:
+        self._give_lamps_back()
         for node in self._nodes.values():
             try:
                 if self._taken:
@@ -176,13 +208,14 @@ class EvdevInput:
         self._nodes = {}
 
 
-def _explain(error: OSError, facts: DeviceFacts) -> str:
+def explain(error: OSError, facts: DeviceFacts) -> str:
+    """Why a device cannot be opened, and what to do."""
     if error.errno in (errno.EACCES, errno.EPERM):
-        return (f"“{facts.name}” may not be read by you ({', '.join(facts.nodes)}). Add yourself to the group "
+        return (f"“{facts.shown}” may not be read by you ({', '.join(facts.nodes)}). Add yourself to the group "
                 "“input” with: sudo usermod -aG input $USER, then log in again")
     if error.errno == errno.EBUSY:
-        return (f"“{facts.name}” is already taken over by another program. Close that program, or stop the other "
+        return (f"“{facts.shown}” is already taken over by another program. Close that program, or stop the other "
                 "engine with: brass-pebble stop --quit")
     if error.errno in (errno.ENODEV, errno.ENOENT, errno.ENXIO):
-        return f"“{facts.name}” was pulled out while it was being opened. Plug it in again"
-    return f"“{facts.name}” cannot be taken over: {error.strerror}. See the log for more"
+        return f"“{facts.shown}” was pulled out while it was being opened. Plug it in again"
+    return f"“{facts.shown}” cannot be taken over: {error.strerror}. See the log for more"

@@ -1,6 +1,7 @@
 """The input devices of this machine, read from sysfs; no device is opened for it.
 
-Field meanings: Documentation/input/event-codes and /sys/class/input/event*/device of the kernel.
+Field meanings: Documentation/input/event-codes and /sys/class/input/event*/device of the kernel; lamps are LED_NUML,
+LED_CAPSL and LED_SCROLLL of linux/input-event-codes.h.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ from brass_pebble.core.identity import DeviceFacts
 OWN_PHYS = "brass-pebble/"
 BUSES = {0x03: "USB", 0x05: "Bluetooth", 0x06: "virtual", 0x10: "ISA", 0x11: "built in", 0x18: "I2C", 0x19: "system",
          0x1C: "SPI"}
-_EV_KEY, _EV_REL = 1, 2
+LAMP_BITS = ((0, "num"), (1, "caps"), (2, "scroll"))
 _FULL_KEYBOARD = (*range(2, 12), *range(16, 26), *range(30, 39), *range(44, 51))
 
 
@@ -38,15 +39,16 @@ def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev
         if not with_keys:
             continue
         _node, about = with_keys[0]
-        codes = set().union(*(_bits(item["key"]) for _, item in with_keys))
+        codes, rels, axes, lamps = ({bit for _, item in members for bit in _bits(item[kind])}
+                                    for kind in ("key", "rel", "abs", "led"))
         paths = tuple(str(path) for path, _ in members)
         devices.append(DeviceFacts(
             id=paths[0], name=_common_name([item["name"] for _, item in members]),
             bus=BUSES.get(int(about["bus"], 16), f"bus {about['bus']}"), vendor=about["vendor"],
-            product=about["product"], serial=about["uniq"], port=key[4], nodes=paths, keys=len(codes),
-            pointer=any(_EV_REL in _bits(item["ev"]) for _, item in members),
+            product=about["product"], serial=about["uniq"], port=key[4], nodes=paths, codes=tuple(sorted(codes)),
+            rels=tuple(sorted(rels)), axes=tuple(sorted(axes)),
+            lamps=tuple(name for bit, name in LAMP_BITS if bit in lamps),
             readable=all(os.access(path, os.R_OK | os.W_OK) for path in paths),
-            note="looks like a full keyboard" if codes.issuperset(_FULL_KEYBOARD) else "",
             full=codes.issuperset(_FULL_KEYBOARD)))
     return devices
 
@@ -54,7 +56,8 @@ def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev
 def _read_node(device: Path) -> dict[str, str] | None:
     """The node's facts, or None if it vanished while being read."""
     files = {"name": "name", "phys": "phys", "uniq": "uniq", "bus": "id/bustype", "vendor": "id/vendor",
-             "product": "id/product", "key": "capabilities/key", "ev": "capabilities/ev"}
+             "product": "id/product", "key": "capabilities/key", "rel": "capabilities/rel", "abs": "capabilities/abs",
+             "led": "capabilities/led"}
     try:
         return {field: (device / file).read_text(errors="replace").strip() for field, file in files.items()}
     except OSError:
@@ -71,9 +74,10 @@ def _bits(mask: str) -> set[int]:
 
 
 def _common_name(names: list[str]) -> str:
-    """The part that the names of all nodes share, or the shortest name."""
-    shared = names[0]
-    while not all(name.startswith(shared) for name in names):
-        shared = shared[:-1]
-    shared = shared.strip()
-    return shared if len(shared) >= 3 else min(names, key=len)
+    """The words that the names of all nodes begin with, or the shortest name."""
+    shared: list[str] = []
+    for words in zip(*(name.split() for name in names), strict=False):
+        if len(set(words)) > 1:
+            break
+        shared.append(words[0])
+    return " ".join(shared) if len(names) > 1 and shared else min(names, key=len)

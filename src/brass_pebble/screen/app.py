@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from textual.app import App, SystemCommand
 from textual.binding import BindingType
@@ -17,8 +17,9 @@ from .desk_view import DeskView
 from .link import Link
 from .palette import BASALT, PALETTES, Palette
 from .state import DeskState
+from .view import View
 
-TOPICS = ["desk", "press", "trace", "stage", "script", "problem"]
+TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard"]
 
 
 class BrassPebbleApp(App[None]):
@@ -26,13 +27,18 @@ class BrassPebbleApp(App[None]):
 
     TITLE = "Brass Pebble"
     BINDINGS: ClassVar[list[BindingType]] = []
+    CSS = """
+    OptionList, OptionList:focus { border: none; background-tint: transparent; }
+    OptionList > .option-list--option-highlighted, OptionList:focus > .option-list--option-highlighted {
+        background: $primary 22%; color: $primary; text-style: bold; }
+    """
 
     def __init__(self, socket: Path, restart: Callable[[], Path] | None = None) -> None:
         super().__init__()
         self.socket, self.restart = socket, restart
         self.state = DeskState()
         self.link = Link(self._news, self._gone)
-        self.view = DeskView(self.state, self.link)
+        self.desk_view = DeskView(self.state, self.link)
         self._tasks: set[asyncio.Task[None]] = set()
         for palette in PALETTES.values():
             self.register_theme(palette.theme())
@@ -43,9 +49,18 @@ class BrassPebbleApp(App[None]):
         """The colours of the theme in use."""
         return PALETTES.get(self.theme, BASALT)
 
+    @property
+    def view(self) -> View:
+        """The topmost view; sheets may lie on it."""
+        return next((screen for screen in reversed(self.screen_stack) if isinstance(screen, View)), self.desk_view)
+
+    def open_view(self, kind: type[View], **options: Any) -> None:
+        """Put another view on top; Escape leads back."""
+        self.push_screen(kind(self.state, self.link, **options))
+
     async def on_mount(self) -> None:
         """Show the desk."""
-        await self.push_screen(self.view)
+        await self.push_screen(self.desk_view)
         await self._connect()
 
     async def _connect(self) -> None:
@@ -86,7 +101,10 @@ class BrassPebbleApp(App[None]):
         except StartError as error:
             self.notify(str(error), severity="error", timeout=10)
             return
-        self.link = self.view.link = Link(self._news, self._gone)
+        self.link = Link(self._news, self._gone)
+        for screen in self.screen_stack:
+            if isinstance(screen, View):
+                screen.link = self.link
         await self._connect()
 
     def get_system_commands(self, screen: Screen[object]) -> Iterable[SystemCommand]:

@@ -7,16 +7,18 @@ from typing import Any, ClassVar
 from textual import events, on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
-from textual.screen import Screen
 from textual.widgets import Footer, Static
 
-from brass_pebble.client import EngineError, Message
-from brass_pebble.screen.palette import Palette
+from brass_pebble.client import Message
 from brass_pebble.screen.state import DeskState, Spot
 
 from .bind_panel import BindPanel
+from .checkup_view import CheckupView
 from .link import Link
+from .meet.view import MeetView
 from .sheets import Sheet, explain, key_help, problem_list
+from .surface_panel import SurfacePanel
+from .view import View
 from .widgets.board import Board
 from .widgets.path_bar import PathBar
 from .widgets.status_line import StatusLine
@@ -24,10 +26,11 @@ from .widgets.surface_drawing import SurfaceDrawing
 from .widgets.trace_list import TraceList
 
 TAP_SECONDS = 0.09
+STRIDE = 0.5
 LEAST_TRACE_ROWS = 4
 
 
-class DeskView(Screen[None]):
+class DeskView(View):
     """Owns its work: selection, pressing on the bench, binding, undo."""
 
     DEFAULT_CSS = """
@@ -46,7 +49,9 @@ class DeskView(Screen[None]):
         Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False),
         Binding("x", "stop", "stop all"), Binding("w", "watch", "watch a class"),
         Binding("e", "explain", "explain"), Binding("z", "zoom", "zoom", show=False),
-        Binding("s", "toggle_rest", "rest / wake", show=False),
+        Binding("s", "toggle_rest", "rest / wake", show=False), Binding("m", "meet", "meet a device"),
+        Binding("i", "settings", "surface", show=False), Binding("a", "arrange", "arrange", show=False),
+        Binding("c", "checkup", "checkup", show=False), Binding("n", "accept", "accept the debounce", show=False),
         Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
         Binding("R", "restart", "restart engine", show=False),
         Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
@@ -55,15 +60,10 @@ class DeskView(Screen[None]):
     AUTO_FOCUS = "Board"
 
     def __init__(self, state: DeskState, link: Link) -> None:
-        super().__init__()
-        self.state, self.link = state, link
+        super().__init__(state, link)
         self.following = False
         self._latched: set[Spot] = set()
-
-    @property
-    def palette(self) -> Palette:
-        """The colours in use."""
-        return self.app.palette  # type: ignore[attr-defined,no-any-return]
+        self._arranging = ""
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
@@ -134,10 +134,19 @@ class DeskView(Screen[None]):
         text = ""
         if not self.state.connected:
             text = "✗ The engine has ended; nothing is down and every device is free. R starts it again, q leaves."
+        elif self._arranging:
+            text = "✥ The arrows move this surface on the desk; Enter leaves it there."
+        elif question := self.state.surface(self.state.desk.get("question", "")):
+            text = (f"? Which one is the {question['name']}? Press any key on it"
+                    + (" (on the bench: m shows the devices)." if question["ask"] and all(
+                        row["device"].startswith("bench/") for row in question["ask"]) else ".")
+                    + f" {question['why']}.")
         elif self.state.problems:
             first = self.state.problems[0]
             place = f"{first['file']}, line {first['line']}: " if first["line"] else ""
             text = f"✗ {place}{first['what']}. {first['hint']}   (p shows all)"
+        else:
+            text = next((_say_chatter(s) for s in self.state.desk["surfaces"] if s["chatter"]), "")
         trouble.update(text)
         trouble.set_class(bool(text), "shown")
         self.call_after_refresh(self._share_room)
@@ -159,12 +168,19 @@ class DeskView(Screen[None]):
     def action_go(self, dx: int, dy: int) -> None:
         """Select the control next to the selected one."""
         board = self.query_one(Board)
+        if self._arranging and (surface := self.state.surface(self._arranging)):
+            surface["at"] = [max(0.0, surface["at"][0] + dx * STRIDE), max(0.0, surface["at"][1] + dy * STRIDE)]
+            board.place_all()
+            return
         self.following = False
         board.select(board.neighbour(dx, dy))
         self._show_path()
 
     def action_tap(self) -> None:
         """Press the selected control and let it go."""
+        if self._arranging:
+            self.action_arrange()
+            return
         spot = self.query_one(Board).selected
         if spot in self._latched:
             self.action_latch()
@@ -203,15 +219,7 @@ class DeskView(Screen[None]):
                 self.notify(text if surface["state"] == "taken" else surface["why"] or surface["state"],
                             title=surface["name"], timeout=4)
             return
-        await self._ask("press", surface=spot[0], control=spot[1], down=down)
-
-    async def _ask(self, do: str, **fields: Any) -> Message | None:
-        """Ask the engine; a refusal is shown to the person."""
-        try:
-            return await self.link.ask(do, **fields)
-        except EngineError as error:
-            self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
-            return None
+        await self.ask("press", surface=spot[0], control=spot[1], down=down)
 
     # Changing the desk.
 
@@ -224,7 +232,7 @@ class DeskView(Screen[None]):
             return
         fields = await self.app.push_screen_wait(BindPanel(surface, control, self.state.desk["macros"]))
         if fields is not None:
-            reply = await self._ask("bind", **fields)
+            reply = await self.ask("bind", **fields)
             if reply:
                 self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
 
@@ -233,18 +241,18 @@ class DeskView(Screen[None]):
         """Take the selected control's action away."""
         surface, control = self.query_one(Board).selected
         if "kind" in (self.state.control((surface, control)) or {}):
-            await self._ask("bind", surface=surface, control=control, kind="")
+            await self.ask("bind", surface=surface, control=control, kind="")
 
     @work(exclusive=True, group="edit")
     async def action_undo(self) -> None:
         """Take the last change back."""
-        if reply := await self._ask("undo"):
+        if reply := await self.ask("undo"):
             self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
 
     @work(exclusive=True, group="edit")
     async def action_redo(self) -> None:
         """Do the last undone change again."""
-        if reply := await self._ask("redo"):
+        if reply := await self.ask("redo"):
             self.notify("Done again.", title=reply["words"], timeout=4)
 
     # The rest.
@@ -257,7 +265,7 @@ class DeskView(Screen[None]):
         self._latched.clear()
         for drawing in self.query(SurfaceDrawing):
             drawing.latched = set()
-        if reply := await self._ask("stop"):
+        if reply := await self.ask("stop"):
             count = reply["runs"]
             self.notify(f"{count} {'run' if count == 1 else 'runs'} stopped, nothing is down.", timeout=3)
 
@@ -266,12 +274,12 @@ class DeskView(Screen[None]):
         """Let the selected surface type normally, or command again."""
         surface = self.state.surface(self.query_one(Board).selected[0])
         if surface is not None:
-            await self._ask("wake" if surface["state"] == "resting" else "rest", surface=surface["id"])
+            await self.ask("wake" if surface["state"] == "resting" else "rest", surface=surface["id"])
 
     @work(group="watch")
     async def action_watch(self) -> None:
         """Watch the scripted class, or end it."""
-        await self._ask("script", run=not self.state.script["running"])
+        await self.ask("script", run=not self.state.script["running"])
 
     def action_zoom(self) -> None:
         """All surfaces, or only the selected one, large."""
@@ -310,6 +318,10 @@ class DeskView(Screen[None]):
                 ("mouse", "a drawn key is down for as long as the button is"), ("b", "give it another action"),
                 ("Delete", "clear it"), ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
                 ("s", "let the selected surface type normally, or wake it"),
+                ("m", "meet a device: find it by pressing it, take it over, draw it, try it"),
+                ("i", "the selected surface's settings; draw it anew, take it off the desk"),
+                ("a", "arrange: move the selected surface with the arrows"),
+                ("c", "checkup: what is wrong on this machine, and the fix"),
                 ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
                 ("z", "one surface large, or all"), ("Tab", "to the path bar, the traces, and back"),
                 ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
@@ -317,10 +329,62 @@ class DeskView(Screen[None]):
                 ("", ""), ("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
         self.app.push_screen(Sheet("Keys of the Desk view", key_help(rows, self.palette)))
 
-    def action_restart(self) -> None:
-        """Start the engine again after it ended."""
-        if not self.state.connected:
-            self.app.restart_engine()  # type: ignore[attr-defined]
+    # Devices: meeting them, and what is set for a surface.
+
+    def action_meet(self) -> None:
+        """Find a device by pressing it, and make it a surface."""
+        self.app.open_view(MeetView)  # type: ignore[attr-defined]
+
+    def action_checkup(self) -> None:
+        """What is wrong on this machine, and how to put it right."""
+        self.app.open_view(CheckupView)  # type: ignore[attr-defined]
+
+    @work(exclusive=True, group="settings")
+    async def action_settings(self) -> None:
+        """What is set for the selected surface; draw it anew, try it, take it off the desk."""
+        surface = self.state.surface(self._chosen_surface())
+        if surface is None:
+            self.notify("There is no surface yet. m meets a device.", timeout=4)
+            return
+        goal = await self.app.push_screen_wait(SurfacePanel(surface["id"], self.state, self.ask))
+        if goal:
+            self.app.open_view(MeetView, surface=surface["id"], step=goal)  # type: ignore[attr-defined]
+
+    def _chosen_surface(self) -> str:
+        selected = self.query_one(Board).selected[0]
+        return selected or next((s["id"] for s in self.state.desk["surfaces"]), "")
+
+    def show_surface(self, surface_id: str) -> None:
+        """Select a surface's first control, as after meeting it."""
+        surface = self.state.surface(surface_id)
+        if surface and surface["controls"]:
+            self.query_one(Board).select((surface_id, surface["controls"][0]["id"]))
+            self._show_path()
+
+    @work(exclusive=True, group="edit")
+    async def action_arrange(self) -> None:
+        """Move the selected surface's drawing with the arrows, to where the thing stands on the real desk."""
+        if self._arranging:
+            await self._end_arranging()
+        elif surface := self._chosen_surface():
+            self._arranging = surface
+            self.notify("The arrows move this surface; Enter leaves it there.", timeout=5)
+            self._show_trouble()
+
+    async def _end_arranging(self) -> None:
+        surface = self.state.surface(self._arranging)
+        self._arranging = ""
+        self._show_trouble()
+        if surface is not None:
+            await self.ask("set", surface=surface["id"], what="at", value=list(surface["at"]))
+
+    @work(exclusive=True, group="edit")
+    async def action_accept(self) -> None:
+        """Take the debounce time that is offered for a switch that bounces."""
+        for surface in self.state.desk["surfaces"]:
+            if surface["chatter"]:
+                await self.ask("set", surface=surface["id"], what="debounce", value=surface["chatter"]["offer"])
+                return
 
     @on(PathBar.Opened)
     def _door(self, message: PathBar.Opened) -> None:
@@ -336,3 +400,9 @@ class DeskView(Screen[None]):
     @on(TraceList.Opened)
     def _trace_opened(self, message: TraceList.Opened) -> None:
         self._show_trace(message.trace)
+
+
+def _say_chatter(surface: dict[str, Any]) -> str:
+    chatter = surface["chatter"]
+    return (f"~ {surface['name']} {chatter['control']} bounced {chatter['times']} times in {chatter['presses']} "
+            f"presses: a worn switch. n believes a release only after {chatter['offer']}.")

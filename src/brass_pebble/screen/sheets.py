@@ -8,9 +8,9 @@ from rich.table import Table
 from rich.text import Text
 from textual.app import ComposeResult
 from textual.binding import BindingType
-from textual.containers import VerticalScroll
+from textual.containers import Vertical, VerticalScroll
 from textual.screen import ModalScreen
-from textual.widgets import Static
+from textual.widgets import Input, Label, Static
 
 from brass_pebble.cli import clock
 from brass_pebble.screen.palette import Palette
@@ -44,6 +44,39 @@ class Sheet(ModalScreen[None]):
     def action_put_away(self) -> None:
         """Back to the view."""
         self.dismiss(None)
+
+
+class AskText(ModalScreen[str]):
+    """Asks for one line of text; Escape answers with an empty one."""
+
+    DEFAULT_CSS = """
+    AskText { align: center middle; }
+    AskText > Vertical { width: 76; max-width: 96%; height: auto; background: $panel; border: round $primary;
+        border-title-color: $primary; padding: 1 2; }
+    AskText Input, AskText Input:focus { border: none; background: $background; height: 1; padding: 0 1; }
+    AskText Label { width: 100%; margin: 0 0 1 0; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "leave it")]
+
+    def __init__(self, title: str, says: str, value: str = "") -> None:
+        super().__init__()
+        self._title, self._says, self._value = title, says, value
+
+    def compose(self) -> ComposeResult:
+        """What is asked, and the field."""
+        with Vertical() as box:
+            box.border_title = self._title
+            box.border_subtitle = "Enter takes it, Esc leaves it"
+            yield Label(self._says, markup=False)
+            yield Input(self._value)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """The answer."""
+        self.dismiss(event.value.strip())
+
+    def action_leave(self) -> None:
+        """No answer."""
+        self.dismiss("")
 
 
 def explain(trace: Row, palette: Palette) -> Any:

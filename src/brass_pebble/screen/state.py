@@ -23,6 +23,7 @@ class DeskState:
         self.traces: deque[Row] = deque(maxlen=KEPT)
         self.down: set[Spot] = set()
         self.script: Row = {"running": False, "caption": ""}
+        self.devices: Row = {"devices": [], "left_ms": 0.0, "main_known": True, "pulled": []}
         self.connected = False
         self.missed = 0
         self.last_press = 0.0
@@ -50,6 +51,8 @@ class DeskState:
             self.programs = message["programs"]
         elif topic == "problem":
             self.problems = message["problems"]
+        elif topic == "devices":
+            self.devices = message
         elif topic == "script":
             self.script = message
         elif topic == "missed":

@@ -166,7 +166,8 @@ def _extent(surface: dict[str, Any]) -> tuple[float, float]:
 
 
 def _empty_text(desk: dict[str, Any]) -> str:
-    return (f"This desk has no surfaces yet.\n\n1  See which devices are here:   brass-pebble devices\n"
-            f"2  Name one as a surface in     {desk['folder']}/desk.toml\n"
-            "3  Save the file. The surface appears here at once.\n\n"
+    return ("This desk has no surfaces yet.\n\n"
+            "m   Meet a device: press any key on it, and it becomes a surface, drawn and ready to bind.\n"
+            "c   Checkup: what is missing on this machine, if anything.\n\n"
+            f"The desk is a folder of text files, {desk['folder']}.\n"
             "Or try the bakery's desk, without any hardware:   brass-pebble demo")

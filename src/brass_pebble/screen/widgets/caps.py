@@ -24,8 +24,10 @@ class CapState:
 def cell_box(control: dict[str, Any], unit: tuple[int, int]) -> tuple[int, int, int, int]:
     """Where a control lies, in cells: x, y, width, height."""
     uw, uh = unit
-    x, y = round(control["x"] * uw), round(control["y"] * uh)
-    return x, y, round((control["x"] + control["w"]) * uw) - x, round((control["y"] + control["h"]) * uh) - y
+    # Half a cell always goes the same way, so that caps of one size come out alike.
+    x, y = int(control["x"] * uw + 0.5), int(control["y"] * uh + 0.5)
+    return (x, y, int((control["x"] + control["w"]) * uw + 0.5) - x,
+            int((control["y"] + control["h"]) * uh + 0.5) - y)
 
 
 # Corners, then the horizontal and the vertical line: drawn lines meet without seams in every font.

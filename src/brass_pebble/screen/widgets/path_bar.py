@@ -55,7 +55,11 @@ class PathBar(Static, can_focus=True):
 
     def show(self, spot: Spot, *, following: bool) -> None:
         """Show the way of a control; while following, with what its last press led to."""
-        self.hops = hops_of(self.state, spot, following=following)
+        self.set_hops(hops_of(self.state, spot, following=following))
+
+    def set_hops(self, hops: list[Hop]) -> None:
+        """Show a way that a view has put together itself."""
+        self.hops = hops
         self.at = min(self.at, max(0, len(self.hops) - 1))
         self.redraw()
 

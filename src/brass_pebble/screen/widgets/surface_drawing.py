@@ -91,7 +91,7 @@ class SurfaceDrawing(Widget):
                 selected=control["id"] == self.selected, down=spot in self.state.down,
                 latched=control["id"] in self.latched, asleep=surface["state"] != "taken", progress=progress), palette)
         if not surface["controls"]:
-            canvas.put(0, 1, "no drawing yet: name a layout in desk.toml", paint(palette.dim, palette.ground))
+            canvas.put(0, 1, "no drawing yet: i, then draw it", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
         self._tick(playing)
@@ -113,9 +113,9 @@ class SurfaceDrawing(Widget):
             layers = " ▸ ".join(layer["name"] for layer in surface["layers"])
             canvas.put(x, 0, f"◆ {layers}" if layers else "no layer yet", paint(palette.verdigris, palette.ground))
         else:
-            rests = surface["state"] in ("resting", "waiting")
-            canvas.put(x, 0, f"{'◌' if rests else '✗'} {surface['state']}",
-                       paint(palette.brass if rests else palette.rust, palette.ground))
+            glyph = {"resting": "◌", "waiting": "◌", "unsure": "?"}.get(surface["state"], "✗")
+            canvas.put(x, 0, f"{glyph} {'which one is it?' if glyph == '?' else surface['state']}",
+                       paint(palette.rust if glyph == "✗" else palette.brass, palette.ground))
 
     def render_line(self, y: int) -> Strip:
         """One line of the drawing."""

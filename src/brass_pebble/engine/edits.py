@@ -1,0 +1,144 @@
+"""Edits of desk.toml: values set or taken away at paths, with comments and order kept, and each with its way back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import tomlkit
+
+from brass_pebble.core.desk import read_action
+from brass_pebble.core.macro.steps import LONGEST_LABEL
+from brass_pebble.core.problem import ProblemError
+
+Path = tuple[str, ...]
+# surface, its id, layer, its id, gesture, control
+BINDING_DEPTH = 6
+
+
+class Row(dict[str, Any]):
+    """A table that is written on one line, in braces."""
+
+
+@dataclass(frozen=True)
+class Edit:
+    """What is to be changed: a value for each path (None takes it away), and whole files beside desk.toml.
+
+    `needs` is a table that must be there already, so that nothing is bound on a layer that went away meanwhile.
+    """
+
+    words: str
+    values: tuple[tuple[Path, Any], ...] = ()
+    files: tuple[tuple[str, str | None], ...] = ()
+    needs: Path = ()
+
+
+def binding_edit(surface: str, layer: str, control: str, kind: str = "", target: str = "", *, label: str = "",
+                 tint: str = "", gesture: str = "press", macros: Iterable[str] | None = None) -> Edit:
+    """Give a control another action, or none with an empty kind.
+
+    Raises:
+        ProblemError: unknown kind, deed, key or macro, or a label that is too long.
+    """
+    path = ("surface", surface, "layer", layer, gesture, control)
+    what, needs = f"{surface} {control}", path[:4]
+    if not kind:
+        return Edit(f"{what}: cleared", ((path, None),), needs=needs)
+    read_action(kind, target, macros)
+    if len(label) > LONGEST_LABEL:
+        raise ProblemError(f"a label has at most {LONGEST_LABEL} characters, “{label}” has {len(label)}",
+                           hint="Shorten it")
+    row = Row({kind: target} | {name: value for name, value in (("label", label), ("tint", tint)) if value})
+    return Edit(f"{what}: {kind} {target}", ((path, row),), needs=needs)
+
+
+def apply_edit(text: str, edit: Edit) -> str:
+    """The text with the edit made.
+
+    Raises:
+        ProblemError: the table that it needs is not there.
+    """
+    document: Any = tomlkit.parse(text)
+    if edit.needs and dig(document, edit.needs) is None:
+        raise ProblemError(f"the desk has no {_say(edit.needs)}", hint="Look at desk.toml for the names there are")
+    for path, value in edit.values:
+        _set(document, path, value)
+    return tomlkit.dumps(document)
+
+
+def reverse(edit: Edit, data: dict[str, Any], read_file: Callable[[str], str | None]) -> Edit:
+    """The edit that takes another one back, made from the desk before it."""
+    values = tuple((path, _rows(dig(data, path), path)) for path, _ in reversed(edit.values))
+    return Edit(edit.words, values, tuple((name, read_file(name)) for name, _ in edit.files))
+
+
+def dig(data: Any, path: Path) -> Any:
+    """The value at a path, or None."""
+    for key in path:
+        if not hasattr(data, "get"):
+            return None
+        data = data.get(key)
+        if data is None:
+            return None
+    return data
+
+
+def _rows(value: Any, path: Path) -> Any:
+    """A value as read, with the tables marked that desks write on one line: devices, bindings, members of lists."""
+    if isinstance(value, list):
+        return [Row(inner) if isinstance(inner, dict) else inner for inner in value]
+    if not isinstance(value, dict):
+        return value
+    if path[-1] == "device" or len(path) >= BINDING_DEPTH:
+        return Row(value)
+    return {name: _rows(inner, (*path, name)) for name, inner in value.items()}
+
+
+def _set(document: Any, path: Path, value: Any) -> None:
+    table = document
+    for key in path[:-1]:
+        if key not in table:
+            if value is None:
+                return
+            table[key] = tomlkit.table(is_super_table=True)
+        table = table[key]
+    key = path[-1]
+    old = table.get(key)
+    if value is None:
+        if old is not None:
+            table.remove(key)
+        return
+    item = _item(value)
+    if old is not None and hasattr(old, "trivia") and hasattr(item, "trivia"):
+        # The remark at the end of the line belongs to the control, not to what was bound.
+        item.trivia.comment_ws, item.trivia.comment = old.trivia.comment_ws, old.trivia.comment
+        item.trivia.trail = old.trivia.trail
+    table[key] = item
+
+
+def _item(value: Any) -> Any:
+    if isinstance(value, Row):
+        row = tomlkit.inline_table()
+        for name, inner in value.items():
+            row.add(name, _item(inner))
+        return row
+    if isinstance(value, dict):
+        nested = [name for name, inner in value.items() if isinstance(inner, dict) and not isinstance(inner, Row)]
+        table = tomlkit.table(is_super_table=bool(nested) and len(nested) == len(value))
+        # What belongs to the table itself stands before the tables below it.
+        for name in [*(name for name in value if name not in nested), *nested]:
+            table.add(name, _item(value[name]))
+        return table
+    if isinstance(value, list | tuple):
+        items = tomlkit.array()
+        for inner in value:
+            items.append(_item(inner))
+        return items
+    return tomlkit.item(value)
+
+
+def _say(path: Path) -> str:
+    """A path in words: `layer “base” on a surface “left”`."""
+    pairs = list(zip(path[::2], path[1::2], strict=False))
+    return " on a ".join(f"{kind} “{name}”" for kind, name in reversed(pairs))

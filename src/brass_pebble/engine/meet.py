@@ -1,0 +1,203 @@
+"""Meeting devices: listening without taking over, the one press that tells twins apart, and drawing a surface.
+
+Only for as long as somebody asked for it is any device read that the desk does not name.
+"""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble.core.doubles import Double, Doubles
+from brass_pebble.core.identity import DeviceFacts, real_serial
+from brass_pebble.core.keys import key_table
+from brass_pebble.inputs.base import DeviceGone, InputError
+
+from .logs import log
+from .server import Message
+
+if TYPE_CHECKING:
+    from brass_pebble.inputs.listening import Ears, Heard
+
+    from .engine import Engine
+
+MS = 1_000_000
+LONGEST = 120.0
+
+
+class Meet:
+    """Who listens to what, until when; and which surfaces are being drawn or tried instead of commanding."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._until: dict[int, int] = {}
+        self._attending: dict[str, int] = {}
+        self._ears: dict[str, Ears] = {}
+        self._opening: set[str] = set()
+        self._deaf: dict[str, str] = {}
+        self._doubles = Doubles()
+
+    # Listening.
+
+    def listen(self, client: int, seconds: float) -> float:
+        """Listen to every free device for a client.  Returns for how many seconds."""
+        seconds = max(1.0, min(seconds, LONGEST))
+        self._until[client] = until = time.monotonic_ns() + int(seconds * 1e9)
+        self._doubles = Doubles()
+        self._deaf.clear()
+        self._engine.alarm(f"listening {client}", until, lambda now: self.hush(client))
+        self.follow()
+        self.tell()
+        return seconds
+
+    def hush(self, client: int) -> None:
+        """Stop listening for a client."""
+        if self._until.pop(client, None) is not None:
+            self._engine.cancel_alarm(f"listening {client}")
+            self.follow()
+            self.tell()
+
+    def attend(self, client: int, surface_id: str) -> None:
+        """From now on a surface's presses go to a client that draws or tries it, and command nothing."""
+        for name in [name for name, who in self._attending.items() if who == client and name != surface_id]:
+            del self._attending[name]
+            self._engine.devices.listen(name)
+        if surface_id:
+            self._engine.let_go(surface_id)
+            self._attending[surface_id] = client
+            self._engine.devices.listen(surface_id)
+
+    def attends(self, surface_id: str) -> bool:
+        """Whether a surface is being drawn or tried."""
+        return surface_id in self._attending
+
+    def client_left(self, client: int) -> None:
+        """A client is gone: nobody listens for it any more."""
+        self.attend(client, "")
+        self.hush(client)
+
+    def follow(self) -> None:
+        """Open and close ears, so that exactly those devices are listened to that are asked for now."""
+        devices = self._engine.devices
+        if self._until:
+            wanted = {f.id: f for f in devices.here if f.readable and f.nodes and not devices.owner(f.id)}
+        else:
+            question = devices.question()
+            asked = devices.holdings[question].ask if question else ()
+            wanted = {f.id: f for f in asked if f.readable and f.nodes}
+        for device in self._ears.keys() - wanted.keys():
+            self._close(device)
+        for device in wanted.keys() - self._ears.keys() - self._opening - self._deaf.keys():
+            self._open(wanted[device])
+
+    def _open(self, facts: DeviceFacts) -> None:
+        self._opening.add(facts.id)
+
+        def opened(result: object) -> None:
+            from brass_pebble.inputs.listening import Ears
+            self._opening.discard(facts.id)
+            if not isinstance(result, Ears):
+                self._deaf[facts.id] = f"{'' if isinstance(result, InputError) else 'it cannot be opened: '}{result}"
+                log.warning("%s", self._deaf[facts.id])
+                self.tell()
+                return
+            self._ears[facts.id] = result
+            for fileno in result.filenos():
+                self._engine.loop.watch(fileno, self._reader(result, fileno))
+            # What was wanted may have changed while it was opened.
+            self.follow()
+
+        def job() -> object:
+            from brass_pebble.inputs.listening import Ears
+            return Ears(facts)
+        self._engine.worker.do(job, opened)
+
+    def _close(self, device: str) -> None:
+        ears = self._ears.pop(device)
+        for fileno in ears.filenos():
+            self._engine.loop.forget(fileno)
+        # Closing a node may wait for the kernel.
+        self._engine.worker.do(ears.close, lambda result: None)
+
+    def _reader(self, ears: Ears, fileno: int) -> Any:
+        def ready(events: int) -> None:
+            try:
+                for heard in ears.read(fileno):
+                    self.hear(ears.facts, heard)
+            except DeviceGone:
+                if ears.facts.id in self._ears:
+                    self._close(ears.facts.id)
+                self._engine.devices.look_again()
+        return ready
+
+    # What was heard.
+
+    def hear(self, facts: DeviceFacts, heard: Heard) -> None:
+        """A device that is not taken over sent something."""
+        if self._until:
+            self._publish(facts, "", heard)
+        if heard.value and not heard.turned:
+            self._engine.devices.answer(facts)
+
+    def hear_surface(self, surface_id: str, code: int, value: int, at: int, node: str = "") -> None:
+        """A surface that is being drawn or tried was pressed."""
+        from brass_pebble.inputs.listening import Heard
+        holding = self._engine.devices.holdings[surface_id]
+        self._publish(holding.parts[0], surface_id, Heard(node, code, value, at))
+
+    def _publish(self, facts: DeviceFacts, surface_id: str, heard: Heard) -> None:
+        double = None
+        if heard.value and not heard.turned:
+            double = self._doubles.press(facts.id, heard.node, heard.code, heard.at)
+        if not self._engine.server.wanted("heard"):
+            return
+        key = key_table().by_code.get(heard.code)
+        self._engine.server.publish("heard", {
+            "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": heard.code,
+            "down": heard.value > 0, "key": heard.turned or key_table().name(heard.code), "turned": heard.turned,
+            "node": heard.node,
+            "kernel": key.kernel[0] if key else "", "hex": f"0x{heard.code:x}",
+            "usage": f"{heard.usage >> 16:02x}:{heard.usage & 0xFFFF:02x}" if heard.usage else "",
+            "at": heard.at / 1e9, "double": self._double(double) if double else None})
+
+    def _double(self, double: Double) -> Message:
+        names = key_table()
+
+        def part(source: tuple[str, str, int]) -> Message:
+            facts = self._engine.devices.find(source[0])
+            return {"device": source[0], "shown": facts.shown if facts else "", "node": source[1], "code": source[2],
+                    "key": names.name(source[2])}
+        return {"first": part(double.first), "second": part(double.second), "times": double.times,
+                "apart_ms": double.apart / MS}
+
+    # The state, for clients.
+
+    def state(self) -> Message:
+        """The devices that are here, and who listens."""
+        devices, memory = self._engine.devices, self._engine.memory
+        until, now = max(self._until.values(), default=0), time.monotonic_ns()
+        makes = [facts.make for facts in devices.here]
+        rows = []
+        for facts in devices.here:
+            shape = self._engine.setup.bench.shapes.get(facts.id)
+            rows.append({
+                **facts.as_dict(), "surface": devices.owner(facts.id), "main": memory.is_main(facts),
+                "twin": makes.count(facts.make) > 1 and not real_serial(facts.serial),
+                "last_keyboard": facts.full and not devices.other_keyboard(facts), "deaf": self._deaf.get(facts.id, ""),
+                "shape": [{"id": c.id, "code": c.code, "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
+                          for c in shape.controls] if shape else []})
+        pulled = [self._engine.setup.bench.devices[name] for name in sorted(self._engine.setup.bench.pulled)]
+        return {"devices": rows, "left_ms": max(0, until - now) / MS, "main_known": any(row["main"] for row in rows),
+                "pulled": [{"id": facts.id, "shown": facts.shown} for facts in pulled]}
+
+    def tell(self) -> None:
+        """Tell clients of the devices as they are now."""
+        self.follow()
+        if self._engine.server.wanted("devices"):
+            self._engine.server.publish("devices", self.state())
+
+    def close(self) -> None:
+        """Stop listening to everything."""
+        for ears in self._ears.values():
+            ears.close()
+        self._ears = {}

@@ -1,0 +1,90 @@
+"""Listening to a device without taking it over: what it sends goes on to every other program as before.
+
+Records are `struct input_event` of linux/input.h; codes from linux/input-event-codes.h.  A HID device tells with each
+key which usage it was (MSC_SCAN: usage page and usage of the HID Usage Tables).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import struct
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from brass_pebble.core.identity import DeviceFacts
+
+from .base import DeviceGone, InputError
+from .evdev_input import EVENT, EVIOCSCLOCKID, explain
+
+_EV_KEY, _EV_REL, _EV_MSC = 1, 2, 4
+_MSC_SCAN = 4
+# REL_HWHEEL, REL_DIAL and REL_WHEEL; motion is left out, since a mouse in passing is no answer.
+TURNS = {6: "wheel sideways", 7: "dial", 8: "wheel"}
+_READ = EVENT.size * 64
+
+
+@dataclass(frozen=True)
+class Heard:
+    """One thing heard: a key (`value` 1 or 0) or, with `turned`, a step of a dial; `usage` is the HID usage, or 0."""
+
+    node: str
+    code: int
+    value: int
+    at: int
+    usage: int = 0
+    turned: str = ""
+
+
+class Ears:
+    """All nodes of one device, open for reading only."""
+
+    def __init__(self, facts: DeviceFacts) -> None:
+        self.facts = facts
+        self._nodes: dict[int, str] = {}
+        self._usages: dict[int, int] = {}
+        try:
+            for path in facts.nodes:
+                fileno = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+                self._nodes[fileno] = path
+                fcntl.ioctl(fileno, EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
+        except OSError as error:
+            self.close()
+            raise InputError(explain(error, facts)) from None
+
+    def filenos(self) -> Sequence[int]:
+        """File descriptors to wait for."""
+        return list(self._nodes)
+
+    def read(self, fileno: int) -> list[Heard]:
+        """What has arrived.
+
+        Raises:
+            DeviceGone: it was pulled out.
+        """
+        try:
+            data = os.read(fileno, _READ)
+        except BlockingIOError:
+            return []
+        except OSError as error:
+            raise DeviceGone(str(error)) from None
+        heard = []
+        node = os.path.basename(self._nodes[fileno])
+        for seconds, micros, kind, code, value in EVENT.iter_unpack(data):
+            at = seconds * 1_000_000_000 + micros * 1000
+            if kind == _EV_MSC and code == _MSC_SCAN:
+                self._usages[fileno] = value & 0xFFFFFFFF
+            elif kind == _EV_KEY and value in (0, 1):
+                heard.append(Heard(node, code, value, at, self._usages.pop(fileno, 0)))
+            elif kind == _EV_REL and code in TURNS:
+                heard.append(Heard(node, code, value, at, 0, TURNS[code]))
+        return heard
+
+    def close(self) -> None:
+        """Stop listening.  The kernel may take some milliseconds for it."""
+        for fileno in self._nodes:
+            with contextlib.suppress(OSError):
+                os.close(fileno)
+        self._nodes = {}

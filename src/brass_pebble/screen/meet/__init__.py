@@ -1,0 +1,1 @@
+"""Meeting a device: from plugging it in to a drawn surface."""

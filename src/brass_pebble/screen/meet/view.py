@@ -1,0 +1,409 @@
+"""The Meet view: from a pile of spare hardware to a surface, without editing a file."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from typing import ClassVar
+
+from rich.text import Text
+from textual import events, on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Footer, OptionList, Static
+from textual.widgets.option_list import Option
+
+from brass_pebble.client import Message
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.sheets import Sheet, key_help
+from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.view import View
+from brass_pebble.screen.widgets.path_bar import Hop, PathBar
+from brass_pebble.screen.widgets.sketch import Sketch
+from brass_pebble.screen.widgets.status_line import StatusLine
+
+from .device_list import DeviceList
+from .steps import KEEP, Draw, Step, Try, Which
+
+STEPS = ("Which one is it?", "Take it over", "Draw it", "Try it")
+
+
+class MeetView(View):
+    """Chooses between the steps; each of them owns its work."""
+
+    DEFAULT_CSS = """
+    MeetView { background: $background; }
+    MeetView #steps { height: 1; padding: 0 1; margin: 1 0 0 0; }
+    MeetView #prompt { height: auto; min-height: 1; padding: 0 1; margin: 0 0 1 0; }
+    MeetView #drawn { height: 1fr; display: none; }
+    MeetView #drawn.shown { display: block; }
+    MeetView OptionList { width: 46; height: 1fr; border: none; background: $background; padding: 0 1; display: none; }
+    MeetView OptionList.shown { display: block; }
+    MeetView #bench-box { height: 1fr; display: none; border-top: solid $panel; }
+    MeetView #bench-box.shown { display: block; }
+    MeetView #bench-says { height: 1; padding: 0 1; color: $text-muted; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("enter", "do('take')", "take it over"), Binding("enter", "do('use')", "use this drawing"),
+        Binding("enter", "do('finish')", "done"), Binding("enter", "do('done')", "ready"),
+        Binding("n", "do('main')", "mark my main keyboard"), Binding("l", "do('listen')", "listen again"),
+        Binding("1", "swallow(1)", "swallow the first", show=False),
+        Binding("2", "swallow(2)", "swallow the second", show=False),
+        Binding("0", "swallow(0)", "keep both", show=False),
+        Binding("p", "do('plug')", "pull out / plug in"),
+        Binding("w", "do('walk')", "walk the keys"), Binding("d", "do('change')", "change it"),
+        Binding("d", "do('redraw_it')", "draw it anew"),
+        Binding("s", "do('skip')", "it has none"), Binding("backspace", "do('back')", "back"),
+        Binding("r", "do('new_row')", "new row"), Binding("k", "do('row_key')", "row key"),
+        Binding("plus", "do('wider')", "wider"), Binding("minus", "do('narrower')", "narrower"),
+        Binding("asterisk", "do('taller')", "taller"), Binding("slash", "do('flatter')", "flatter"),
+        Binding("n", "do('name')", "name"), Binding("delete", "do('leave_out')", "leave out"),
+        Binding("u", "do('undo')", "undo"), Binding("ctrl+r", "do('again')", "begin anew"),
+        Binding("up", "select(0, -1)", "", show=False), Binding("down", "select(0, 1)", "", show=False),
+        Binding("left", "select(-1, 0)", "", show=False), Binding("right", "select(1, 0)", "", show=False),
+        Binding("shift+up", "shift(0, -1)", "", show=False), Binding("shift+down", "shift(0, 1)", "", show=False),
+        Binding("shift+left", "shift(-1, 0)", "", show=False), Binding("shift+right", "shift(1, 0)", "", show=False),
+        Binding("y", "keep", "keep it"), Binding("c", "checkup", "checkup", show=False),
+        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "desk"),
+    ]
+    AUTO_FOCUS = "DeviceList"
+
+    def __init__(self, state: DeskState, link: Link, surface: str = "", step: str = "which") -> None:
+        super().__init__(state, link)
+        self.surface_id, self._first = surface, step
+        self.step: Step = Which(self)
+        self.heard_from: set[str] = set()
+        self._last: Row | None = None
+        self._typed = ""
+        self._until = 0.0
+
+    def compose(self) -> ComposeResult:
+        """From top to bottom: where one is, what is asked, the devices, the drawing, the bench."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        yield Static(id="steps", markup=False)
+        yield Static(id="prompt", markup=False)
+        yield DeviceList()
+        with Horizontal(id="drawn"):
+            yield OptionList(markup=False)
+            yield Sketch(id="drawing", empty="nothing drawn yet")
+        with Vertical(id="bench-box"):
+            yield Static(id="bench-says", markup=False)
+            yield Sketch(id="bench")
+        yield Footer(show_command_palette=False)
+
+    async def on_mount(self) -> None:
+        """Ask what is here, and begin."""
+        # The view's own keys choose and mark; only the devices and the bench are walked with Tab.
+        for widget in (self.query_one(OptionList), self.query_one("#drawing"), self.query_one(PathBar)):
+            widget.can_focus = False
+        self.set_interval(0.5, self._tick)
+        self._begin()
+
+    @work(group="step")
+    async def _begin(self) -> None:
+        if reply := await self.ask("devices"):
+            self.state.devices = {**reply, "topic": "devices"}
+        if self.surface_id:
+            await self.go_on(self.surface_id, self._first)
+        else:
+            await self.step.enter()
+        await self.show_all()
+
+    # What steps need.
+
+    @property
+    def rows(self) -> list[Row]:
+        """The devices that are here."""
+        return list(self.state.devices["devices"])
+
+    @property
+    def device(self) -> Row | None:
+        """The device that this is about."""
+        if self.surface_id:
+            return next((row for row in self.rows if row["surface"] == self.surface_id), None)
+        return self.query_one(DeviceList).chosen
+
+    async def pause(self, seconds: float) -> None:
+        """Wait."""
+        await asyncio.sleep(seconds)
+
+    async def proposals(self, device: str) -> list[Row] | None:
+        """Drawings that may suit a device; None if it is gone."""
+        reply = await self.ask("proposals", device=device)
+        return list(reply["proposals"]) if reply else None
+
+    def choose(self, device: str) -> None:
+        """Put the cursor on a device."""
+        self.query_one(DeviceList).choose(device)
+
+    def surface_controls(self) -> list[Row]:
+        """The controls of the surface that is drawn or tried."""
+        surface = self.state.surface(self.surface_id)
+        return list(surface["controls"]) if surface else []
+
+    def draw(self, controls: list[Row], *, seen: set[str] | None = None, selected: str = "") -> None:
+        """Show a drawing."""
+        sketch = self.query_one("#drawing", Sketch)
+        sketch.selected = selected or sketch.selected
+        sketch.show([{**c, "key": c.get("key", "")} for c in controls], seen=seen)
+
+    def marked(self) -> str:
+        """The control marked on the drawing."""
+        return self.query_one("#drawing", Sketch).selected
+
+    def mark(self, control: str) -> None:
+        """Mark a control on the drawing."""
+        sketch = self.query_one("#drawing", Sketch)
+        sketch.selected = control or sketch.selected
+        sketch.redraw()
+
+    def list_proposals(self, texts: list[str]) -> None:
+        """Offer drawings."""
+        options = self.query_one(OptionList)
+        options.clear_options()
+        options.add_options([Option(text) for text in texts])
+        if texts:
+            options.highlighted = 0
+
+    def choose_proposal(self, step: int) -> None:
+        """Choose the next drawing, or the one before."""
+        options = self.query_one(OptionList)
+        if options.option_count:
+            options.highlighted = max(0, min(options.option_count - 1, (options.highlighted or 0) + step))
+
+    def proposal_at(self) -> int:
+        """Which drawing is chosen."""
+        return self.query_one(OptionList).highlighted or 0
+
+    async def go_on(self, surface_id: str, step: str, proposals: list[Row] | None = None) -> None:
+        """To another step, about a surface."""
+        self.surface_id = surface_id
+        await self.ask("attend", surface=surface_id)
+        self.step = Draw(self, proposals) if step == "draw" else Try(self)
+        await self.step.enter()
+        self.lay_out()
+        self.set_focus(None)
+
+    # News.
+
+    async def show_all(self) -> None:
+        """Draw everything."""
+        if not self.is_mounted:
+            return
+        names = {s["id"]: s["name"] for s in self.state.desk["surfaces"]}
+        self.query_one(DeviceList).show(self.rows, names)
+        self._until = time.monotonic() + self.state.devices["left_ms"] / 1000
+        if self.surface_id and self.state.surface(self.surface_id) is None:
+            # Undone, or taken off the desk meanwhile.
+            self.surface_id, self.step = "", Which(self)
+            self._enter_step()
+        self.lay_out()
+
+    @work(group="step")
+    async def _enter_step(self) -> None:
+        await self.step.enter()
+        self.lay_out()
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of the devices."""
+        if message["topic"] == "heard":
+            self._last = message
+            if message["down"]:
+                self.heard_from.add(message["device"])
+            self.query_one(DeviceList).hear(message)
+            self._light(message)
+            self._watch_for_keep(message)
+            await self.step.heard(message)
+            self.lay_out()
+        elif message["topic"] in ("devices", "desk"):
+            await self.show_all()
+        elif message["topic"] == "press":
+            self.query_one(StatusLine).redraw()
+
+    def _light(self, message: Row) -> None:
+        for name in ("#bench", "#drawing"):
+            sketch = self.query_one(name, Sketch)
+            (sketch.down.add if message["down"] else sketch.down.discard)(message["code"])
+            sketch.redraw()
+
+    def _watch_for_keep(self, message: Row) -> None:
+        """The last keyboard is kept by typing the word on it."""
+        if message["down"] and self._on_trial():
+            self._typed = (self._typed + message["key"])[-len(KEEP):]
+            if self._typed == KEEP:
+                self.action_keep()
+
+    def _on_trial(self) -> bool:
+        surface = self.state.surface(self.surface_id)
+        return bool(surface and surface["trial"])
+
+    @work(group="keep")
+    async def action_keep(self) -> None:
+        """Keep the last keyboard, which would give itself back."""
+        if await self.ask("keep", surface=self.surface_id):
+            self.notify("It stays a surface. Esc, then i and “take it off the desk” gives it back.", timeout=6)
+
+    # What is shown.
+
+    def lay_out(self) -> None:
+        """Show what belongs to the step."""
+        if not self.is_mounted:
+            return
+        self._show_words()
+        which = self.step.number == 1
+        devices, device = self.query_one(DeviceList), self.device
+        devices.display = which
+        self.query_one("#drawn").set_class(not which, "shown")
+        choosing = isinstance(self.step, Draw) and self.step.walk is None and self.step.learning is None
+        self.query_one(OptionList).set_class(choosing, "shown")
+        bench = bool(device and device["shape"])
+        self.query_one("#bench-box").set_class(bench, "shown")
+        if device and bench:
+            self.query_one("#bench-says", Static).update(
+                f"ON THE BENCH   {device['shown']}, {device['where']}: click its keys, or Tab here, arrows and Enter")
+            sketch = self.query_one("#bench", Sketch)
+            if sketch.controls != device["shape"]:
+                sketch.selected = ""
+                sketch.show(device["shape"])
+        self.refresh_bindings()
+
+    def _show_words(self) -> None:
+        palette = self.palette
+        line = Text(no_wrap=True, overflow="ellipsis")
+        for number, title in enumerate(STEPS, 1):
+            here, past = number == self.step.number, number < self.step.number
+            style = f"bold {palette.brass}" if here else palette.verdigris if past else palette.dim
+            line.append(f"{'✓' if past else number} {title}", style=style)
+            line.append("   ─   " if number < len(STEPS) else "", style=palette.dim)
+        self.query_one("#steps", Static).update(line)
+        prompt = Text(self.step.prompt(), style=f"bold {palette.text}")
+        if self._on_trial():
+            prompt = Text("On trial: it gives itself back within ten seconds. Type keep on it, or y, to keep it.",
+                          style=f"bold {palette.rust}")
+        elif self.step.number == 1:
+            left = self._until - time.monotonic()
+            count = len([row for row in self.rows if not row["surface"]])
+            listening = f"   listening to {count} devices, {left:.0f} s left" if left > 0.5 else \
+                "   nobody listens now; l listens again"
+            prompt.append(listening, style=palette.dim if left > 0.5 else palette.rust)
+        self.query_one("#prompt", Static).update(prompt)
+        self.query_one(StatusLine).redraw()
+        self.query_one(PathBar).set_hops(self._hops())
+
+    def _hops(self) -> list[Hop]:
+        device, last = self.device, self._last
+        if device is None:
+            return [Hop("no device yet", "device")]
+        hops = [Hop(device["shown"], "device")]
+        if last is not None and last["device"] == device["id"]:
+            hops.append(Hop(last["key"], "device"))
+        surface = self.state.surface(device["surface"])
+        if surface is None:
+            hops.append(Hop("your main keyboard, never taken over", "device") if device["main"]
+                        else Hop("not a surface yet: its keys reach every program", "device"))
+        else:
+            if surface["name"] != device["shown"]:
+                hops.append(Hop(surface["name"], "device"))
+            hops += [Hop("being drawn, commands nothing" if self.surface_id else
+                                                         f"{len(surface['controls'])} controls", "device")]
+        return hops
+
+    def _tick(self) -> None:
+        if self.step.number == 1 or self._on_trial():
+            self._show_words()
+
+    def on_resize(self, event: events.Resize) -> None:
+        """Another scale may fit."""
+        self.call_after_refresh(self.lay_out)
+
+    # Keys.
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Only the keys of the step that one is in."""
+        keys = self.step.keys
+        if action == "do":
+            if parameters[0] == "plug":
+                device = self.device
+                return "plug" in keys and bool(self.state.devices["pulled"]
+                                               or (device and device["kind"] == "bench"))
+            return parameters[0] in keys
+        if action == "keep":
+            return self._on_trial()
+        return action in keys if action in ("swallow", "select", "shift") else True
+
+    @work(group="step")
+    async def action_do(self, what: str) -> None:
+        """One of the step's keys."""
+        if isinstance(self.step, Which) and what != "listen" and await self.step.echoed():
+            return
+        await self.step.do(what)
+        self.lay_out()
+
+    @work(group="step")
+    async def action_swallow(self, number: int) -> None:
+        """Which of two that come together is dropped."""
+        if isinstance(self.step, Which) and not await self.step.echoed():
+            self.step.swallow(number)
+            self.lay_out()
+
+    def action_select(self, dx: int, dy: int) -> None:
+        """Mark another control of the drawing."""
+        if isinstance(self.step, Draw):
+            self.step.select(dx, dy)
+
+    @work(group="step")
+    async def action_shift(self, dx: int, dy: int) -> None:
+        """Move the marked control."""
+        await self.step.do(f"shift {dx} {dy}")
+        self.lay_out()
+
+    @on(DeviceList.Chosen)
+    def _device_chosen(self) -> None:
+        self.lay_out()
+
+    @on(OptionList.OptionHighlighted)
+    def _proposal_shown(self, event: OptionList.OptionHighlighted) -> None:
+        if isinstance(self.step, Draw):
+            self.step.preview(event.option_index)
+
+    @on(OptionList.OptionSelected)
+    def _proposal_taken(self) -> None:
+        self.action_do("use")
+
+    @on(Sketch.Picked)
+    def _picked(self, message: Sketch.Picked) -> None:
+        if message.sketch.id == "bench" and self.device is not None:
+            self._press_bench(self.device["id"], message.row["code"], down=message.down)
+
+    @work(group="press")
+    async def _press_bench(self, device: str, code: int, *, down: bool) -> None:
+        await self.ask("press", device=device, code=code, down=down)
+
+    def action_checkup(self) -> None:
+        """What is wrong on this machine."""
+        from brass_pebble.screen.checkup_view import CheckupView
+        self.app.open_view(CheckupView)  # type: ignore[attr-defined]
+
+    def action_keys(self) -> None:
+        """All keys."""
+        rows = [("press", "a key on a device: it is chosen"), ("↑ ↓  mouse", "choose a device or a drawing"),
+                ("Enter", "take it over; use this drawing; done"), ("n", "mark the keyboard you type on"),
+                ("l", "listen again"), ("1 2 0", "which of two presses that come together is swallowed"),
+                ("p", "pull a device of the bench out, plug it in again"), ("w", "walk the keys"),
+                ("d", "change a drawing, or draw anew"), ("r  k", "new row; the next key pressed begins rows"),
+                ("+ − * /", "wider, narrower, taller, flatter"), ("Shift+arrows", "move the marked control"),
+                ("n  Del  u", "name it, leave it out, undo"), ("Ctrl+R", "begin drawing anew"),
+                ("Tab", "to the bench's drawing and back"), ("Esc", "back to the desk")]
+        self.app.push_screen(Sheet("Keys of the Meet view", key_help(rows, self.palette)))
+
+    async def action_leave(self) -> None:
+        """Back to the desk, at the surface that was met."""
+        if self.state.connected:
+            await self.ask("hush")
+            await self.ask("attend", surface="")
+        self.app.pop_screen()
+        if self.surface_id:
+            self.app.desk_view.show_surface(self.surface_id)  # type: ignore[attr-defined]
+

@@ -1,0 +1,53 @@
+"""What all views share: the engine's state, the way to ask it, and how news reach them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from textual.screen import Screen
+
+from brass_pebble.client import EngineError, Message
+
+from .link import Link
+from .palette import Palette
+from .state import DeskState, Spot
+
+
+class View(Screen[None]):
+    """A view of the engine's desk.  The topmost one gets the news."""
+
+    def __init__(self, state: DeskState, link: Link) -> None:
+        super().__init__()
+        self.state, self.link = state, link
+
+    @property
+    def palette(self) -> Palette:
+        """The colours in use."""
+        return self.app.palette  # type: ignore[attr-defined,no-any-return]
+
+    async def on_screen_resume(self) -> None:
+        """Back on top: what was told meanwhile has not been drawn here."""
+        await self.show_all()
+
+    async def show_all(self) -> None:
+        """Draw everything: after connecting, or when the desk changed."""
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of one topic, already in the state; `changed` are the controls that look different now."""
+
+    async def ask(self, do: str, **fields: Any) -> Message | None:
+        """Ask the engine; a refusal is shown to the person."""
+        try:
+            return await self.link.ask(do, **fields)
+        except EngineError as error:
+            self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
+            return None
+
+    def action_restart(self) -> None:
+        """Start the engine again after it ended."""
+        if not self.state.connected:
+            self.app.restart_engine()  # type: ignore[attr-defined]
+
+    async def action_leave(self) -> None:
+        """Back to the view before."""
+        self.app.pop_screen()
