@@ -15,7 +15,7 @@ from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.keys import key_table
 from brass_pebble.core.layout import Layout, read_layout, write_layout
 from brass_pebble.core.place import free_place
-from brass_pebble.core.problem import ProblemError, nearest
+from brass_pebble.core.problem import Problem, ProblemError, nearest
 from brass_pebble.core.proposal import propose
 
 from .edits import Edit, Row
@@ -144,10 +144,14 @@ class MeetRequests:
     def _trial_over(self, surface_id: str) -> None:
         engine = self._engine
         engine.devices.end_trial(surface_id)
-        if surface_id in engine.desk.surfaces:
+        surface = engine.desk.surfaces.get(surface_id)
+        if surface is not None:
+            # First of all the keyboard types again; then the desk is put right.
             engine.devices.give_back(surface_id)
-            engine.devices.take(engine.devices.here)
-            engine.tell_desk()
+            engine.add_problem(Problem(f"{surface.name} was taken over on trial, and nobody kept it: it types again",
+                                       hint="Take it over once more, and type keep on it within ten seconds"))
+            edit = Edit(f"{surface.name}: given back", ((("surface", surface_id), None),))
+            self._requests.edit(None, {}, lambda: engine.store.change(edit))
 
     def do_keep(self, client: Client, message: Message) -> None:
         """Keep the last full keyboard that was taken over on trial."""

@@ -158,9 +158,11 @@ class Requests:
             self._engine.hands.stop_script()
         return {"running": self._engine.hands.script_running}
 
-    def edit(self, client: Client, message: Message, job: Callable[[], str], fields: Message | None = None,
+    def edit(self, client: Client | None, message: Message, job: Callable[[], str], fields: Message | None = None,
              then: Callable[[], None] | None = None) -> None:
-        """Change the desk on the worker; the reply, with `fields`, follows when it is saved and live."""
+        """Change the desk on the worker; the reply, with `fields`, follows when it is saved and live.
+
+        Without a client, the engine itself wants it."""
         engine, number = self._engine, message.get("id")
 
         def work() -> tuple[str, Loaded]:
@@ -168,7 +170,10 @@ class Requests:
             return words, engine.store.load()
 
         def done(result: object) -> None:
-            if isinstance(result, ProblemError):
+            if client is None:
+                if isinstance(result, tuple):
+                    engine.take_loaded(result[1])
+            elif isinstance(result, ProblemError):
                 problem = result.problem
                 engine.server.refuse(client, number, Refusal(problem.what, problem.hint))
             elif isinstance(result, Exception):
@@ -220,6 +225,8 @@ class Requests:
         for control in surface.layout.controls:
             row: Message = {"id": control.id, "code": control.code, "x": control.x, "y": control.y,
                             "w": control.w, "h": control.h, "legend": control.legend}
+            if holding and holding.parts and not any(control.code in part.codes for part in holding.parts):
+                row["absent"] = True
             found = surface.answer(control.id, "press")
             if found:
                 layer, binding = found
