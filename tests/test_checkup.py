@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import os
+import subprocess
 from pathlib import Path
 
+from brass_pebble import service
 from brass_pebble.checkup import RULE, apply_setup
 from conftest import run_cli
 
@@ -48,3 +50,41 @@ def test_setup_shows_and_does_the_same(tmp_path: Path) -> None:
     assert (tmp_path / "etc/modules-load.d/brass-pebble.conf").read_text() == "uinput\n"
     assert ran[0] == ["usermod", "-aG", "input", "mara"]
     assert len(done) == 6
+
+
+def fake_systemctl(answers: dict[str, tuple[int, str]], called: list[str]) -> service.Run:
+    def run(words: list[str]) -> tuple[int, str]:
+        called.append(" ".join(words))
+        return answers.get(words[0], (0, ""))
+    return run
+
+
+def test_the_service_is_installed_told_of_and_removed(tmp_path: Path) -> None:
+    called: list[str] = []
+    desk = tmp_path / "my desk, 100% $HOME"
+    outcome = service.install(desk, fake_systemctl({}, called))
+    assert outcome.ok and called == ["daemon-reload", "enable --now brass-pebble.service"]
+    assert service.status(fake_systemctl({"is-active": (0, "active")}, called)).said == ("installed, active",)
+    assert not service.status(fake_systemctl({"is-active": (3, "inactive")}, called)).ok
+    assert service.remove(fake_systemctl({}, called)).ok and not service.unit_file().exists()
+    assert service.status().said[0].startswith("not installed")
+
+
+def test_the_unit_is_one_that_systemd_understands(tmp_path: Path) -> None:
+    unit = tmp_path / "brass-pebble.service"
+    unit.write_text(service.unit_text(tmp_path / "my desk, 100% $HOME"))
+    verify = ["systemd-analyze", "verify", "--user", "--man=no", str(unit)]
+    done = subprocess.run(verify, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+    unit.write_text(unit.read_text().replace("ExecStart=/", "ExecStart=/nowhere/"))
+    assert subprocess.run(verify, capture_output=True, text=True, check=False).stderr
+
+
+def test_without_a_running_systemd_the_command_says_what_is_left_to_do() -> None:
+    done = run_cli("service", "install")
+    if done.returncode:
+        assert done.returncode == 1 and "Traceback" not in done.stderr
+        assert "The unit is in place" in done.stderr
+    assert service.unit_file().exists()
+    assert run_cli("service", "remove").returncode in (0, 1)
+    assert not service.unit_file().exists()

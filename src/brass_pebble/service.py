@@ -24,8 +24,6 @@ Type=exec
 ExecStart={command}
 Restart=on-failure
 RestartSec=2
-# A surface must never wait for the processor behind ordinary work.
-Nice=-5
 Slice=session.slice
 
 [Install]
