@@ -243,13 +243,13 @@ class DeskView(View):
         if "kind" in (self.state.control((surface, control)) or {}):
             await self.ask("bind", surface=surface, control=control, kind="")
 
-    @work(exclusive=True, group="edit")
+    @work(group="undo")
     async def action_undo(self) -> None:
         """Take the last change back."""
         if reply := await self.ask("undo"):
             self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
 
-    @work(exclusive=True, group="edit")
+    @work(group="undo")
     async def action_redo(self) -> None:
         """Do the last undone change again."""
         if reply := await self.ask("redo"):

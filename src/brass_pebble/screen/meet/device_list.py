@@ -24,7 +24,7 @@ class DeviceList(Widget, can_focus=True):
     """Arrows or the mouse choose a device."""
 
     DEFAULT_CSS = """
-    DeviceList { height: auto; padding: 0 1; }
+    DeviceList { height: auto; max-height: 45%; padding: 0 1; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("up", "step(-1)", "choose", show=False), Binding("down", "step(1)", "choose", show=False)]

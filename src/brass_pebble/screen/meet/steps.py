@@ -71,7 +71,8 @@ class Which(Step):
             return (f"One press arrived twice: {both}, {self.double['apart_ms']:.1f} ms apart. The pad itself stores a "
                     f"mapping that doubles it.{sure} Swallow:  1 {first['key']}   2 {second['key']}   0 neither")
         device = self.view.device
-        if device is not None and device["id"] in self.view.heard_from and not device["surface"]:
+        if device is not None and device["id"] in self.view.heard_from and not (
+                device["surface"] or device["main"]):
             return f"That is the {device['shown']}, {device['where']}. Enter takes it over; or press another one."
         return "Press any key on the device you want to use."
 
@@ -361,7 +362,7 @@ class Try(Step):
         self._stray = ""
 
     def prompt(self) -> str:
-        controls = self.view.surface_controls()
+        controls = [c for c in self.view.surface_controls() if not c.get("absent")]
         if self._stray:
             return f"{self._stray} is not on the drawing. Enter keeps it so; d draws it anew."
         if len(self.seen) == len(controls) and controls:

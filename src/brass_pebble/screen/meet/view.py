@@ -184,7 +184,8 @@ class MeetView(View):
         self.step = Draw(self, proposals) if step == "draw" else Try(self)
         await self.step.enter()
         self.lay_out()
-        self.set_focus(None)
+        if self.focused is not self.query_one("#bench"):
+            self.set_focus(None)
 
     # News.
 
@@ -196,7 +197,7 @@ class MeetView(View):
         self.query_one(DeviceList).show(self.rows, names)
         self._until = time.monotonic() + self.state.devices["left_ms"] / 1000
         if self.surface_id and self.state.surface(self.surface_id) is None:
-            # Undone, or taken off the desk meanwhile.
+            # Undone, taken off the desk, or a trial that nobody confirmed.
             self.surface_id, self.step = "", Which(self)
             self._enter_step()
         self.lay_out()
@@ -268,6 +269,8 @@ class MeetView(View):
                 sketch.selected = ""
                 sketch.show(device["shape"])
         self.refresh_bindings()
+        if which and self.focused is None:
+            devices.focus()
 
     def _show_words(self) -> None:
         palette = self.palette

@@ -69,7 +69,7 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
     quiet = paint(text if state.down else palette.dim, fill)
     strong = paint(text, fill, bold=True)
     mark = "⇓" if state.latched else ("●" if state.down else control.get("glyph", ""))
-    if bound and control.get("broken"):
+    if bound and (control.get("broken") or control.get("absent")):
         mark, strong = "✗", paint(palette.rust, fill, bold=True)
     if height == 1:
         label = control["label"] if bound else control["legend"]

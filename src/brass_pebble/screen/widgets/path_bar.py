@@ -124,7 +124,9 @@ def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
     if surface is None or control is None:
         return [Hop("press a control, or choose one with the arrows", "surface")]
     trace = state.last_trace_of(spot) if following else None
-    hops = [Hop(surface["name"], "surface", surface["state"] != "taken"), Hop(control["legend"], "control"),
+    absent = control.get("absent", False)
+    hops = [Hop(surface["name"], "surface", surface["state"] != "taken"),
+            Hop(f"{control['legend']}: the device has no such key" if absent else control["legend"], "control", absent),
             Hop("press", "binding")]
     layer = next((la["name"] for la in surface["layers"] if la["id"] == control.get("layer")),
                  surface["layers"][-1]["name"] if surface["layers"] else "no layer")

@@ -22,13 +22,15 @@ SMALLEST, LARGEST = (3, 3), (14, 5)
 class Sketch(Widget, can_focus=True):
     """Shows controls; the mouse, or the arrows and Enter, press them."""
 
+    # A click presses a key and leaves the keyboard where it was.
+    FOCUS_ON_CLICK = False
     DEFAULT_CSS = """
     Sketch { height: 1fr; width: 1fr; padding: 0 1; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("up", "go(0, -1)", "", show=False), Binding("down", "go(0, 1)", "", show=False),
         Binding("left", "go(-1, 0)", "", show=False), Binding("right", "go(1, 0)", "", show=False),
-        ("enter", "press", "press this key"),
+        ("enter", "press", "press this key"), ("escape", "leave", "leave the bench"),
     ]
 
     class Picked(Message):
@@ -134,6 +136,10 @@ class Sketch(Widget, can_focus=True):
         else:
             self.selected = next_control(self.controls, here, dx, dy)["id"]
         self.redraw()
+
+    def action_leave(self) -> None:
+        """The view's own keys count again."""
+        self.blur()
 
     async def action_press(self) -> None:
         """Press the selected control and let it go."""

@@ -1,0 +1,259 @@
+"""The Meet view, the surface's settings and the Checkup view in a real terminal, by keys and by mouse."""
+
+from __future__ import annotations
+
+import signal
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from brass_pebble.client import start_engine
+from brass_pebble.demo import demo_desk
+from brass_pebble.paths import user_layouts
+from conftest import wait_for
+from terminal import Terminal
+from test_meet import BENCH
+
+
+@pytest.fixture
+def demo() -> Iterator[Terminal]:
+    terminal = Terminal("demo")
+    terminal.wait("◉ armed")
+    yield terminal
+    terminal.close()
+
+
+@pytest.fixture
+def empty(tmp_path: Path) -> Iterator[Terminal]:
+    """A desk with nothing on it, and a bench with devices that nobody has met."""
+    desk = tmp_path / "desk"
+    desk.mkdir()
+    (desk / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
+    (tmp_path / "bench.toml").write_text(BENCH)
+    _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
+    terminal = Terminal("--desk", str(desk))
+    terminal.wait("This desk has no surfaces yet")
+    yield terminal
+    terminal.close()
+    process.send_signal(signal.SIGTERM)
+    process.wait(timeout=10)
+
+
+def click(terminal: Terminal, *texts: str) -> None:
+    """Press with the mouse what stands lowest on the screen, and let it go; the first of the texts that is there."""
+    terminal.wait(lambda screen: any(text in screen for text in texts))
+    before = ""
+    # Aimed at only when it has come to rest, as a person would.
+    while before != (before := terminal.screen()):
+        time.sleep(0.25)
+    text = next(text for text in texts if text in before)
+    x, y = [(line.index(text), row) for row, line in enumerate(before.splitlines()) if text in line][-1]
+    terminal.mouse(x, y, down=True)
+    terminal.mouse(x, y, down=False)
+
+
+def mark_main(terminal: Terminal) -> None:
+    terminal.keys("m")
+    terminal.wait("First: press any key on the keyboard you type on")
+    terminal.wait("pgdn")
+    click(terminal, "caps")
+    terminal.wait("Press any key on the device you want to use.")
+
+
+def test_from_an_unmet_device_to_a_surface_that_works(demo: Terminal) -> None:
+    mark_main(demo)
+    demo.wait("is the surface Floor pedals")
+    click(demo, "Kettle six-key")
+    demo.wait("ON THE BENCH   Kettle six-key knob pad")
+    demo.keys("Tab", "Enter")
+    demo.wait("That is the Kettle six-key knob pad, bench hub, front.")
+    demo.wait("KEY_F19 0xbd")
+    demo.keys("BTab")
+    time.sleep(0.4)
+    demo.keys("Enter")
+    demo.wait("Which drawing is it?")
+    demo.wait("Six keys and a knob: it has 9 keys")
+    demo.keys("Enter")
+    demo.wait("Press “1” on the device (9 to go)")
+    demo.keys("Tab")
+    for name, move in zip("123654", ("Right", "Right", "Down", "Left", "Left", "Up"), strict=True):
+        # Walked as drawn: 1 2 3, then 4 5 6; the bench's cursor goes around.
+        if name in "123":
+            demo.keys("Enter")
+            demo.wait(f"“{name}” sends F{18 + int(name)}")
+        demo.keys(move)
+    demo.keys("Down", "Enter", "Right", "Enter", "Right", "Enter")
+    demo.wait("“6” sends F24")
+    demo.wait("Press “knob-left” on the device (3 to go)")
+    demo.keys("Right", "Enter", "Right", "Enter", "Right", "Enter")
+    demo.wait("Press every control once: 0 of 9 seen")
+    demo.keys("Enter")
+    demo.wait("Press every control once: 1 of 9 seen")
+    demo.keys("Left", "Enter")
+    demo.wait("Press every control once: 2 of 9 seen")
+    demo.keys("Escape")
+    demo.wait("⏎ ready")
+    demo.keys("Enter")
+    demo.wait("KETTLE SIX-KEY KNOB PAD")
+    demo.keys("b")
+    demo.wait("chord or macro")
+    demo.type("ctrl+alt+2")
+    demo.keys("Enter")
+    demo.wait("Live now, and saved")
+    demo.keys("Enter")
+    demo.wait("Ovenlight: camera hob on air")
+    text = (demo_desk() / "desk.toml").read_text()
+    assert 'serial = "KT-40172"' in text and "knob-pad-6" in text and '1 = "F19"' in text
+
+
+def test_walking_the_keys_of_a_device_nobody_has_drawn(empty: Terminal) -> None:
+    mark_main(empty)
+    click(empty, "Juniper")
+    empty.wait("ON THE BENCH   Juniper")
+    empty.keys("Enter")
+    empty.wait("Which drawing is it?")
+    empty.keys("w")
+    empty.wait("Walk the keys: press them in reading order.")
+    click(empty, "│ 3 ")
+    empty.wait("F15 drawn in row 1")
+    click(empty, "│ 4 ")
+    empty.wait("F16 drawn in row 1")
+    empty.keys("r")
+    empty.wait("A new row")
+    click(empty, "│ 5 ")
+    empty.wait("F17 drawn in row 2")
+    empty.wait("3 drawn")
+    empty.keys("+", "+", "n")
+    empty.wait("What stands on this key")
+    empty.keys("BSpace", "BSpace", "BSpace")
+    empty.type("cut")
+    empty.keys("Enter")
+    empty.wait(" cut   ")
+    empty.keys("Up", "DC")
+    empty.wait("2 drawn")
+    empty.keys("u")
+    empty.wait("3 drawn")
+    empty.keys("Enter")
+    empty.wait("Press every control once: 0 of 3 seen")
+    click(empty, "│ 1 ")
+    empty.wait("is not on the drawing")
+    for number, name in enumerate("345", 1):
+        click(empty, f"│ {name} ")
+        empty.wait("All 3 controls work" if number == 3 else f"{number} of 3 seen")
+    empty.keys("Enter")
+    empty.wait("◉ armed")
+    empty.wait("cut")
+    (file,) = user_layouts().glob("*.toml")
+    assert 'legend = "cut"' in file.read_text() and 'fits = ["4a50:0001"]' in file.read_text()
+
+
+def test_a_press_that_arrives_twice_is_explained_on_the_screen(empty: Terminal) -> None:
+    mark_main(empty)
+    click(empty, "Juniper")
+    empty.wait("ON THE BENCH   Juniper")
+    click(empty, "│ 1 ")
+    empty.wait("One press arrived twice: F13")
+    empty.wait("Press it once more to be sure.")
+    time.sleep(0.4)
+    empty.keys("2")
+    empty.wait("Enter takes it over")
+    time.sleep(0.4)
+    empty.keys("Enter")
+    empty.wait("Which drawing is it?")
+    empty.keys("Escape")
+    empty.wait("JUNIPER")
+
+
+def test_the_only_keyboard_is_taken_on_trial_and_kept_by_typing_keep(empty: Terminal) -> None:
+    empty.keys("m")
+    empty.wait("First: press any key on the keyboard you type on")
+    empty.keys("n")
+    empty.wait("Press any key on the device you want to use.")
+    empty.keys("Enter")
+    empty.wait("is the only full keyboard here")
+    empty.type("take my only keyboard")
+    empty.keys("Enter")
+    empty.wait("On trial: it gives itself back within ten seconds.")
+    empty.wait(" K   ")
+    time.sleep(0.5)
+    for key in "KEEP":
+        # Quickly, as one types: there are ten seconds.
+        places = [(line.index(f" {key}   ") + 1, row) for row, line in enumerate(empty.screen().splitlines())
+                  if f" {key}   " in line]
+        for down in (True, False):
+            empty.mouse(*places[-1], down=down)
+    empty.wait("It stays a surface.")
+    empty.keys("Escape")
+    empty.wait("HARBOUR KEYBOARD  ◆")
+
+
+def test_a_device_pulled_out_greys_its_surface_and_comes_back(demo: Terminal) -> None:
+    mark_main(demo)
+    click(demo, "Tern three-pedal board")
+    demo.wait("ON THE BENCH   Tern")
+    demo.keys("p")
+    demo.wait(lambda screen: "Tern three-pedal board" not in screen.split("ON THE BENCH")[0].split("steps")[-1])
+    demo.keys("Escape")
+    demo.wait("✗ missing")
+    demo.wait("◌ 2 of 3 armed")
+    demo.keys("m")
+    demo.wait("pull out / plug in")
+    demo.keys("p")
+    demo.wait("Tern three-pedal board")
+    demo.keys("Escape")
+    demo.wait("◉ armed")
+
+
+def test_settings_of_a_surface_by_keys(demo: Terminal) -> None:
+    demo.keys("i")
+    demo.wait("unbound controls   are swallowed")
+    demo.wait("known by: same name; plugged in where")
+    demo.keys("Down", "Enter")
+    demo.wait("pass through to the focused program")
+    demo.keys("Down", "Down", "Enter")
+    demo.wait("a release counts after 5 ms")
+    demo.keys("Down", "Enter")
+    demo.wait("lit while armed")
+    demo.keys("Escape")
+    demo.wait(lambda screen: "take it off the desk" not in screen)
+    demo.keys("u", "u", "u")
+    demo.wait("nothing bound, swallowed")
+    demo.keys("i")
+    demo.wait("unbound controls   are swallowed")
+    demo.keys("Escape")
+    demo.wait(lambda screen: "take it off the desk" not in screen)
+    demo.keys("a")
+    demo.wait("The arrows move this surface on the desk")
+    demo.keys("Down", "Down", "Enter")
+    demo.wait(lambda screen: "The arrows move this surface on the desk" not in screen)
+    wait_for(lambda: "at = [0.0, 1.0]" in (demo_desk() / "desk.toml").read_text())
+    demo.keys("u")
+    wait_for(lambda: "at = [0, 0]" in (demo_desk() / "desk.toml").read_text())
+
+
+def test_the_checkup_view_explains_and_draws(demo: Terminal) -> None:
+    demo.keys("c")
+    demo.wait("Checkup   ✗")
+    demo.wait("✓ Floor pedals")
+    click(demo, "✓ Floor pedals")
+    demo.wait("Tern three-pedal board, bench floor, known by: same name")
+    demo.wait("middle")
+    demo.keys("Escape")
+    demo.wait("LEFT NUMPAD")
+
+
+def test_the_meet_view_in_eighty_by_twenty_four() -> None:
+    terminal = Terminal("demo", size=(80, 24))
+    try:
+        terminal.wait("◉ armed")
+        terminal.keys("m")
+        terminal.wait("First: press any key")
+        terminal.wait("Kettle six-key knob pad")
+        terminal.keys("Down", "Down", "Down", "Down")
+        terminal.wait("ON THE BENCH   Kettle")
+        terminal.keys("Tab", "Right", "Enter")
+        terminal.wait("F20")
+    finally:
+        terminal.close()
