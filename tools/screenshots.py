@@ -15,11 +15,21 @@ TARGET = PROJECT / "docs" / "screenshots"
 BRASS_PEBBLE = Path(sys.executable).parent / "brass-pebble"
 SCREEN = "1280x800x24"
 
+# The way to the drawing of the pad that the demo has not met yet.
+MET: list[str | float] = ["m", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", 0.6, "Enter", 1.2]
+PRESS_ALL: list[str | float] = ["Enter", 0.2, "Right", "Enter", 0.2, "Right", "Enter", 0.2, "Left", "Left", "Down",
+                                *[item for _ in range(6) for item in ("Enter", 0.3, "Right")], 0.5]
 # name: (columns, rows), then what is sent: a key by tmux's name, a text in quotes, or seconds to wait.
 SHOTS: dict[str, tuple[tuple[int, int], list[str | float]]] = {
     "desk": ((160, 40), ["w", 12.2]),
     "desk-light": ((160, 40), ["t", "Down", "Down", "Enter", 1.5]),
     "desk-80x24": ((80, 24), ["Down", "Enter", 0.8]),
+    "meet": ((160, 40), ["m", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", "Tab", "Enter", 0.2]),
+    "meet-draw": ((160, 40), [*MET, "w", 0.3, "Tab", "Enter", 0.3, "Right", "Enter", 0.3, "Right", "Enter", 0.3, "r",
+                              "Down", "Enter", 0.3, "Left", "Enter", 0.3, "Escape", 0.3, "+", "+", 0.3]),
+    "meet-try": ((160, 40), [*MET, "Enter", 0.3, "Tab", *PRESS_ALL, "Enter", 0.3, "Left", "Enter", 0.3]),
+    "settings": ((160, 40), ["Down", "Down", "i", 0.5, "Down", "Down", "Down", "Enter", 0.6]),
+    "checkup": ((160, 40), ["c", 2.5, *["Down"] * 6, 0.5]),
     "bind": ((160, 40), ["Down", "Down", "Right", "b", "'ctrl+alt+f", 0.5]),
     "explained": ((160, 40), ["Down", "Down", "Enter", 3.0, "e", 0.5]),
     "zoom": ((160, 40), ["Down", "Down", "z", "Enter", 1.0]),

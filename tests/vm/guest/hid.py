@@ -18,17 +18,44 @@ KEYBOARD = bytes.fromhex(
     "05010906a101050719e029e71500250175019508810295017508810195067508150026ff000507190029ff8100c0")
 # A numeric pad: six keys at a time out of usages 0x53 to 0x63, so that the kernel makes a node with 17 keys.
 NUMPAD = bytes.fromhex("05010906a10105071953296315012511750895068100c0")
+# Three pedals that send A, B and C.
+PEDALS = bytes.fromhex("05010906a10105071904290615012503750895068100c0")
+# Twelve keys (report 1) and a dial (report 3): the kernel makes two nodes of it.
+KEYPAD = bytes.fromhex("05010906a1018501" "05071904290f1501250c750895068100c0"
+                       "05010908a101850309371581257f750895018106c0")
+# Volume keys, as most keyboards have them on an interface of their own.
+MEDIA_KEYS = bytes.fromhex("050c0901a101850209e909ea09e215002501750195038102750595018103c0")
+# As KEYBOARD, with the lamps num, caps and scroll.
+LIT_KEYBOARD = bytes.fromhex(
+    "05010906a101050719e029e715002501750195088102950175088101"
+    "05081901290315002501750195039102750595019103" "050795067508150026ff000507190029ff8100c0")
 
-USAGES = {"A": 0x04, "B": 0x05, "C": 0x06, "H": 0x0B, "I": 0x0C, "num": 0x53, "slash": 0x54, "times": 0x55,
+USAGES = {"A": 0x04, "B": 0x05, "C": 0x06, "D": 0x07, "H": 0x0B, "I": 0x0C, "num": 0x53, "slash": 0x54, "times": 0x55,
           "minus": 0x56, "plus": 0x57, "enter": 0x58, **{str(n): 0x58 + n for n in range(1, 10)}, "0": 0x62,
           "dot": 0x63}
+
+
+def _six(down: list[int]) -> bytes:
+    return bytes([*down, *[0] * 6][:6])
+
+
+# How a press is reported: what is down, as the descriptor wants it.
+REPORTS = {
+    KEYBOARD: lambda down: b"\0\0" + _six(down),
+    NUMPAD: lambda down: _six([usage - 0x52 for usage in down]),
+    PEDALS: lambda down: _six([usage - 0x03 for usage in down]),
+    KEYPAD: lambda down: b"\1" + _six([usage - 0x03 for usage in down]),
+    MEDIA_KEYS: lambda down: b"\2\0",
+    LIT_KEYBOARD: lambda down: b"\0\0" + _six(down),
+}
+MEDIA = {"louder": 1, "softer": 2, "mute": 4}
 
 
 class HidDevice:
     """A plugged-in device: press and release keys, pull it out."""
 
     def __init__(self, name: str, phys: str, descriptor: bytes, vendor: int, product: int) -> None:
-        self._array = descriptor is NUMPAD
+        self._reports = REPORTS[descriptor]
         self._down: list[int] = []
         self.phys = phys
         self._fd = os.open("/dev/uhid", os.O_RDWR | os.O_CLOEXEC)
@@ -67,10 +94,19 @@ class HidDevice:
         time.sleep(seconds)
         self.release(key)
 
+    def media(self, key: str) -> None:
+        """Tap a media key of a device that has them on a node of their own."""
+        for bits in (MEDIA[key], 0):
+            self._send(bytes([2, bits]))
+
+    def turn(self, steps: int) -> None:
+        """Turn the dial."""
+        self._send(struct.pack("Bb", 3, steps))
+
     def _report(self) -> None:
-        keys = [usage - 0x53 + 1 if self._array else usage for usage in self._down]
-        slots = bytes([*keys, *[0] * 6][:6])
-        report = slots if self._array else b"\0\0" + slots
+        self._send(self._reports(self._down))
+
+    def _send(self, report: bytes) -> None:
         os.write(self._fd, struct.pack("<IH4096s", _INPUT2, len(report), report))
 
     def pull_out(self) -> None:
@@ -86,3 +122,29 @@ def twin_numpad(side: str) -> HidDevice:
 
 def main_keyboard() -> HidDevice:
     return HidDevice("Harbour keyboard", "usb-bench-main/input0", KEYBOARD, 0x4842, 0x0001)
+
+
+def three_pedals() -> HidDevice:
+    return HidDevice("Tern three-pedal board", "usb-bench-floor/input0", PEDALS, 0x7E42, 0x0003)
+
+
+class HidPair:
+    """A device of two interfaces, as most keyboards are: its keys, and its media keys."""
+
+    def __init__(self, name: str, port: str, descriptor: bytes, vendor: int, product: int) -> None:
+        self.keys = HidDevice(name, f"{port}/input0", descriptor, vendor, product)
+        self.extra = HidDevice(f"{name} Consumer Control", f"{port}/input1", MEDIA_KEYS, vendor, product)
+        self.tap, self.press, self.release = self.keys.tap, self.keys.press, self.keys.release
+        self.turn, self.media = self.keys.turn, self.extra.media
+
+    def pull_out(self) -> None:
+        self.keys.pull_out()
+        self.extra.pull_out()
+
+
+def keypad_with_knob() -> HidPair:
+    return HidPair("Kettle keypad", "usb-bench-front", KEYPAD, 0x4B54, 0x0006)
+
+
+def big_keyboard() -> HidPair:
+    return HidPair("Lantern keyboard", "usb-bench-back", LIT_KEYBOARD, 0x4C41, 0x0002)
