@@ -18,7 +18,7 @@ MODIFIERS = ("Ctrl", "RightCtrl", "Alt", "AltGr", "Shift", "RightShift", "Super"
 
 # KEY_MAX of linux/input-event-codes.h
 HIGHEST = 0x2FF
-_NUMBERED = re.compile(r"key ?(\d{1,3})", re.IGNORECASE)
+_NUMBERED = re.compile(r"key ?([0-9]{1,3})", re.IGNORECASE)
 
 
 @dataclass(frozen=True)

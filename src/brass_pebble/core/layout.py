@@ -67,12 +67,12 @@ def read_layout(data: dict[str, Any], *, id: str, file: str, text: str = "") -> 
     name = fields.text("name", id)
     controls: list[Control] = []
     for row in fields.tables("control"):
-        key = row.text("key", "")
+        key = row.text("sends", "")
         control_id = row.text("id", key)
         try:
             code = key_table().find(key).code
         except ProblemError as error:
-            row.problem("key", error.problem.what, error.problem.hint)
+            row.problem("sends", error.problem.what, error.problem.hint)
             continue
         control = Control(control_id, code, row.number("x", 0.0), row.number("y", 0.0),
                           row.number("w", 1.0), row.number("h", 1.0), row.text("legend", control_id))
@@ -97,7 +97,7 @@ def write_layout(layout: Layout) -> str:
         lines.append("any_keys = true")
     lines.append("control = [")
     for c in layout.controls:
-        parts = [f"id = {quote(c.id)}", f"key = {quote(key_table().name(c.code))}", f"x = {c.x:g}", f"y = {c.y:g}"]
+        parts = [f"id = {quote(c.id)}", f"sends = {quote(key_table().name(c.code))}", f"x = {c.x:g}", f"y = {c.y:g}"]
         parts += [f"{name} = {size:g}" for name, size in (("w", c.w), ("h", c.h)) if size != 1]
         if c.legend != c.id:
             parts.append(f"legend = {quote(c.legend)}")

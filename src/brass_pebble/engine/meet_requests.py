@@ -243,7 +243,7 @@ def controls_of(layout: Layout) -> list[Message]:
 def _read_drawing(drawing: Message, surface: Surface, facts: DeviceFacts | None, layouts: dict[str, Layout],
                   is_own: Any) -> Layout:
     """A drawing made by hand, with a name that no other drawing has, for this make of device."""
-    rows = [{"id": str(row["id"]), "key": key_table().name(int(row["code"])),
+    rows = [{"id": str(row["id"]), "sends": key_table().name(int(row["code"])),
              **{name: float(row[name]) for name in ("x", "y", "w", "h")}, "legend": str(row["legend"])}
             for row in drawing["controls"]]
     name = str(drawing.get("name") or surface.name)
