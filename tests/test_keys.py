@@ -96,6 +96,6 @@ def test_durations_said(ns: int, text: str) -> None:
 def test_the_us_layout_types_all_of_ascii_and_says_what_it_cannot() -> None:
     layout = keymap()
     for char in map(chr, range(32, 127)):
-        assert layout.characters[layout.chord(char).codes] == char
+        assert layout.characters[layout.strokes(char)[0].codes] == char
     with pytest.raises(ProblemError, match="cannot type “é”"):
-        layout.chord("é")
+        layout.strokes("é")

@@ -84,13 +84,14 @@ def test_the_shortest_time_between_two_events_is_known() -> None:
                                      "time, or shorten its taps and waits"),
     ("keep Ctrl\n  tap A", "test.macro:1:10: the line ends too early. Here belongs “down”"),
     ("tap A\n  tap B", "test.macro:2:3: this line is indented deeper than the block it stands in. Only the lines under "
-                       "repeat and keep are indented"),
+                       "repeat, keep, beat, if and otherwise are indented"),
     ("repeat 2\n    tap A\n  tap B", "test.macro:3:3: the indentation of this line fits no block above it. Use 0 "
                                      "spaces, as the block above"),
     ("repeat 2\n\ttap A", "test.macro:2:1: this line is indented with a tab. Indent with two spaces for each block"),
     ('type "abc', 'test.macro:1:6: the text is not closed. End it with a double quote; a quote inside is written \\"'),
-    ('type "café"', "test.macro:1:10: the us layout cannot type “é”. Leave the character out or write another one"),
-    ('type "a\\q"', 'test.macro:1:8: “\\q” is not an escape. Known are \\n, \\t, \\" and \\\\'),
+    ('type "café"', "test.macro:1:10: the us layout cannot type “é”. Leave it out, or write paste instead of "
+     "type: that goes through the clipboard"),
+    ('type "a\\q"', 'test.macro:1:8: “\\q” is not an escape. Known are \\n, \\t, \\", \\\\, \\{ and \\}'),
     ("down A\ndown A", "test.macro:2:6: A is already down since line 1. Write an up for it in between"),
     ("up A", "test.macro:1:4: A is not down here. Write a down for it before, or leave this line out"),
     ("tint wheet\ntap A", "test.macro:1:6: there is no tint called “wheet”. Did you mean wheat?"),

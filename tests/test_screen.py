@@ -258,7 +258,7 @@ def test_the_screen_of_an_empty_desk_says_what_to_do(tmp_path: Path) -> None:
     terminal = Terminal("--desk", str(tmp_path))
     try:
         screen = terminal.wait("This desk has no surfaces yet.")
-        assert "brass-pebble devices" in screen and "brass-pebble demo" in screen
+        assert "Meet a device" in screen and "brass-pebble demo" in screen
     finally:
         terminal.close()
 

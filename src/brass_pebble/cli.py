@@ -400,22 +400,30 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
 
 
 def _read_file(file: Path) -> tuple[Any, list[Any]]:
-    from .core.desk import read_tap_lengths
-    from .core.macro import read_macro
-    from .core.problem import Problem
+    from .core.desk import read_typing
+    from .core.macro import parse, read_macro
+    from .core.problem import Problem, ProblemError
     try:
         text = file.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:
         return None, [Problem(f"byte {error.start + 1} is not UTF-8", str(file), hint="Save the file as UTF-8")]
     except OSError as error:
         raise Failure(f"{_os_text(error)}. Give the path of a .macro file", "usage") from None
-    times = {}
-    desk = file.resolve().parent.parent / "desk.toml"
+    settings: dict[str, Any] = {}
+    folder = file.resolve().parent
+    desk = folder.parent / "desk.toml"
     if desk.is_file():
         import tomllib
-        with contextlib.suppress(tomllib.TOMLDecodeError, OSError, UnicodeDecodeError):
-            times["tap"], times["gap"] = read_tap_lengths(tomllib.loads(desk.read_text(encoding="utf-8")))
-    return read_macro(text, id=file.stem, file=str(file), **times)
+
+        from .outputs.xkb import typist
+        with contextlib.suppress(tomllib.TOMLDecodeError, OSError, UnicodeDecodeError, ProblemError):
+            settings["tap"], settings["gap"], keyboard = read_typing(tomllib.loads(desk.read_text(encoding="utf-8")))
+            settings["typist"] = typist(keyboard)
+    others = {}
+    for other in folder.glob("*.macro"):
+        with contextlib.suppress(OSError, UnicodeDecodeError):
+            others[other.stem] = parse(other.read_text(encoding="utf-8"), id=other.stem, file=str(other))
+    return read_macro(text, id=file.stem, file=str(file), others=others, **settings)
 
 
 @macro_app.command("check")

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+import re
+from collections.abc import Callable, Container, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -12,12 +13,17 @@ from .keys import Chord, key_table, parse_chord
 from .layout import EMPTY, MISSING, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
 from .macro.steps import LONGEST_LABEL, TINTS
+from .player import FOR_EVER, Manner
 from .problem import Problem, ProblemError, nearest
 from .toml_fields import Fields, Places
 
 FORMAT = 1
+DEFAULT_PATIENCE = 250_000_000
+OUTPUTS = ("uinput", "x11", "stage")
 LAMPS = ("num", "caps", "scroll")
 ARMED = "armed"
+PLAYS = re.compile(r"once|while held|until pressed again|[1-9][0-9]{0,4} times")
+POLICIES = ("start over", "ignore", "queue", "both")
 # What a person types to take over the last keyboard there is.
 ON_TRIAL = "take my only keyboard"
 LONGEST_DEBOUNCE = 200_000_000
@@ -71,6 +77,20 @@ class Binding:
     label: str = ""
     tint: str = ""
     note: str = ""
+    plays: str = "once"
+    again: str = ""
+
+    @property
+    def manner(self) -> Manner:
+        """How a press plays it; `again` is the macro's own unless the binding says otherwise."""
+        again = self.again or "start over"
+        if self.plays == "while held":
+            return Manner(again, FOR_EVER, while_held=True)
+        if self.plays == "until pressed again":
+            return Manner("end", FOR_EVER)
+        if self.plays != "once":
+            return Manner(again, int(self.plays.split()[0]))
+        return Manner(again)
 
 
 @dataclass(frozen=True)
@@ -131,9 +151,12 @@ class Surface:
         return any(binding.action.target == "rest or wake" for layer in self.layers
                    for binding in layer.bindings.values())
 
-    def answer(self, control: str, gesture: str) -> tuple[Layer, Binding] | None:
-        """The topmost layer that binds the control, and its binding."""
+    def answer(self, control: str, gesture: str,
+               off: Container[tuple[str, str]] = ()) -> tuple[Layer, Binding] | None:
+        """The topmost layer that binds the control, and its binding; `off` are (surface, layer) switched off."""
         for layer in reversed(self.layers):
+            if (self.id, layer.id) in off:
+                continue
             binding = layer.bindings.get((control, gesture))
             if binding is not None:
                 return layer, binding
@@ -151,12 +174,19 @@ class StagePlace:
 
 @dataclass(frozen=True)
 class Desk:
-    """One whole set-up.  `output` is "uinput" or "stage"; times in ns."""
+    """One whole set-up.  `output` is "uinput", "x11" or "stage"; times in ns.
+
+    `keyboard` is the layout that the receiving programs have; `screen` its size in pixels; `patience` is how long a
+    press waits for modifiers that are held on the main keyboard.
+    """
 
     name: str = "Empty desk"
     output: str = "uinput"
     tap: int = DEFAULT_TAP
     gap: int = DEFAULT_GAP
+    keyboard: str = "us"
+    screen: tuple[int, int] = (1920, 1080)
+    patience: int = DEFAULT_PATIENCE
     surfaces: dict[str, Surface] = field(default_factory=dict)
     stage: tuple[StagePlace, ...] = ()
     macros: dict[str, Macro] = field(default_factory=dict)
@@ -187,10 +217,10 @@ def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> 
     return Action(kind, target)
 
 
-def read_tap_lengths(data: dict[str, Any]) -> tuple[int, int]:
-    """The desk's tap length and gap in ns, needed before its macros can be laid out."""
+def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
+    """The desk's tap length and gap in ns and its keyboard layout, needed before its macros can be laid out."""
     fields = Fields(data, (), Places(""), "", [])
-    return fields.duration("tap", DEFAULT_TAP), fields.duration("gap", DEFAULT_GAP)
+    return fields.duration("tap", DEFAULT_TAP), fields.duration("gap", DEFAULT_GAP), fields.text("keyboard", "us")
 
 
 def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[str], Layout | None],
@@ -205,8 +235,11 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     known_macros = {**macros, **broken_macros}
     surfaces = {}
     name = top.text("name", "Unnamed desk")
-    output = top.choice("output", ("uinput", "stage"), "uinput")
+    output = top.choice("output", OUTPUTS, "uinput")
     tap, gap = top.duration("tap", DEFAULT_TAP), top.duration("gap", DEFAULT_GAP)
+    keyboard = top.text("keyboard", "us")
+    wide, high = top.pair("screen", (1920.0, 1080.0)) or (1920.0, 1080.0)
+    patience = top.duration("patience", DEFAULT_PATIENCE)
     for surface_id, fields in top.entries("surface"):
         surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names, known_macros)
     places = []
@@ -215,7 +248,8 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
                                  fields.pair("size", (6.0, 3.0)) or (6.0, 3.0)))
         fields.done()
     top.done()
-    return Desk(name, output, tap, gap, surfaces, tuple(places), macros, broken_macros), problems
+    return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, surfaces,
+                tuple(places), macros, broken_macros), problems
 
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
@@ -311,6 +345,15 @@ def _read_binding(control: str, gesture: str, row: Fields, surface: Surface,
                     nearest(control, [c.id for c in surface.layout.controls]), word=control)
         row.done(*row.data)
         return None
+    plays, again = row.text("plays", "once"), row.text("again", "")
+    if not PLAYS.fullmatch(plays):
+        row.problem("plays", f"“{plays}” is not a way to play",
+                    "Write once, while held, until pressed again, or 3 times", word=plays)
+        plays = "once"
+    if again and again not in POLICIES:
+        row.problem("again", f"“{again}” is not what a second press can do", f"Known are {', '.join(POLICIES)}",
+                    word=again)
+        again = ""
     words = [kind for kind in ACTION_KINDS if kind in row.data]
     label, tint, note = row.text("label", ""), row.text("tint", ""), row.text("note", "")
     if tint and tint not in TINTS:
@@ -322,7 +365,7 @@ def _read_binding(control: str, gesture: str, row: Fields, surface: Surface,
                     "Shorten it", word=label)
         label = label[:LONGEST_LABEL]
     if len(words) != 1:
-        unknown = [key for key in row.data if key not in ("label", "tint", "note", *ACTION_KINDS)]
+        unknown = [key for key in row.data if key not in ("label", "tint", "note", "plays", "again", *ACTION_KINDS)]
         hint = (nearest(unknown[0], ACTION_KINDS) if unknown else "") or f"Write one of {', '.join(ACTION_KINDS)}"
         what = f"“{control}” has no action" if not words else f"“{control}” has {len(words)} actions"
         row.problem("", what, hint, word=unknown[0] if unknown else "")
@@ -335,4 +378,4 @@ def _read_binding(control: str, gesture: str, row: Fields, surface: Surface,
     except ProblemError as error:
         row.problem(kind, error.problem.what, error.problem.hint, word=target)
         return None
-    return Binding(control, gesture, action, label, tint, note)
+    return Binding(control, gesture, action, label, tint, note, plays, again)

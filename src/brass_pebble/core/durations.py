@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from fractions import Fraction
+from functools import lru_cache
 
 from .problem import ProblemError
 
@@ -14,6 +15,7 @@ LONGEST = 24 * 60 * UNITS["min"]
 _SHAPE = re.compile(r"([-+]?)(\d+(?:\.\d+)?|\.\d+)\s*([A-Za-zµ]*)")
 
 
+@lru_cache(maxsize=4096)
 def parse_duration(text: str) -> int:
     """Nanoseconds of `300ms`, `1.5s`, `250us` or `2min`.
 
@@ -30,7 +32,7 @@ def parse_duration(text: str) -> int:
         raise ProblemError(f"“{unit}” is not a unit of time", hint="The units are us, ms, s and min")
     if sign == "-":
         raise ProblemError(f"“{text}” is below zero", hint="Time only runs forward: use 0ms or more")
-    value = int(Fraction(number) * UNITS[unit])
+    value = int(number) * UNITS[unit] if number.isdigit() else int(Fraction(number) * UNITS[unit])
     if value > LONGEST:
         raise ProblemError(f"“{text}” is longer than a day", hint="The longest duration is 1440min")
     return value
@@ -46,3 +48,12 @@ def say_duration(ns: int) -> str:
         return f"{ns / SECOND:.2f}".rstrip("0").rstrip(".") + " s"
     minutes, rest = divmod(ns, 60 * SECOND)
     return f"{minutes} min {rest // SECOND} s"
+
+
+def write_duration(ns: int) -> str:
+    """A duration as macros and desks write it, exactly: `300ms`, `1.5s`, `2min`."""
+    for unit in ("min", "s", "ms"):
+        size = UNITS[unit]
+        if ns >= size and ns * 1000 % size == 0:
+            return f"{ns / size:.3f}".rstrip("0").rstrip(".") + unit
+    return f"{ns / UNITS['us']:.3f}".rstrip("0").rstrip(".") + "us" if ns else "0ms"

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from importlib.resources import files
 
 from .problem import ProblemError, nearest
@@ -94,6 +94,7 @@ class Chord:
         return "+".join(key_table().name(code) for code in self.codes)
 
 
+@lru_cache(maxsize=4096)
 def parse_chord(text: str) -> Chord:
     """Read `Ctrl+Alt+F4`.
 

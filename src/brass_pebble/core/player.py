@@ -12,11 +12,50 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
-from .macro.program import Program
+from .durations import MS, say_duration
+from .macro.asks import Ask, CatchUp, Errand
+from .macro.program import Program, Score, Timeline
+from .macro.steps import Finish, GaveUp
+from .macro.values import Given
+from .pointer import POINTER
+from .problem import ProblemError
 
 MOST_QUEUED = 16
+# A macro without any time of its own cannot be repeated faster.
+SHORTEST_TURN = 10 * MS
+# How often a run may ask within one call before others have their turn.
+MOST_ASKS_AT_ONCE = 10_000
+FOR_EVER = -1
+
+
+@dataclass(frozen=True)
+class Manner:
+    """How a program is played.
+
+    `again` says what happens when a run with the same key is still playing: "start over", "ignore", "queue", "both",
+    or "end" (the second press ends the first run and starts none).  `turns` is how often it is played, `FOR_EVER`
+    until it is ended; with `while_held` letting go ends it at once.  `longest` bounds a run, in ns; 0 does not.
+    """
+
+    again: str = "both"
+    turns: int = 1
+    while_held: bool = False
+    longest: int = 0
+
+
+@dataclass
+class Live:
+    """What a live run needs to lay its events: its score, and what its press brought."""
+
+    score: Score
+    given: Given = field(default_factory=Given)
+    locked: bool = False
+
+
+ONCE = Manner()
 
 # One effect: key code, 1 down or 0 up, planned time in ns, the run it belongs to.
 Effect = tuple[int, int, int, "Run"]
@@ -31,6 +70,14 @@ class Run:
     letting_go = False
     ended = 0
     shared: list[int] | tuple[()] = ()
+    turns_left = 0
+    while_held = False
+    until = 0
+    trouble = ""
+    live: Live | None = None
+    timeline: Timeline | None = None
+    laying: object = None
+    waiting: Ask | None = None
 
     def __init__(self, id: int, program: Program, start: int, again_key: object, owner: object) -> None:
         self.id = id
@@ -48,7 +95,8 @@ class Player:
     """All runs, and what they hold down.
 
     `on_end(run, now)` is told of every run that ended, after its releases are in the list.  `down` counts the runs
-    that hold a key; `by_key` has the runs that play for each `again_key`.
+    that hold a key; `by_key` has the runs that play for each `again_key`; `errands` is what runs want from the world,
+    to be done by the caller, and answered with `answer` if the run waits for it.
     """
 
     def __init__(self, on_end: Callable[[Run, int], None] | None = None) -> None:
@@ -57,17 +105,18 @@ class Player:
         self.down: dict[int, int] = {}
         self._due: list[tuple[int, int, Run]] = []
         self.by_key: dict[object, list[Run]] = {}
-        self._queued: dict[object, deque[tuple[Program, object]]] = {}
+        self.errands: list[tuple[Run, Ask]] = []
+        self._queued: dict[object, deque[tuple[Program, object, Manner, Live | None]]] = {}
         self._next_id = 1
 
-    def start(self, program: Program, now: int, out: list[Effect], *, again: str = "both",
-              again_key: object = None, owner: object = None) -> tuple[Run | None, str]:
+    def start(self, program: Program, now: int, out: list[Effect], *, again: str = "", again_key: object = None,
+              owner: object = None, manner: Manner = ONCE, live: Live | None = None) -> tuple[Run | None, str]:
         """Start a run at `now` and send what is due at once.
 
-        `again` says what happens when a run with the same `again_key` is still playing: "start over",
-        "ignore", "queue" or "both".  Returns the run and "started"; or None with "ignored", "queued" or
-        "queue full".
+        `again` is short for a `manner` with just that.  A `live` run lays its own events.  Returns the run and
+        "started"; or None with "ignored", "queued", "queue full" or "ended".
         """
+        again = again or manner.again
         playing = self.by_key.get(again_key) if again_key is not None else None
         if playing and again != "both":
             if again == "ignore":
@@ -76,27 +125,72 @@ class Player:
                 queue = self._queued.setdefault(again_key, deque())
                 if len(queue) >= MOST_QUEUED:
                     return None, "queue full"
-                queue.append((program, owner))
+                queue.append((program, owner, manner, live))
                 return None, "queued"
             for run in list(playing):
                 self.stop(run, now, out, keep_queue=True)
-        return self._begin(program, now, out, again_key, owner), "started"
+            if again == "end":
+                return None, "ended"
+        return self._begin(program, now, out, again_key, owner, manner, live), "started"
 
-    def _begin(self, program: Program, now: int, out: list[Effect], again_key: object, owner: object) -> Run:
+    def _begin(self, program: Program, now: int, out: list[Effect], again_key: object, owner: object,
+               manner: Manner = ONCE, live: Live | None = None) -> Run:
         run = Run(self._next_id, program, now, again_key, owner)
         self._next_id += 1
         self.runs[run.id] = run
         if again_key is not None:
             self.by_key.setdefault(again_key, []).append(run)
+        if manner is not ONCE:
+            run.turns_left, run.while_held = manner.turns - 1 if manner.turns > 0 else FOR_EVER, manner.while_held
+            if manner.longest:
+                run.until = now + manner.longest
+                heappush(self._due, (run.until, run.id, run))
+        if live is not None:
+            run.live = live
+            self._lay_anew(run)
         self._play(run, now, now, out)
         return run
+
+    def _lay_anew(self, run: Run) -> None:
+        assert run.live is not None
+        run.timeline, run.laying = run.live.score.start(run.live.given, locked=run.live.locked)
+        run.program = run.timeline.program
+        self._ask(run, None)
+
+    def _ask(self, run: Run, answer: object) -> None:
+        """Let a live run lay its next events, up to its next question."""
+        assert run.timeline is not None
+        try:
+            run.waiting = run.laying.send(answer)  # type: ignore[attr-defined]
+            return
+        except (StopIteration, Finish):
+            pass
+        except GaveUp as error:
+            run.trouble = f"line {error.line}: {error}"
+        except ProblemError as error:
+            run.trouble = f"line {error.problem.line}: {error.problem.what}"
+        run.waiting = run.laying = None
+        run.timeline.finish()
+
+    def answer(self, run: Run, answer: object, now: int, out: list[Effect]) -> None:
+        """The world's answer to a question that a run waits for; it goes on at `now`."""
+        if run.state != "playing" or run.timeline is None or run.waiting is None:
+            return
+        run.timeline.now = max(run.timeline.now, now - run.start)
+        self._ask(run, answer)
+        self._play(run, now, now, out)
 
     def advance(self, now: int, out: list[Effect]) -> None:
         """Send everything that is due at `now`, in the order of its planned times."""
         due = self._due
         while due and due[0][0] <= now:
             planned, _, run = heappop(due)
-            if run.state == "playing":
+            if run.state != "playing":
+                continue
+            if run.until and planned >= run.until:
+                run.trouble = f"it was to last at most {say_duration(run.until - run.start)}"
+                self._end(run, planned, now, "stopped", out)
+            else:
                 self._play(run, planned, now, out)
 
     def next_deadline(self) -> int | None:
@@ -108,28 +202,66 @@ class Player:
 
     def _play(self, run: Run, until: int, now: int, out: list[Effect]) -> None:
         """Send the run's events planned up to `until`; book the next."""
-        program = run.program
-        times, start, index, last = program.times, run.start, run.index, len(program.times)
-        while index < last:
-            planned = start + times[index]
-            if planned > until:
-                run.index = index
-                heappush(self._due, (planned, run.id, run))
+        asks = 0
+        while True:
+            program = run.program
+            times, start, index, last = program.times, run.start, run.index, len(program.times)
+            while index < last:
+                planned = start + times[index]
+                if planned > until:
+                    run.index = index
+                    heappush(self._due, (planned, run.id, run))
+                    return
+                code, value = program.codes[index], program.values[index]
+                if code >= POINTER:
+                    out.append((code, value, planned, run))
+                elif value:
+                    self._press(run, code, planned, out)
+                else:
+                    self._release(run, code, planned, out)
+                index += 1
+            run.index = index
+            if run.waiting is not None:
+                asks += 1
+                if not self._proceed(run, until, asks):
+                    return
+                continue
+            end = start + (program.least if program.holds else program.length)
+            if program.holds and not run.letting_go:
                 return
-            code = program.codes[index]
-            if program.values[index]:
-                self._press(run, code, planned, out)
-            else:
-                self._release(run, code, planned, out)
-            index += 1
-        run.index = index
-        end = start + (program.least if program.holds else program.length)
-        if program.holds and not run.letting_go:
-            return
-        if end > until:
-            heappush(self._due, (end, run.id, run))
-        else:
-            self._end(run, end, now, "done", out)
+            if end > until:
+                heappush(self._due, (end, run.id, run))
+                return
+            if not run.turns_left or run.trouble:
+                self._end(run, end, now, "stopped" if run.trouble else "done", out)
+                return
+            if run.turns_left > 0:
+                run.turns_left -= 1
+            # The next turn begins where this one was to end: no drift.
+            run.start, run.index = start + max(program.length, SHORTEST_TURN), 0
+            if run.live is not None:
+                self._lay_anew(run)
+            if run.start > until:
+                heappush(self._due, (run.start, run.id, run))
+                return
+
+    def _proceed(self, run: Run, until: int, asks: int) -> bool:
+        """Deal with what a live run asks; true if it can go on at once."""
+        ask, timeline = run.waiting, run.timeline
+        assert timeline is not None
+        if isinstance(ask, CatchUp):
+            due = run.start + timeline.now
+            if due > until or asks > MOST_ASKS_AT_ONCE:
+                heappush(self._due, (max(due, until + 1), run.id, run))
+                return False
+            self._ask(run, None)
+            return True
+        assert ask is not None
+        self.errands.append((run, ask))
+        if isinstance(ask, Errand) and not ask.wait:
+            self._ask(run, True)
+            return True
+        return False
 
     def _press(self, run: Run, code: int, planned: int, out: list[Effect]) -> None:
         if code in run.mine:
@@ -154,7 +286,10 @@ class Player:
             out.append((code, 0, planned, run))
 
     def let_go(self, run: Run, now: int, out: list[Effect]) -> None:
-        """End a run that holds: now, or when its shortest time has passed.  Others are left alone."""
+        """Letting go ends a run that holds: now, or when its shortest time has passed; others are left alone."""
+        if run.state == "playing" and run.while_held:
+            self._end(run, now, now, "done", out)
+            return
         if run.state != "playing" or not run.program.holds or run.letting_go:
             return
         run.letting_go = True
@@ -185,6 +320,9 @@ class Player:
              next_in_queue: bool = True) -> None:
         for code in reversed(list(run.mine)):
             self._release(run, code, planned, out)
+        if run.laying is not None:
+            run.laying.close()  # type: ignore[attr-defined]
+            run.waiting = run.laying = None
         run.state = state
         run.ended = now
         del self.runs[run.id]
@@ -198,7 +336,7 @@ class Player:
             self.on_end(run, now)
         queue = self._queued.get(key) if next_in_queue and key is not None else None
         if queue:
-            program, owner = queue.popleft()
+            program, owner, manner, live = queue.popleft()
             if not queue:
                 del self._queued[key]
-            self._begin(program, now, out, key, owner)
+            self._begin(program, now, out, key, owner, manner, live)

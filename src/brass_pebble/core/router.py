@@ -2,12 +2,29 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 from .desk import Binding, Desk, Layer, Surface
-from .macro.program import Program, chord_program
-from .player import Effect, Player
+from .durations import MS
+from .macro.program import Macro, Program, chord_program
+from .macro.values import Given
+from .player import ONCE, Effect, Live, Manner, Player
 from .trace import Trace, show_action
+
+# A tap that starts over would cut the one before too short to be noticed.
+TAPPING, HOLDING = Manner("queue"), Manner("start over")
+
+
+def given_by(trace: Trace, now: int) -> Given:
+    """What a press brings to a live macro."""
+    pressed = trace.answer is not None
+
+    def held_ms(since: int) -> int:
+        return ((trace.released or now + since) - trace.fed) // MS if pressed else 0
+
+    return Given({"strength": 127, "position": 0, "number": 0}, held_ms,
+                 lambda: pressed and not trace.released)
 
 
 @dataclass(slots=True)
@@ -20,11 +37,12 @@ class Answer:
     binding: Binding | None
     words: str
     program: Program | None
-    again: str
+    manner: Manner
     again_key: object
     why: str
     deed: str
     first: tuple[int, ...] = ()
+    macro: Macro | None = None
 
 
 class Router:
@@ -40,6 +58,9 @@ class Router:
         self._names: dict[str, str] = {}
         self._held: dict[tuple[str, int], Trace] = {}
         self.resting: set[str] = set()
+        # Told by the engine, which can see the lamp.
+        self.caps_lock: Callable[[], bool] = lambda: False
+        self._layers_off: set[tuple[str, str]] = set()
         self._next_id = 1
 
     def load(self, desk: Desk) -> None:
@@ -58,8 +79,8 @@ class Router:
 
     def _prepare(self, surface: Surface, code: int) -> Answer:
         control = surface.control_of(code)
-        found = surface.answer(control, "press")
-        answer = Answer(surface, control, None, None, "", None, "both", None, "", "")
+        found = surface.answer(control, "press", self._layers_off)
+        answer = Answer(surface, control, None, None, "", None, ONCE, None, "", "")
         if found is None:
             answer.layer = surface.layers[-1] if surface.layers else None
             answer.deed = "pass through" if surface.unbound == "pass" else "swallow"
@@ -74,22 +95,48 @@ class Router:
                 if macro is None:
                     answer.why = self.desk.broken_macros.get(action.target, f"there is no macro “{action.target}”")
                 else:
-                    answer.program, answer.again = macro.program, macro.again
+                    answer.program, answer.macro = macro.program, macro
+                    manner = answer.binding.manner
+                    again = manner.again if answer.binding.again or manner.again == "end" else macro.again
+                    answer.manner = replace(manner, again=again, longest=macro.longest)
             elif action.kind == "do":
                 answer.deed = action.target
                 answer.why = "swallowed, as bound" if action.target == "swallow" else ""
             else:
                 assert action.chord is not None
                 answer.program = chord_program(action.chord, holds=action.kind == "sustain", tap=self.desk.tap)
-                # A tap that starts over would cut the one before too short to be noticed.
-                answer.again = "start over" if action.kind == "sustain" else "queue"
+                answer.manner = HOLDING if action.kind == "sustain" else TAPPING
         if answer.deed == "pass through":
             answer.program = Program(holds=True)
             answer.program.add(0, code, 1)
-        if answer.program is not None:
+        if answer.program is not None and not (answer.macro and answer.macro.live):
             answer.first = answer.program.first_down()
         self._answers[surface.id, code] = answer
         return answer
+
+    def switch_layer(self, surface_id: str, layer: str, *, on: bool) -> bool:
+        """Switch a layer of a surface, by its id or name.  False if it has none of that name."""
+        surface = self.desk.surfaces.get(surface_id)
+        found = next((la.id for la in surface.layers if layer in (la.id, la.name)), "") if surface else ""
+        if not found:
+            return False
+        (self._layers_off.discard if on else self._layers_off.add)((surface_id, found))
+        self.load(self.desk)
+        return True
+
+    def layer_is_on(self, surface_id: str, layer: str) -> bool:
+        """Whether a layer answers."""
+        return (surface_id, layer) not in self._layers_off
+
+    def sends(self, surface_id: str, code: int) -> bool:
+        """Whether a press of this control sends keys."""
+        answer = self._answers.get((surface_id, code))
+        return answer is not None and answer.program is not None and (surface_id, code) not in self._held
+
+    def stops(self, surface_id: str, code: int) -> bool:
+        """Whether a press of this control stops everything: that never waits."""
+        answer = self._answers.get((surface_id, code))
+        return answer is not None and answer.deed == "stop everything"
 
     def sure_first(self, surface_id: str, code: int) -> tuple[int, ...]:
         """The keys that a press of this control, fed next, is sure to send down first; nothing if it is not sure.
@@ -134,7 +181,15 @@ class Router:
         if answer.why:
             trace.why = answer.why
         if answer.program is not None:
-            self.play(trace, answer.program, answer.again, answer.again_key, now, out)
+            live = None
+            if answer.macro is not None:
+                trace.macro = answer.macro.id
+                if answer.macro.live or answer.macro.types_text:
+                    live = self._live(trace, answer, now)
+            program = answer.program
+            if live is None and answer.macro is not None and answer.macro.types_text and self.caps_lock():
+                program = answer.macro.locked_program or program
+            self.play(trace, program, answer.manner, answer.again_key, now, out, live)
         elif answer.deed == "stop everything":
             count = self.player.stop_all(now, out)
             trace.state = "done"
@@ -144,16 +199,30 @@ class Router:
             trace.why = "commands again" if surface_id in self.resting else "types normally until it is woken"
         return trace
 
-    def play(self, trace: Trace, program: Program, again: str, again_key: object, now: int,
-             out: list[Effect]) -> None:
+    def _live(self, trace: Trace, answer: Answer, now: int) -> Live | None:
+        macro = answer.macro
+        if macro is None or macro.score is None:
+            return None
+        return Live(macro.score, given_by(trace, now), locked=macro.types_text and self.caps_lock())
+
+    def play_macro(self, trace: Trace, macro: Macro, now: int, out: list[Effect]) -> None:
+        """Play a macro that no control plays: for a client."""
+        trace.macro = macro.id
+        locked = macro.types_text and self.caps_lock()
+        live = Live(macro.score, given_by(trace, now), locked=locked) if macro.score else None
+        program = macro.locked_program if locked and macro.locked_program else macro.program
+        self.play(trace, program, Manner(macro.again, longest=macro.longest), ("play", macro.id), now, out, live)
+
+    def play(self, trace: Trace, program: Program, manner: Manner, again_key: object, now: int,
+             out: list[Effect], live: Live | None = None) -> None:
         """Start a run on behalf of a trace."""
         trace.state = "holding" if program.holds else "playing"
-        run, outcome = self.player.start(program, now, out, again=again, again_key=again_key, owner=trace)
+        run, outcome = self.player.start(program, now, out, again_key=again_key, owner=trace, manner=manner, live=live)
         trace.run = run
         if run is None:
-            trace.state = "nothing" if outcome != "queued" else "queued"
+            trace.state = {"queued": "queued", "ended": "done"}.get(outcome, "nothing")
             trace.why = {"ignored": "still playing from the press before; ignored",
-                         "queued": "waits for the run before it to end",
+                         "queued": "waits for the run before it to end", "ended": "ended by this press",
                          "queue full": "too many presses are waiting already; ignored"}[outcome]
 
     def new_trace(self, arrived: int, now: int, origin: str = "press") -> Trace:

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any
 from .durations import say_duration
 from .keys import key_table
 from .player import Run
+from .pointer import NAMES as MOTIONS
+from .pointer import POINTER
 
 if TYPE_CHECKING:
     from .router import Answer
@@ -36,6 +38,7 @@ class Trace:
     sent: list[tuple[int, int, int, int]] | tuple[()] = ()
     reactions: list[tuple[str, str, int, bool]] | tuple[()] = ()
     remarks: tuple[str, ...] = ()
+    macro = ""
 
     def __init__(self, id: int, arrived: int, fed: int, origin: str = "press") -> None:
         self.id = id
@@ -104,14 +107,20 @@ class Trace:
             "ended_ms": (run.ended - start) / MS if run and run.ended else None,
             "late_ms": self.worst / MS,
             "count": self.count,
-            "sent": [{"key": names.name(code), "down": bool(value), "planned_ms": (planned - start) / MS,
-                      "at_ms": (actual - start) / MS} for code, value, planned, actual in self.sent],
+            "sent": [{"key": key_name(code, value), "down": value > 0 and code < POINTER,
+                      "planned_ms": (planned - start) / MS, "at_ms": (actual - start) / MS}
+                     for code, value, planned, actual in self.sent],
             "shared": [names.name(code) for code in (run.shared if run else ())],
             "reactions": [{"program": program, "text": text, "at_ms": (when - self.arrived) / MS, "good": good}
                           for program, text, when, good in self.reactions],
         }
         data["sentence"] = sentence(data)
         return data
+
+
+def key_name(code: int, value: int) -> str:
+    """What was sent, in words: a key's name, or a motion and how far."""
+    return f"{MOTIONS.get(code, 'pointer')} {value}" if code >= POINTER else key_table().name(code)
 
 
 def sentence(trace: dict[str, Any]) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 
 import tomlkit
 
-from brass_pebble.core.desk import read_action
+from brass_pebble.core.desk import PLAYS, POLICIES, read_action
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
 
@@ -35,7 +35,8 @@ class Edit:
 
 
 def binding_edit(surface: str, layer: str, control: str, kind: str = "", target: str = "", *, label: str = "",
-                 tint: str = "", gesture: str = "press", macros: Iterable[str] | None = None) -> Edit:
+                 tint: str = "", gesture: str = "press", plays: str = "", again: str = "", note: str = "",
+                 macros: Iterable[str] | None = None) -> Edit:
     """Give a control another action, or none with an empty kind.
 
     Raises:
@@ -49,7 +50,14 @@ def binding_edit(surface: str, layer: str, control: str, kind: str = "", target:
     if len(label) > LONGEST_LABEL:
         raise ProblemError(f"a label has at most {LONGEST_LABEL} characters, “{label}” has {len(label)}",
                            hint="Shorten it")
-    row = Row({kind: target} | {name: value for name, value in (("label", label), ("tint", tint)) if value})
+    if plays and not PLAYS.fullmatch(plays):
+        raise ProblemError(f"“{plays}” is not a way to play",
+                           hint="Write once, while held, until pressed again, or 3 times")
+    if again and again not in POLICIES:
+        raise ProblemError(f"“{again}” is not what a second press can do", hint=f"Known are {', '.join(POLICIES)}")
+    extra = {"plays": "" if plays == "once" or kind != "play" else plays, "again": again if kind == "play" else "",
+             "label": label, "tint": tint, "note": note}
+    row = Row({kind: target} | {name: value for name, value in extra.items() if value})
     return Edit(f"{what}: {kind} {target}", ((path, row),), needs=needs)
 
 

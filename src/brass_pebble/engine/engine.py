@@ -24,10 +24,12 @@ from brass_pebble.core.router import Router
 from brass_pebble.core.trace import Trace
 from brass_pebble.inputs.base import DeviceGone, Input
 from brass_pebble.inputs.bench import Bench
+from brass_pebble.inputs.bystanders import Bystanders
 from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput
 
 from .devices import Devices
+from .errands import Errands
 from .hands import Hands
 from .logs import log
 from .loop import Loop, Worker
@@ -38,6 +40,7 @@ from .server import Client, Server
 from .store import DeskStore, Loaded
 
 MS = 1_000_000
+LOOK_EVERY = 8 * MS
 TELL_AFTER = 2 * MS
 TELL_EVERY = 25 * MS
 STEP_IS_NEAR = MS // 2
@@ -59,6 +62,7 @@ class Setup:
     until_left: bool = False
     may_lack_output: bool = False
     known: Path | None = None
+    stage: Path | None = None
 
 
 class Engine:
@@ -96,6 +100,11 @@ class Engine:
         self.memory.read()
         self.devices = Devices(self)
         self.meet = Meet(self)
+        self.errands = Errands(self)
+        self.bystanders = Bystanders()
+        self.router.caps_lock = self.bystanders.caps_lock
+        self._held_back: list[tuple[str, int, int, int, str]] = []
+        self._held_until = 0
         # Imported here, since it speaks of this class.
         from .requests import Requests
         self._requests = Requests(self)
@@ -103,6 +112,7 @@ class Engine:
         self.devices.take()
         self.devices.watch_for_changes()
         self.meet.follow()
+        self.follow_bystanders()
 
     def _open_output(self, desk: Desk) -> Output:
         try:
@@ -144,7 +154,9 @@ class Engine:
             if out:
                 self.output.send(out, time.monotonic_ns())
         finally:
+            self.errands.close()
             self.meet.close()
+            self.bystanders.close()
             self.devices.close()
             self.output.close()
             self.server.close()
@@ -174,12 +186,41 @@ class Engine:
             try:
                 arrived_events = source.read(fileno)
                 for code, value, arrived in arrived_events:
+                    if ((self._held_back and not self.router.stops(surface_id, code))
+                            or (value and self.desk.patience and self.router.sends(surface_id, code)
+                                and self.bystanders.modifiers())):
+                        self._hold_back(surface_id, code, value, arrived, node)
+                        continue
                     self.arrive(surface_id, code, value, arrived, node)
                 if not arrived_events:
                     self.devices.check_state(surface_id)
             except DeviceGone as gone:
                 self.devices.lost(surface_id, str(gone))
         return ready
+
+    # A modifier that is held on the main keyboard would change what is sent: a press waits a moment for its release.
+
+    def _hold_back(self, surface_id: str, code: int, value: int, arrived: int, node: str) -> None:
+        now = time.monotonic_ns()
+        if not self._held_back:
+            self._held_until = now + self.desk.patience
+            self.alarm("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
+        self._held_back.append((surface_id, code, value, arrived, node))
+
+    def _look_at_modifiers(self, now: int) -> None:
+        mixed = self.bystanders.modifiers()
+        if mixed and now < self._held_until:
+            self.alarm("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
+            return
+        waiting, self._held_back = self._held_back, []
+        names = "+".join(key_table().name(code) for code in mixed)
+        for surface_id, code, value, arrived, node in waiting:
+            if surface_id not in self.desk.surfaces:
+                continue
+            trace = self.arrive(surface_id, code, value, arrived, node)
+            if trace is not None and value:
+                trace.remark(f"{names} was held on the main keyboard and got mixed in" if mixed else
+                             f"waited {say_duration(now - arrived)} until the main keyboard's modifiers were up")
 
     def arrive(self, surface_id: str, code: int, value: int, arrived: int, node: str = "") -> Trace | None:
         """A control went down or up on a surface that is looked at carefully, or on the bench."""
@@ -220,11 +261,16 @@ class Engine:
 
     def _reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
         feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
+        modifiers = self.bystanders.modifiers if self.desk.patience else tuple
 
         def ready(events: int) -> None:
             try:
                 arrived_events = source.read(fileno)
                 for code, value, arrived in arrived_events:
+                    if ((self._held_back and not self.router.stops(surface_id, code))
+                            or (value and modifiers() and self.router.sends(surface_id, code))):
+                        self._hold_back(surface_id, code, value, arrived, "")
+                        continue
                     # A press from a rest has found its way to the output before anything is noted about it.
                     first = sure_first(surface_id, code) if value else ()
                     now = clock()
@@ -276,7 +322,7 @@ class Engine:
         now = time.monotonic_ns()
         trace = self.router.new_trace(now, now, origin)
         trace.spoken = f"“{macro.name}”"
-        self.router.play(trace, macro.program, macro.again, ("play", macro.id), now, self._out)
+        self.router.play_macro(trace, macro, now, self._out)
         if self._out:
             self._send(now)
         self._fresh.append(trace)
@@ -291,6 +337,27 @@ class Engine:
             self._send(now)
         return count
 
+    def answer_run(self, run: Run, answer: object) -> None:
+        """What a run asked of the world is known now: it goes on."""
+        now = time.monotonic_ns()
+        self.player.answer(run, answer, now, self._out)
+        if self._out:
+            self._send(now)
+
+    def touch(self, trace: Trace) -> None:
+        """A trace has changed: clients are told of it."""
+        self._touched[trace.id] = trace
+
+    def stop_runs(self, meant: Callable[[Run], bool]) -> int:
+        """End the runs that are meant.  Returns how many."""
+        now = time.monotonic_ns()
+        runs = [run for run in self.player.runs.values() if meant(run)]
+        for run in reversed(runs):
+            self.player.stop(run, now, self._out)
+        if self._out:
+            self._send(now)
+        return len(runs)
+
     def let_go(self, surface_id: str) -> None:
         """Release every control of a surface that went away."""
         now = time.monotonic_ns()
@@ -303,15 +370,14 @@ class Engine:
             self._send(now)
 
     def stop_runs_of(self, surface_id: str) -> None:
-        """End the runs that a surface's presses started."""
-        now = time.monotonic_ns()
-        for run in list(self.player.runs.values()):
+        """End the runs that a surface's presses started, since its device is gone."""
+        def meant(run: Run) -> bool:
             owner = run.owner
-            if isinstance(owner, Trace) and owner.answer is not None and owner.answer.surface.id == surface_id:
-                self.player.stop(run, now, self._out)
-                owner.remark("its device was pulled out")
-        if self._out:
-            self._send(now)
+            if not isinstance(owner, Trace) or owner.answer is None or owner.answer.surface.id != surface_id:
+                return False
+            owner.remark("its device was pulled out")
+            return True
+        self.stop_runs(meant)
 
     def _send(self, now: int) -> None:
         out = self._out
@@ -353,6 +419,11 @@ class Engine:
         """Call `call(now)` once at `when`; an alarm of the same name is replaced."""
         self._alarms[name] = (when, call)
 
+    def later(self, name: str, wait: int, call: Callable[[int], None]) -> None:
+        """Call `call(now)` in `wait` ns, unless an alarm of that name is set already."""
+        if name not in self._alarms:
+            self.alarm(name, time.monotonic_ns() + wait, call)
+
     def cancel_alarm(self, name: str) -> None:
         """Forget an alarm."""
         self._alarms.pop(name, None)
@@ -386,6 +457,8 @@ class Engine:
         if isinstance(trace, Trace):
             trace.run = run
             trace.state = run.state
+            if run.trouble:
+                trace.why = run.trouble
             self._touched[trace.id] = trace
 
     def _after(self) -> None:
@@ -393,6 +466,8 @@ class Engine:
 
         Never at once: the program that a press was for runs first, then the account of it is put together.
         """
+        if self.player.errands:
+            self.errands.take()
         if self._tell_due is None and (self._unnoted or self._fresh or self._lit or self._touched
                                        or self._stage_changed()):
             self._tell_due = max(time.monotonic_ns() + TELL_AFTER, self._told + TELL_EVERY)
@@ -503,6 +578,13 @@ class Engine:
         if self.server.wanted("problem"):
             self.server.publish("problem", {"problems": [p.as_dict() for p in self.problems]})
         self.meet.tell()
+        self.follow_bystanders()
+
+    def follow_bystanders(self) -> None:
+        """The keyboards that are no surfaces may have changed."""
+        if self.setup.real_devices and self.desk.output != "stage":
+            self.bystanders.follow(facts for facts in self.devices.here
+                                   if facts.kind == "evdev" and not self.devices.owner(facts.id))
 
     def _client_left(self, client: Client) -> None:
         self.hands.let_go(client.number)

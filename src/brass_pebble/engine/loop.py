@@ -142,17 +142,18 @@ class Loop:
 
 
 class Worker:
-    """A thread for slow jobs.  Each job's result is handed to a callback, called on the loop."""
+    """Threads for slow jobs, one unless told.  Each job's result is handed to a callback, called on the loop."""
 
-    def __init__(self, loop: Loop) -> None:
+    def __init__(self, loop: Loop, threads: int = 1) -> None:
         self._jobs: deque[tuple[Callable[[], object], Callable[[object], None]]] = deque()
         self._done: deque[tuple[Callable[[object], None], object]] = deque()
         self._wake = threading.Semaphore(0)
         self._event = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
         self._loop = loop
         loop.watch(self._event, self._collect)
-        self._thread = threading.Thread(target=self._work, name="slow jobs", daemon=True)
-        self._thread.start()
+        self._threads = [threading.Thread(target=self._work, name="slow jobs", daemon=True) for _ in range(threads)]
+        for thread in self._threads:
+            thread.start()
 
     def do(self, job: Callable[[], object], then: Callable[[object], None]) -> None:
         """Run `job` on the thread, then `then(result)` on the loop; an exception is the result."""
@@ -183,7 +184,8 @@ class Worker:
 
     def close(self) -> None:
         """Finish the jobs that wait, then end."""
-        self._wake.release()
-        self._thread.join(timeout=5)
+        self._wake.release(len(self._threads))
+        for thread in self._threads:
+            thread.join(timeout=5)
         self._loop.forget(self._event)
         os.close(self._event)

@@ -80,13 +80,16 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
         if desk.output == "stage":
             return StageOutput(read_programs(options.stage, [place.program for place in desk.stage])
                                if options.stage else {})
+        if desk.output == "x11":
+            from brass_pebble.outputs.x11 import X11Output
+            return X11Output()
         from brass_pebble.outputs.uinput import UinputOutput
-        return UinputOutput()
+        return UinputOutput(desk.screen)
 
     engine = Engine(Setup(store, sockets, open_output, bench, not options.bench_only,
                           read_script(options.script) if options.script else None, options.until_left,
                           options.may_lack_output,
-                          paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json"))
+                          paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage))
     _end_on_signals(engine)
     priority = _raise_priority() if options.real_time else "with ordinary priority"
     gc.collect()

@@ -15,6 +15,7 @@ from brass_pebble.core.trace import show_action
 from brass_pebble.outputs.stage import StageOutput
 
 from .edits import binding_edit
+from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
 from .store import Loaded
@@ -30,7 +31,7 @@ class Requests:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        parts = (self, MeetRequests(engine, self))
+        parts = (self, MeetRequests(engine, self), MacroRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
 
@@ -135,7 +136,8 @@ class Requests:
             raise Refusal(f"“{surface.name}” has no control “{control}”",
                           nearest(control, [c.id for c in surface.layout.controls]))
         layer = str(message.get("layer") or surface.layers[-1].id)
-        fields = {name: str(message.get(name, "")) for name in ("kind", "target", "label", "tint")}
+        words = ("kind", "target", "label", "tint", "plays", "again", "note")
+        fields = {name: str(message.get(name, "")) for name in words}
         store = self._engine.store
         self.edit(client, message, lambda: store.change(
             binding_edit(surface.id, layer, control, **fields, macros=store.macro_names())))
@@ -211,7 +213,7 @@ class Requests:
             "surfaces": [self._surface_state(surface) for surface in desk.surfaces.values()],
             "stage": [{"program": place.program, "at": place.at, "size": place.size} for place in desk.stage],
             "macros": [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
-                        "length_ms": m.program.length / MS, "events": len(m.program.times)}
+                        "length_ms": m.program.length / MS, "events": len(m.program.times), "live": m.live}
                        for m in desk.macros.values()],
             "broken_macros": desk.broken_macros,
             "undo": engine.store.next_undo(),
@@ -220,6 +222,7 @@ class Requests:
         }
 
     def _surface_state(self, surface: Surface) -> Message:
+        engine = self._engine
         holding = self._engine.devices.holdings.get(surface.id)
         controls = []
         for control in surface.layout.controls:
@@ -233,7 +236,8 @@ class Requests:
                 row.update(self._binding_state(binding), layer=layer.id)
             controls.append(row)
         return {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
-                "layers": [{"id": layer.id, "name": layer.name} for layer in surface.layers],
+                "layers": [{"id": layer.id, "name": layer.name, "on": engine.router.layer_is_on(surface.id, layer.id)}
+                           for layer in surface.layers],
                 "device": holding.parts[0].shown if holding and holding.source else "",
                 "where": holding.parts[0].where if holding and holding.source else "",
                 "known_by": list(holding.reasons) if holding else [],
@@ -260,7 +264,8 @@ class Requests:
         names = {m.id: m.name for m in self._engine.desk.macros.values()}
         return {"kind": action.kind, "target": action.target, "glyph": action.glyph,
                 "label": binding.label or (macro.label or macro.name if macro else "") or _short(action),
-                "own_label": binding.label, "own_tint": binding.tint,
+                "own_label": binding.label, "own_tint": binding.tint, "plays": binding.plays, "again": binding.again,
+                "note": binding.note,
                 "tint": binding.tint or (macro.tint if macro else ""),
                 "words": show_action(action.kind, action.target, names), "means": ACTION_KINDS[action.kind].means,
                 "broken": action.kind == "play" and macro is None}

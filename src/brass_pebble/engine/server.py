@@ -15,7 +15,8 @@ from .logs import log
 from .loop import Loop
 
 PROTOCOL = 1
-TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard")
+TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
+          "recorder")
 MOST_WAITING = 1_000_000
 DROP_ABOVE = 400_000
 MOST_LINE = 256_000

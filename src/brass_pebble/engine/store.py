@@ -14,10 +14,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from brass_pebble.core.desk import Desk, read_desk, read_tap_lengths
+from brass_pebble.core.desk import Desk, read_desk, read_typing
+from brass_pebble.core.keymap import Typist
 from brass_pebble.core.layout import Layout, read_layout
-from brass_pebble.core.macro import Macro, read_macro
+from brass_pebble.core.macro import Draft, Macro, link, parse
 from brass_pebble.core.problem import Problem, ProblemError
+from brass_pebble.outputs.xkb import typist as find_typist
 
 from .edits import Edit, apply_edit, reverse
 
@@ -101,8 +103,13 @@ class DeskStore:
         except tomllib.TOMLDecodeError as error:
             return Loaded(Desk(), [_syntax_problem(str(error), "desk.toml", text)], ok=False)
         problems: list[Problem] = []
-        tap, gap = read_tap_lengths(data)
-        macros, broken = self._read_macros(tap, gap, problems)
+        tap, gap, layout_name = read_typing(data)
+        typist: Typist | None = None
+        try:
+            typist = find_typist(layout_name)
+        except ProblemError as error:
+            problems.append(Problem(error.problem.what, "desk.toml", hint=error.problem.hint))
+        macros, broken = self._read_macros(tap, gap, typist, problems)
         layouts = self._layout_files()
         read: dict[str, Layout | None] = {}
 
@@ -126,28 +133,42 @@ class DeskStore:
         """Whether a drawing is the person's own, so that it may be replaced."""
         return bool(name) and self.place_of(f"layouts/{name}.toml").is_file()
 
+    def macro_texts(self) -> dict[str, str]:
+        """Every macro's text, by its id."""
+        return {file.stem: file.read_text(encoding="utf-8", errors="replace")
+                for file in sorted((self.folder / "macros").glob("*.macro"))}
+
     def macro_names(self) -> set[str]:
         """The ids of the desk's macros, broken ones included."""
         return {file.stem for file in (self.folder / "macros").glob("*.macro")}
 
-    def _read_macros(self, tap: int, gap: int,
-                     problems: list[Problem]) -> tuple[dict[str, Macro], dict[str, str]]:
-        macros: dict[str, Macro] = {}
-        broken: dict[str, str] = {}
+    def read_macros(self, tap: int, gap: int) -> dict[str, Draft]:
+        """Every macro file as read; those that cannot be read have that as their problem."""
+        drafts: dict[str, Draft] = {}
         for file in sorted((self.folder / "macros").glob("*.macro")):
             shown = f"macros/{file.name}"
             try:
-                text = file.read_text(encoding="utf-8")
+                drafts[file.stem] = parse(file.read_text(encoding="utf-8"), id=file.stem, file=shown, tap=tap, gap=gap)
             except (OSError, UnicodeDecodeError) as error:
-                problems.append(Problem(f"cannot be read: {error}", shown))
-                broken[file.stem] = f"macro “{file.stem}” cannot be read"
-                continue
-            macro, found = read_macro(text, id=file.stem, file=shown, tap=tap, gap=gap)
-            if found:
-                problems.extend(found)
-                broken[file.stem] = f"macro “{macro.name}” has a mistake in line {found[0].line}: {found[0].what}"
+                draft = Draft(Macro(file.stem, file.stem), file=shown)
+                draft.problems.append(Problem(f"cannot be read: {error}", shown))
+                drafts[file.stem] = draft
+        return drafts
+
+    def _read_macros(self, tap: int, gap: int, typist: Typist | None,
+                     problems: list[Problem]) -> tuple[dict[str, Macro], dict[str, str]]:
+        macros: dict[str, Macro] = {}
+        broken: dict[str, str] = {}
+        drafts = self.read_macros(tap, gap)
+        link(drafts, typist)
+        for name, draft in drafts.items():
+            if draft.problems:
+                first = draft.problems[0]
+                problems.extend(draft.problems)
+                where = f"has a mistake in line {first.line}: {first.what}" if first.line else "cannot be read"
+                broken[name] = f"macro “{draft.macro.name}” {where}"
             else:
-                macros[file.stem] = macro
+                macros[name] = draft.macro
         return macros, broken
 
     def _layout_files(self) -> dict[str, Path]:

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from brass_pebble.core.player import Effect
+from brass_pebble.core.pointer import POINTER
 from brass_pebble.core.stage import Reaction, StageProgram
 
 
@@ -20,6 +21,8 @@ class StageOutput:
 
     def send(self, effects: list[Effect], now: int) -> None:
         for code, value, _, run in effects:
+            if code >= POINTER:
+                continue
             for program in self.programs.values():
                 program.feed(code, value, now, run, self.reactions)
         self.changed = True

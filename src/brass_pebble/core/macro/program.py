@@ -4,10 +4,18 @@ from __future__ import annotations
 
 from array import array
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from ..durations import MS
 from ..keys import Chord
+from ..pointer import POINTER
 from ..problem import ProblemError
+from .asks import Laying
+from .values import Given
+
+if TYPE_CHECKING:
+    from ..keymap import Typist
+    from .steps import Step
 
 DEFAULT_TAP = 40 * MS
 DEFAULT_GAP = 20 * MS
@@ -19,13 +27,15 @@ DEFAULT_AGAIN = "start over"
 class Program:
     """A timetable: event i sends key `codes[i]` down (1) or up (0) at `times[i]` ns after the start.
 
+    From `POINTER` on a code is no key but a motion of the pointer, and the value how far (see `core/pointer.py`).
+
     `lines[i]` is the macro's line that wrote it, 0 if none.  With `holds`, the run goes on after its last
     event until it is let go, and not before `least` ns, so that a program that looks once a frame sees it.
     """
 
     times: array[int] = field(default_factory=lambda: array("q"))
-    codes: array[int] = field(default_factory=lambda: array("H"))
-    values: bytearray = field(default_factory=bytearray)
+    codes: array[int] = field(default_factory=lambda: array("l"))
+    values: array[int] = field(default_factory=lambda: array("l"))
     lines: array[int] = field(default_factory=lambda: array("l"))
     length: int = 0
     holds: bool = False
@@ -41,7 +51,8 @@ class Program:
     def first_down(self) -> tuple[int, ...]:
         """The keys that go down at the very start, before anything goes up."""
         count = 0
-        while count < len(self.times) and self.times[count] == 0 and self.values[count]:
+        while (count < len(self.times) and self.times[count] == 0 and self.values[count]
+               and self.codes[count] < POINTER):
             count += 1
         return tuple(self.codes[:count])
 
@@ -53,7 +64,12 @@ class Program:
 
 @dataclass
 class Macro:
-    """A macro as read: what it is called, how it behaves when started again, and its program."""
+    """A macro as read: what it is called, how it behaves when started again, and its program.
+
+    A macro whose events are the same for every press has them all in `program`.  Another one (values, windows, other
+    programs) is `live`: `program` shows what it sends when the press is an ordinary one and every window comes at
+    once, and a run lays its own events as it goes, with `score`.  `longest` bounds a run, in ns; 0 does not.
+    """
 
     id: str
     name: str = ""
@@ -63,6 +79,17 @@ class Macro:
     again: str = DEFAULT_AGAIN
     program: Program = field(default_factory=Program)
     source: str = ""
+    longest: int = 0
+    types_text: bool = False
+    score: Score | None = None
+    locked_program: Program | None = None
+    # What a live macro does beside keys, in its preview: when (ns), on which line, in words.
+    marks: list[tuple[int, int, str]] = field(default_factory=list)
+
+    @property
+    def live(self) -> bool:
+        """Whether its events depend on the press or on the world."""
+        return self.score is not None
 
 
 def chord_program(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP) -> Program:
@@ -80,13 +107,20 @@ def chord_program(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP) 
 class Timeline:
     """Steps are laid on it one after the other; it knows the time, and what is down."""
 
-    def __init__(self, *, tap: int, gap: int) -> None:
+    def __init__(self, *, tap: int, gap: int, keymap: Typist | None = None, locked: bool = False,
+                 given: Given | None = None) -> None:
         self.now = 0
         self.tap = tap
         self.gap = gap
+        self.keymap = keymap
+        self.locked = locked
+        self.given = given or Given()
+        self.values = dict(self.given.values)
         self.program = Program()
         self.down: dict[int, int] = {}
         self.line = 0
+        # The line of a play step, whose macro's steps count as that line.
+        self.stands_for = 0
         self.laid = 0
         self._after_tap = False
 
@@ -96,7 +130,7 @@ class Timeline:
         Raises:
             ProblemError: the macro has become too long.
         """
-        self.line = line
+        self.line = self.stands_for or line
         self.laid += 1
         if self.laid > MOST_EVENTS or len(self.program.times) > MOST_EVENTS:
             raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=line,
@@ -126,6 +160,11 @@ class Timeline:
         self.release(fresh)
         self._after_tap = True
 
+    def move(self, code: int, value: int) -> None:
+        """Move the pointer or turn its wheel: no key, and nothing to release."""
+        self.program.add(self.now, code, value, self.line)
+        self._after_tap = False
+
     def pass_time(self, ns: int) -> None:
         """Let `ns` go by."""
         self.now += ns
@@ -141,3 +180,25 @@ class Timeline:
         self.release(tuple(self.down))
         self.program.length = self.now
         return self.program
+
+
+@dataclass
+class Score:
+    """The steps of a live macro, to be laid anew for every run."""
+
+    steps: list[Step]
+    tap: int
+    gap: int
+    keymap: Typist | None = None
+
+    def start(self, given: Given, *, locked: bool = False) -> tuple[Timeline, Laying]:
+        """A fresh timeline, and the generator that lays events on it and stops at each question."""
+        timeline = Timeline(tap=self.tap, gap=self.gap, keymap=self.keymap, locked=locked, given=given)
+        return timeline, lay_all(self.steps, timeline)
+
+
+def lay_all(steps: list[Step], timeline: Timeline) -> Laying:
+    """Lay steps one after the other."""
+    for step in steps:
+        timeline.begin(step.line)
+        yield from step.lay(timeline)

@@ -1,20 +1,27 @@
 """Macro text to a `Macro`: the grammar reads each line, indentation makes the blocks.
 
-Every line is read on its own, so one look finds every broken line.
+Every line is read on its own, so one look finds every broken line.  `parse` reads one text; `link` joins macros that
+play one another, and lays out their times.
 """
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
-from functools import cache
+from dataclasses import dataclass, field
+from functools import cache, lru_cache
 from importlib.resources import files
 
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
 
+from ..keymap import Typist, keymap
 from ..problem import Problem, ProblemError, nearest
-from .program import DEFAULT_GAP, DEFAULT_TAP, Macro, Timeline
-from .steps import SETTINGS, STEPS, Piece, Step, lay_all
+from .asks import CatchUp, Errand
+from .program import DEFAULT_GAP, DEFAULT_TAP, Macro, Program, Score, Timeline
+from .steps import SETTINGS, Finish, GaveUp, If, Otherwise, Step, Type
+from .values import PRESS_VALUES, Given
+from .world_steps import STEPS, Play, WaitUntil, unknown_macro
 
 _EXPECTED = {
     "CHORD": "a key or chord, like Ctrl+Alt+F4",
@@ -22,9 +29,30 @@ _EXPECTED = {
     "TEXT": 'a text in double quotes, like "Rye"',
     "POLICY": "start over, ignore, queue or both",
     "WORD": "the name of a tint",
+    "NUMBER": "a whole number",
+    "VALUE": "the name of a value",
+    "NAMED": "a macro's or layer's name",
+    "WHOM": "others, here, or a macro's name in quotes",
+    "SIDE": "left, right or middle",
+    "BY_OR_TO": "by or to",
+    "COORDINATE": "a place in pixels or per cent",
+    "DIRECTION": "up, down, left or right",
+    "WINDOW_STATE": "there or focused",
+    "LAYER_STATE": "on or off",
+    "METHOD": "get, post or put",
+    "COMPARES": "= != < > <= or >=",
     "$END": "the end of the line",
 }
+_WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS": ("class",), "SHELL": ("shell",),
+          "SIDE": ("left", "right", "middle"), "BY_OR_TO": ("by", "to"), "DIRECTION": ("up", "down", "left", "right"),
+          "WINDOW_STATE": ("there", "focused"), "LAYER_STATE": ("on", "off"), "METHOD": ("get", "post", "put"),
+          "POLICY": ("start over", "ignore", "queue", "both"), "LIMIT_WORD": ("most", "least")}
 _ONE_WORD = re.compile(r'"(?:\\.|[^"\\])*"?|[^\s]+')
+PREVIEW_TURNS = 3
+# Where so many words may follow, a line begins.
+STEP_WORDS = 10
+# A run that asks more often than this within one instant has no end.
+MOST_ASKS = 1_000_000
 
 
 @cache
@@ -33,17 +61,37 @@ def _grammar() -> Lark:
     return Lark(text, parser="lalr", lexer="contextual", maybe_placeholders=True)
 
 
-def read_macro(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP,
-               gap: int = DEFAULT_GAP) -> tuple[Macro, list[Problem]]:
+@dataclass
+class Draft:
+    """One text as read, before it is known what the macros it plays are."""
+
+    macro: Macro
+    steps: list[Step] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
+    times: tuple[int, int] = (DEFAULT_TAP, DEFAULT_GAP)
+    file: str = ""
+
+
+def read_macro(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, gap: int = DEFAULT_GAP,
+               typist: Typist | None = None, others: Mapping[str, Draft] | None = None) -> tuple[Macro, list[Problem]]:
     """Read a macro, and lay out its times.
 
-    `tap` and `gap` are the desk's default tap length and the pause between two taps, in ns.  With problems,
-    the macro's program is empty; what could be read of its name and label is there.
+    `tap` and `gap` are the desk's default tap length and the pause between two taps, in ns; `typist` knows the
+    keyboard layout; `others` are the macros that it may play.  With problems, the macro's program is empty; what could
+    be read of its name and label is there.
     """
+    draft = parse(text, id=id, file=file, tap=tap, gap=gap)
+    link({**(others or {}), id: draft}, typist, only=id)
+    return draft.macro, draft.problems
+
+
+def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, gap: int = DEFAULT_GAP) -> Draft:
+    """Read a text.  Its problems are in the draft."""
     macro = Macro(id=id, name=id, source=text)
-    problems: list[Problem] = []
+    draft = Draft(macro, file=file)
+    problems, steps = draft.problems, draft.steps
     times = {"taps": tap, "gaps": gap}
-    steps: list[Step] = []
+    known = set(PRESS_VALUES)
     blocks: list[tuple[int, list[Step], Step | None]] = [(0, steps, None)]
     seen_step = False
     for number, raw in enumerate(text.splitlines(), 1):
@@ -52,19 +100,17 @@ def read_macro(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TA
             continue
         try:
             indent = _indent(raw, number)
-            tree = _read_line(raw, number)
-            pieces = [_piece(token) for token in tree.children]
-            if tree.data in SETTINGS:
+            rule, pieces = read_line(raw, number)
+            if rule in SETTINGS:
                 if seen_step or indent:
-                    raise ProblemError(f"“{tree.data}” is a setting and stands too late", line=number,
+                    raise ProblemError(f"“{rule}” is a setting and stands too late", line=number,
                                        column=indent + 1, hint="Put it at the top, before the first step")
-                assert pieces[0] is not None
-                SETTINGS[tree.data](macro, times, pieces[0], number)
+                SETTINGS[rule](macro, times, pieces[0], number)  # type: ignore[arg-type]
                 continue
             seen_step = True
-            step = STEPS[tree.data](number)
+            step = STEPS[rule](number)
             _place(step, indent, blocks)
-            step.read(pieces)
+            step.read(pieces, known)
         except ProblemError as error:
             found = error.problem
             problems.append(Problem(found.what, file, found.line or number, found.column, found.hint))
@@ -75,15 +121,106 @@ def read_macro(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TA
         _close(blocks, 0)
     except ProblemError as error:
         problems.append(Problem(error.problem.what, file, error.problem.line, 0, error.problem.hint))
-    if not problems:
-        timeline = Timeline(tap=times["taps"], gap=times["gaps"])
+    draft.times = times["taps"], times["gaps"]
+    return draft
+
+
+def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *, only: str | None = None) -> None:
+    """Join macros that play one another, and lay out each (or `only` one): its program, or its score if it is live."""
+    by_name = {draft.macro.name: draft for draft in drafts.values()}
+    for name, draft in drafts.items():
+        if (only is not None and name != only) or draft.problems:
+            continue
         try:
-            lay_all(steps, timeline)
-            macro.program = timeline.finish()
+            _join(draft, drafts, by_name, [draft])
+            _lay(draft, typist)
         except ProblemError as error:
             found = error.problem
-            problems.append(Problem(found.what, file, found.line, found.column, found.hint))
-    return macro, problems
+            draft.problems.append(Problem(found.what, draft.file, found.line, found.column, found.hint))
+            draft.macro.score = None
+
+
+def walk(steps: Iterable[Step]) -> Iterable[Step]:
+    """All steps, with those in blocks and under otherwise, in the order of the text."""
+    for step in steps:
+        yield step
+        yield from walk(step.body)
+        if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+            yield step.otherwise
+            yield from walk(step.otherwise.body)
+
+
+def _join(draft: Draft, drafts: Mapping[str, Draft], by_name: Mapping[str, Draft], path: list[Draft]) -> None:
+    for step in walk(draft.steps):
+        if not isinstance(step, Play):
+            continue
+        other = drafts.get(step.name) or by_name.get(step.name)
+        if other is None:
+            raise unknown_macro(step, {name: d.macro for name, d in drafts.items()})
+        if other in path:
+            names = " plays ".join(f"“{d.macro.name}”" for d in [*path[path.index(other):], other])
+            raise ProblemError(f"this never ends: {names}", line=step.line, column=step.column,
+                               hint="Let one of them play something else")
+        if other.problems:
+            raise ProblemError(f"the macro “{other.macro.name}” has a mistake in line {other.problems[0].line}",
+                               line=step.line, column=step.column, hint=other.problems[0].what)
+        try:
+            _join(other, drafts, by_name, [*path, other])
+        except ProblemError as error:
+            # Told where this macro plays it; the other one tells its own line.
+            raise ProblemError(error.problem.what, line=step.line, column=step.column,
+                               hint=error.problem.hint) from None
+        step.target, step.times = other.steps, other.times
+
+
+def _lay(draft: Draft, typist: Typist | None) -> None:
+    macro, (tap, gap) = draft.macro, draft.times
+    typist = typist or keymap()
+    score = Score(draft.steps, tap, gap, typist)
+    live = not all(step.fixed for step in draft.steps)
+    macro.types_text = any(isinstance(step, Type) for step in _with_targets(draft.steps))
+    macro.program = preview(score, marks=macro.marks)
+    if macro.types_text and not live:
+        # Under Caps Lock a text takes other strokes: what it is then, is asked for each run.
+        macro.locked_program = preview(score, locked=True)
+    macro.score = score if live else None
+
+
+def _with_targets(steps: Iterable[Step]) -> Iterable[Step]:
+    for step in walk(steps):
+        yield step
+        if isinstance(step, Play):
+            yield from _with_targets(step.target)
+
+
+def preview_timeline(draft: Draft) -> Timeline:
+    """An empty timeline with a draft's own times."""
+    return Timeline(tap=draft.times[0], gap=draft.times[1], keymap=keymap())
+
+
+def preview(score: Score, *, locked: bool = False, given: Given | None = None,
+            marks: list[tuple[int, int, str]] | None = None) -> Program:
+    """What a run would send if the press were an ordinary one, and every window came at once.
+
+    `marks` takes up what it would do beside keys.
+
+    Raises:
+        ProblemError: a step cannot be laid.
+    """
+    turns = iter(range(PREVIEW_TURNS))
+    given = given or Given(is_held=lambda: next(turns, None) is not None)
+    timeline, laying = score.start(given, locked=locked)
+    answer: object = None
+    try:
+        for _ in range(MOST_ASKS):
+            ask = laying.send(answer)
+            answer = None if isinstance(ask, CatchUp) else True
+            if answer and marks is not None:
+                words = " ".join((ask.kind, *ask.words)) if isinstance(ask, Errand) else "window"
+                marks.append((timeline.now, ask.line, words))
+    except (StopIteration, Finish, GaveUp):
+        pass
+    return timeline.finish()
 
 
 def _width(raw: str) -> int:
@@ -117,10 +254,19 @@ def _place(step: Step, indent: int, blocks: list[tuple[int, list[Step], Step | N
             _close(blocks, indent)
     elif indent > column:
         raise ProblemError("this line is indented deeper than the block it stands in", line=step.line,
-                           column=indent + 1, hint="Only the lines under repeat and keep are indented")
+                           column=indent + 1,
+                           hint="Only the lines under repeat, keep, beat, if and otherwise are indented")
     else:
         _close(blocks, indent)
     column, siblings, _ = blocks[-1]
+    if isinstance(step, Otherwise) and indent == column:
+        before = siblings[-1] if siblings else None
+        if not isinstance(before, If | WaitUntil) or before.otherwise is not None:
+            raise ProblemError("this otherwise has no if or wait until before it", line=step.line, column=indent + 1,
+                               hint="Put it right behind one, with the same indentation")
+        before.otherwise = step
+        blocks.append((indent + 1, step.body, step))
+        return
     if indent != column:
         raise ProblemError("the indentation of this line fits no block above it", line=step.line,
                            column=indent + 1, hint=f"Use {column} spaces, as the block above")
@@ -134,24 +280,26 @@ def _close(blocks: list[tuple[int, list[Step], Step | None]], indent: int) -> No
     while len(blocks) > 1 and blocks[-1][0] > indent:
         _, body, owner = blocks.pop()
         if owner is not None and not body:
-            word = type(owner).__name__.lower()
+            word = _WORD_OF.get(type(owner).__name__, type(owner).__name__.lower())
             raise ProblemError(f"this {word} has no steps", line=owner.line,
                                hint="Write them below it, indented by two spaces")
 
 
-def _piece(token: object) -> Piece | None:
-    if token is None:
-        return None
-    assert isinstance(token, Token)
-    return Piece(token.type, str(token), token.column or 1)
+_WORD_OF = {"RepeatWhile": "repeat", "RepeatUntil": "repeat"}
 
 
-def _read_line(raw: str, number: int) -> Tree[Token]:
+@lru_cache(maxsize=32768)
+def _tree(content: str) -> tuple[str, tuple[Token | Tree[Token] | None, ...]]:
+    tree = _grammar().parse(content)
+    inner = tree.children[0]
+    assert isinstance(inner, Tree)
+    return str(inner.data), tuple(inner.children)
+
+
+def read_line(raw: str, number: int) -> tuple[str, tuple[Token | Tree[Token] | None, ...]]:
+    """The rule that a line follows, and its pieces; columns count from the line's beginning."""
     try:
-        tree = _grammar().parse(raw)
-        inner = tree.children[0]
-        assert isinstance(inner, Tree)
-        return inner
+        return _tree(raw)
     except UnexpectedInput as error:
         raise _explain(error, raw, number) from None
 
@@ -171,17 +319,18 @@ def _explain(error: UnexpectedInput, raw: str, number: int) -> ProblemError:
     expected -= {"COMMENT", "SPACE"}
     match = _ONE_WORD.match(raw, column - 1)
     word = match.group() if match else ""
-    keywords = sorted(name[1:].lower() for name in expected if name.startswith("_"))
-    others = [_EXPECTED[name] for name in sorted(expected) if name in _EXPECTED]
+    keywords = sorted({*(name[1:].lower() for name in expected if name.startswith("_")),
+                       *(text for name in expected for text in _WORDS.get(name, ()))})
+    others = [_EXPECTED[name] for name in sorted(expected) if name in _EXPECTED and name not in _WORDS]
     if word.startswith('"') and "TEXT" in expected:
         return ProblemError("the text is not closed", line=number, column=column,
                             hint='End it with a double quote; a quote inside is written \\"')
     wanted = " or ".join([*others, *(f"“{name}”" for name in keywords)])
-    if len(keywords) > 4:
+    if len(keywords) > STEP_WORDS:
         wanted = "a step like tap, down, up, wait, type, repeat or keep"
     if not word:
         return ProblemError("the line ends too early", line=number, column=column, hint=f"Here belongs {wanted}")
-    if "AMOUNT" not in expected and len(keywords) > 4:
+    if "AMOUNT" not in expected and len(keywords) > STEP_WORDS:
         return ProblemError(f"“{word}” is not a step", line=number, column=column,
                             hint=nearest(word, keywords) or f"Here belongs {wanted}")
     hint = nearest(word, keywords) if keywords else ""

@@ -1,60 +1,86 @@
-"""The steps of the language: each knows how to lay itself on a timeline.
+"""The steps of the language: keys, time, text, repetition, choices.  Each knows how to lay itself on a timeline.
 
-`STEPS` and `SETTINGS` are found by the name of the grammar's rule.
+`lay` is a generator: it writes events, and stops (yields an `Ask`) only where it needs the world.  A step that is
+`fixed` never does, and writes the same for every press.  `STEPS` and `SETTINGS` are found by the name of the grammar's
+rule; steps that reach beyond the keyboard are in world_steps.py.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import ClassVar
 
-from ..durations import parse_duration, say_duration
-from ..keymap import keymap
+from lark import Token, Tree
+
+from ..durations import MS, parse_duration, say_duration, write_duration
 from ..keys import Chord, parse_chord
 from ..problem import ProblemError, nearest
-from .program import Macro, Timeline
+from .asks import CatchUp, Deciding, Laying
+from .program import Macro, Timeline, lay_all
+from .values import check_values, compute, decide, is_fixed, say, unquote
 
-
-@dataclass(frozen=True)
-class Piece:
-    """A word of the source: its `kind` (the grammar's terminal), text, and column from 1."""
-
-    kind: str
-    text: str
-    column: int
-
-
+Piece = Token | Tree[Token]
 Pieces = Sequence["Piece | None"]
+DEFAULT_TURNS = 1_000
+
+
+class Finish(Exception):
+    """The run ends here as it should."""
+
+
+class GaveUp(Exception):
+    """The run cannot go on; `line` and the text say where and why."""
+
+    def __init__(self, line: int, why: str) -> None:
+        super().__init__(why)
+        self.line = line
 
 
 @dataclass
 class Step:
-    """A line of the macro.  Subclasses read their pieces in `read` and write events in `lay`."""
+    """A line of the macro: `read` takes its pieces, `lay` writes its events, `words` is the line in its usual form."""
 
     line: int
     body: list[Step] = field(default_factory=list)
-    takes_body = False
+    takes_body: ClassVar[bool] = False
+    takes_otherwise: ClassVar[bool] = False
 
-    def read(self, pieces: Pieces) -> None:
-        """Take over what the line says."""
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        """Take over what the line says; `known` are the values set so far."""
 
-    def lay(self, timeline: Timeline) -> None:
+    def lay(self, timeline: Timeline) -> Laying:
         """Write the step's events, and move the time on to its end."""
+        yield from ()
+
+    @property
+    def fixed(self) -> bool:
+        """Whether it writes the same events for every press."""
+        return all(step.fixed for step in self.body)
+
+    def words(self) -> str:
+        """The line as the formatter writes it."""
+        raise AssertionError(type(self))
 
 
-def at(piece: Piece, line: int, error: ProblemError) -> ProblemError:
+def token(piece: Piece | None) -> Token:
+    """A piece that is one word."""
+    assert isinstance(piece, Token)
+    return piece
+
+
+def at(piece: Token, line: int, error: ProblemError) -> ProblemError:
     """`error`, moved to where `piece` stands."""
     found = error.problem
-    return ProblemError(found.what, line=line, column=piece.column + max(0, found.column - 1), hint=found.hint)
+    return ProblemError(found.what, line=line, column=(piece.column or 1) + max(0, found.column - 1), hint=found.hint)
 
 
 def read_chord(piece: Piece | None, line: int) -> Chord:
     """The chord that a piece spells."""
-    assert piece is not None
     try:
-        return parse_chord(piece.text)
+        return parse_chord(token(piece))
     except ProblemError as error:
-        raise at(piece, line, error) from None
+        raise at(token(piece), line, error) from None
 
 
 def read_time(piece: Piece | None, line: int) -> int | None:
@@ -62,29 +88,67 @@ def read_time(piece: Piece | None, line: int) -> int | None:
     if piece is None:
         return None
     try:
-        return parse_duration(piece.text)
+        return parse_duration(token(piece))
     except ProblemError as error:
-        raise at(piece, line, error) from None
+        raise at(token(piece), line, error) from None
 
 
-_ESCAPES = {"n": "\n", "t": "\t", '"': '"', "\\": "\\"}
+def _every(time: int | None) -> str:
+    return f" every {write_duration(time)}" if time is not None else ""
 
 
-def read_text(piece: Piece | None, line: int) -> str:
-    """The text between quotes, with \\n, \\t, \\" and \\\\ read."""
-    assert piece is not None
-    out: list[str] = []
-    chars = iter(enumerate(piece.text[1:-1]))
-    for _, char in chars:
-        if char == "\\":
-            index, escaped = next(chars)
-            if escaped not in _ESCAPES:
-                raise ProblemError(f"“\\{escaped}” is not an escape", line=line, column=piece.column + index,
-                                   hint=r'Known are \n, \t, \" and \\')
-            out.append(_ESCAPES[escaped])
+@dataclass
+class Text:
+    """A text with values in braces: `Level {level}`."""
+
+    source: str
+    parts: list[tuple[str, str]]
+
+    @property
+    def fixed(self) -> bool:
+        """Whether it is the same for every press."""
+        return not any(name for _, name in self.parts)
+
+    def fill(self, timeline: Timeline) -> str:
+        """The text with its values."""
+        _refresh(timeline)
+        return "".join(text + (str(timeline.values[name]) if name else "") for text, name in self.parts)
+
+
+def read_text(piece: Piece | None, line: int, known: set[str] | None = None) -> Text:
+    """The text between quotes; without `known`, braces are ordinary characters."""
+    source = token(piece)
+    raw, column = str(source), source.column or 1
+    if known is None or ("{" not in raw and "}" not in raw):
+        return Text(raw, [(unquote(raw, line=line, column=column), "")])
+    parts: list[tuple[str, str]] = []
+    start, index = 1, 1
+    while index < len(raw) - 1:
+        if raw[index] == "\\":
+            index += 2
+        elif raw[index] == "{":
+            end = raw.find("}", index)
+            name = raw[index + 1:end].strip() if end > 0 else ""
+            if name not in known:
+                raise ProblemError(f"there is no value called “{name}”", line=line, column=column + index,
+                                   hint=nearest(name, known) or r"A brace as itself is written \{")
+            parts.append((unquote(f'"{raw[start:index]}"', line=line, column=column + start - 1), name))
+            index = start = end + 1
         else:
-            out.append(char)
-    return "".join(out)
+            index += 1
+    parts.append((unquote(f'"{raw[start:-1]}"', line=line, column=column + start - 1), ""))
+    return Text(raw, parts)
+
+
+def _refresh(timeline: Timeline) -> None:
+    """How long the control has been down is known at the moment that somebody asks."""
+    timeline.values["held"] = timeline.given.held_ms(timeline.now)
+
+
+def reckon(expression: object, timeline: Timeline, line: int) -> int:
+    """The value of an expression now."""
+    _refresh(timeline)
+    return compute(expression, timeline.values, line)
 
 
 @dataclass
@@ -94,12 +158,16 @@ class Tap(Step):
     chord: Chord = Chord(())
     length: int | None = None
 
-    def read(self, pieces: Pieces) -> None:
+    def read(self, pieces: Pieces, known: set[str]) -> None:
         self.chord = read_chord(pieces[0], self.line)
         self.length = read_time(pieces[1], self.line)
 
-    def lay(self, timeline: Timeline) -> None:
+    def lay(self, timeline: Timeline) -> Laying:
         timeline.lay_tap(self.chord.codes, timeline.tap if self.length is None else self.length)
+        yield from ()
+
+    def words(self) -> str:
+        return f"tap {self.chord}" + (f" for {write_duration(self.length)}" if self.length is not None else "")
 
 
 @dataclass
@@ -109,28 +177,33 @@ class Down(Step):
     chord: Chord = Chord(())
     column: int = 0
 
-    def read(self, pieces: Pieces) -> None:
+    def read(self, pieces: Pieces, known: set[str]) -> None:
         self.chord = read_chord(pieces[0], self.line)
-        self.column = pieces[0].column if pieces[0] else 0
+        self.column = token(pieces[0]).column or 0
 
-    def lay(self, timeline: Timeline) -> None:
+    def lay(self, timeline: Timeline) -> Laying:
         for code in self.chord.codes:
             if code in timeline.down:
                 raise ProblemError(f"{Chord((code,))} is already down since line {timeline.down[code]}",
                                    line=self.line, column=self.column, hint="Write an up for it in between")
         timeline.press(self.chord.codes)
+        yield from ()
+
+    def words(self) -> str:
+        return f"{type(self).__name__.lower()} {self.chord}"
 
 
 @dataclass
 class Up(Down):
     """Up again; of a chord, the key named last goes up first."""
 
-    def lay(self, timeline: Timeline) -> None:
+    def lay(self, timeline: Timeline) -> Laying:
         for code in self.chord.codes:
             if code not in timeline.down:
                 raise ProblemError(f"{Chord((code,))} is not down here", line=self.line, column=self.column,
                                    hint="Write a down for it before, or leave this line out")
         timeline.release(self.chord.codes)
+        yield from ()
 
 
 @dataclass
@@ -139,139 +212,341 @@ class Wait(Step):
 
     length: int = 0
 
-    def read(self, pieces: Pieces) -> None:
+    def read(self, pieces: Pieces, known: set[str]) -> None:
         self.length = read_time(pieces[0], self.line) or 0
 
-    def lay(self, timeline: Timeline) -> None:
+    def lay(self, timeline: Timeline) -> Laying:
         timeline.pass_time(self.length)
+        yield from ()
+
+    def words(self) -> str:
+        return f"wait {write_duration(self.length)}"
 
 
 @dataclass
 class Type(Step):
-    """Type a text, one character after the other."""
+    """Type a text, one character after the other, for the keyboard layout of the programs that receive it."""
 
-    strokes: list[Chord] = field(default_factory=list)
+    text: Text = field(default_factory=lambda: Text('""', []))
     pace: int | None = None
+    column: int = 0
 
-    def read(self, pieces: Pieces) -> None:
-        text = read_text(pieces[0], self.line)
-        layout = keymap()
-        for char in text:
-            try:
-                self.strokes.append(layout.chord(char))
-            except ProblemError as error:
-                piece = pieces[0]
-                assert piece is not None
-                column = piece.column + max(0, piece.text.find(char))
-                raise ProblemError(error.problem.what, line=self.line, column=column,
-                                   hint=error.problem.hint) from None
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.text = read_text(pieces[0], self.line, known)
         self.pace = read_time(pieces[1], self.line)
+        self.column = token(pieces[0]).column or 0
 
-    def lay(self, timeline: Timeline) -> None:
-        for stroke in self.strokes:
-            timeline.begin(self.line)
-            if self.pace is None:
-                timeline.lay_tap(stroke.codes, timeline.tap)
-            else:
-                length = min(timeline.tap, self.pace // 2)
-                timeline.lay_tap(stroke.codes, length, gap=self.pace - length)
+    @property
+    def fixed(self) -> bool:
+        return self.text.fixed
+
+    def lay(self, timeline: Timeline) -> Laying:
+        assert timeline.keymap is not None
+        for char in self.text.fill(timeline):
+            try:
+                strokes = timeline.keymap.strokes(char, locked=timeline.locked)
+            except ProblemError as error:
+                column = self.column + max(0, self.text.source.find(char)) if self.text.fixed else 0
+                raise ProblemError(error.problem.what, line=self.line, column=column, hint=error.problem.hint) from None
+            for stroke in strokes:
+                timeline.begin(self.line)
+                if self.pace is None:
+                    timeline.lay_tap(stroke.codes, timeline.tap)
+                else:
+                    # Characters of two strokes share the time of one.
+                    pace = self.pace // len(strokes)
+                    length = min(timeline.tap, pace // 2)
+                    timeline.lay_tap(stroke.codes, length, gap=pace - length)
+        yield from ()
+
+    def words(self) -> str:
+        return f"type {self.text.source}{_every(self.pace)}"
 
 
 @dataclass
-class Repeat(Step):
+class Block(Step):
+    """Steps below it belong to it."""
+
+    takes_body: ClassVar[bool] = True
+
+
+@dataclass
+class Repeat(Block):
     """The block, several times, each after the last or at a steady interval."""
 
-    count: int = 1
+    count: object = None
     every: int | None = None
-    takes_body = True
 
-    def read(self, pieces: Pieces) -> None:
-        count = pieces[0]
-        assert count is not None
-        if not count.text.isdigit():
-            raise ProblemError(f"“{count.text}” is not a whole number of times", line=self.line,
-                               column=count.column, hint="Write repeat 3, or repeat 3 every 250ms")
-        self.count = int(count.text)
-        if self.count == 0:
-            raise ProblemError("a repeat of 0 does nothing", line=self.line, column=count.column,
-                               hint="Repeat once or more, or put a # before the block")
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.count = pieces[0]
+        if isinstance(self.count, Tree) and self.count.data == "number":
+            number = token(self.count.children[0])
+            if not number.isdigit():
+                raise ProblemError(f"“{number}” is not a whole number of times", line=self.line,
+                                   column=number.column or 0, hint="Write repeat 3, or repeat 3 every 250ms")
+            if int(number) == 0:
+                raise ProblemError("a repeat of 0 does nothing", line=self.line, column=number.column or 0,
+                                   hint="Repeat once or more, or put a # before the block")
+        check_values(self.count, known, self.line)
         self.every = read_time(pieces[-1], self.line)
 
-    def lay(self, timeline: Timeline) -> None:
+    @property
+    def fixed(self) -> bool:
+        return is_fixed(self.count) and super().fixed
+
+    def lay(self, timeline: Timeline) -> Laying:
         start = timeline.now
-        for turn in range(self.count):
-            timeline.begin(self.line)
-            if self.every is not None:
-                planned = start + turn * self.every
-                if timeline.now > planned:
-                    raise ProblemError(
-                        f"the block takes {say_duration(timeline.now - planned + self.every)}, "
-                        f"longer than the {say_duration(self.every)} it has", line=self.line,
-                        hint="Give it more time, or shorten its taps and waits")
-                timeline.go_to(planned)
-            lay_all(self.body, timeline)
+        for turn in range(max(0, reckon(self.count, timeline, self.line))):
+            yield from lay_turn(self, timeline, start, turn, self.every)
+
+    def words(self) -> str:
+        return f"repeat {say(self.count)}{_every(self.every)}"
+
+
+def lay_turn(step: Step, timeline: Timeline, start: int, turn: int, every: int | None) -> Laying:
+    """One turn of a repeated block, at its time if it has one.
+
+    Raises:
+        ProblemError: the block before took longer than the interval.
+    """
+    timeline.begin(step.line)
+    if every is not None:
+        planned = start + turn * every
+        if timeline.now > planned:
+            raise ProblemError(
+                f"the block takes {say_duration(timeline.now - planned + every)}, longer than the "
+                f"{say_duration(every)} it has", line=step.line,
+                hint="Give it more time, or shorten its taps and waits")
+        timeline.go_to(planned)
+    yield from lay_all(step.body, timeline)
 
 
 @dataclass
-class Keep(Step):
+class RepeatWhile(Block):
+    """The block, for as long as the control is held; never more often than `most`."""
+
+    every: int | None = None
+    most: object = None
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.every, self.most = read_time(pieces[0], self.line), pieces[1]
+        check_values(self.most, known, self.line)
+
+    @property
+    def fixed(self) -> bool:
+        return False
+
+    def turns(self, timeline: Timeline) -> int:
+        """The upper limit."""
+        return DEFAULT_TURNS if self.most is None else reckon(self.most, timeline, self.line)
+
+    def goes_on(self, timeline: Timeline) -> Deciding:
+        """Whether there is another turn: a generator that returns it."""
+        yield from ()
+        return timeline.given.is_held()
+
+    def lay(self, timeline: Timeline) -> Laying:
+        start = began = timeline.now
+        for turn in range(self.turns(timeline)):
+            if turn:
+                if self.every is not None and start + turn * self.every > timeline.now:
+                    timeline.go_to(start + turn * self.every)
+                elif timeline.now == began:
+                    # A block without any time of its own would turn at one instant.
+                    timeline.pass_time(max(MS, timeline.gap))
+                yield CatchUp(self.line)
+            goes_on = yield from self.goes_on(timeline)
+            if not goes_on:
+                return
+            began = timeline.now
+            yield from lay_all(self.body, timeline)
+
+    def words(self) -> str:
+        return f"repeat while held{_every(self.every)}{self._at_most()}"
+
+    def _at_most(self) -> str:
+        return f" at most {say(self.most)} times" if self.most is not None else ""
+
+
+@dataclass
+class RepeatUntil(RepeatWhile):
+    """The block, until something holds."""
+
+    condition: object = None
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.condition = pieces[0]
+        check_values(self.condition, known, self.line)
+        super().read(pieces[1:], known)
+
+    def goes_on(self, timeline: Timeline) -> Deciding:
+        _refresh(timeline)
+        answer = yield from decide(self.condition, timeline.values, self.line)
+        return not answer
+
+    def words(self) -> str:
+        return f"repeat until {say(self.condition)}{_every(self.every)}{self._at_most()}"
+
+
+@dataclass
+class Keep(Block):
     """A chord stays down while the block plays."""
 
     chord: Chord = Chord(())
-    takes_body = True
 
-    def read(self, pieces: Pieces) -> None:
+    def read(self, pieces: Pieces, known: set[str]) -> None:
         self.chord = read_chord(pieces[0], self.line)
 
-    def lay(self, timeline: Timeline) -> None:
+    def lay(self, timeline: Timeline) -> Laying:
         fresh = timeline.press(self.chord.codes)
-        lay_all(self.body, timeline)
-        timeline.line = self.line
+        yield from lay_all(self.body, timeline)
+        timeline.begin(self.line)
         timeline.release(tuple(code for code in fresh if code in timeline.down))
 
-
-def lay_all(steps: list[Step], timeline: Timeline) -> None:
-    """Lay steps one after the other."""
-    for step in steps:
-        timeline.begin(step.line)
-        step.lay(timeline)
+    def words(self) -> str:
+        return f"keep {self.chord} down"
 
 
-STEPS: dict[str, type[Step]] = {
-    "tap": Tap, "down": Down, "up": Up, "wait": Wait, "type": Type, "repeat": Repeat, "keep": Keep,
-}
+@dataclass
+class Beat(Block):
+    """A rhythm: each step of the block begins on the next beat."""
+
+    every: int = 0
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.every = read_time(pieces[0], self.line) or 0
+        if not self.every:
+            raise ProblemError("a beat of no time is none", line=self.line, column=token(pieces[0]).column or 0,
+                               hint="Write beat 250ms")
+
+    def lay(self, timeline: Timeline) -> Laying:
+        start = timeline.now
+        for index, step in enumerate(self.body):
+            planned = start + index * self.every
+            if timeline.now > planned:
+                raise ProblemError(f"the step before takes longer than the beat of {say_duration(self.every)}",
+                                   line=step.line, hint="Make the beat slower, or the step shorter")
+            timeline.go_to(planned)
+            timeline.begin(step.line)
+            yield from step.lay(timeline)
+
+    def words(self) -> str:
+        return f"beat {write_duration(self.every)}"
+
+
+@dataclass
+class Set(Step):
+    """Give a value a name."""
+
+    name: str = ""
+    value: object = None
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.name, self.value = str(pieces[0]), pieces[1]
+        check_values(self.value, known, self.line)
+        if self.name in ("held",):
+            raise ProblemError("“held” tells how long the control has been down and cannot be set", line=self.line,
+                               column=token(pieces[0]).column or 0, hint="Choose another name")
+        known.add(self.name)
+
+    @property
+    def fixed(self) -> bool:
+        return False
+
+    def lay(self, timeline: Timeline) -> Laying:
+        timeline.values[self.name] = reckon(self.value, timeline, self.line)
+        yield from ()
+
+    def words(self) -> str:
+        return f"set {self.name} to {say(self.value)}"
+
+
+@dataclass
+class Otherwise(Block):
+    """The other way of a choice."""
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield from lay_all(self.body, timeline)
+
+    def words(self) -> str:
+        return "otherwise"
+
+
+@dataclass
+class If(Block):
+    """The block, if something holds; what stands under otherwise, if not."""
+
+    condition: object = None
+    otherwise: Otherwise | None = None
+    takes_otherwise: ClassVar[bool] = True
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.condition = pieces[0]
+        check_values(self.condition, known, self.line)
+
+    @property
+    def fixed(self) -> bool:
+        return is_fixed(self.condition) and super().fixed and (self.otherwise is None or self.otherwise.fixed)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        _refresh(timeline)
+        answer = yield from decide(self.condition, timeline.values, self.line)
+        if answer:
+            yield from lay_all(self.body, timeline)
+        elif self.otherwise is not None:
+            yield from self.otherwise.lay(timeline)
+
+    def words(self) -> str:
+        return f"if {say(self.condition)}"
+
 
 LONGEST_LABEL = 12
 TINTS = ("clay", "wheat", "moss", "lagoon", "sky", "iris", "rose", "chalk")
+Setting = Callable[[Macro, dict[str, int], Token, int], None]
 
 
-def _set_text(field_name: str, most: int) -> Callable[[Macro, dict[str, int], Piece, int], None]:
-    def put(macro: Macro, times: dict[str, int], piece: Piece, line: int) -> None:
-        text = read_text(piece, line)
+def _set_text(field_name: str, most: int) -> Setting:
+    def put(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
+        text = read_text(piece, line).parts[0][0]
         if len(text) > most:
             raise ProblemError(f"a {field_name} has at most {most} characters, this one has {len(text)}",
-                               line=line, column=piece.column, hint="Shorten it")
+                               line=line, column=piece.column or 0, hint="Shorten it")
         setattr(macro, field_name, text)
     return put
 
 
-def _set_tint(macro: Macro, times: dict[str, int], piece: Piece, line: int) -> None:
-    if piece.text not in TINTS:
-        raise ProblemError(f"there is no tint called “{piece.text}”", line=line, column=piece.column,
-                           hint=nearest(piece.text, TINTS) or f"The tints are {', '.join(TINTS)}")
-    macro.tint = piece.text
+def _set_tint(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
+    if piece not in TINTS:
+        raise ProblemError(f"there is no tint called “{piece}”", line=line, column=piece.column or 0,
+                           hint=nearest(piece, TINTS) or f"The tints are {', '.join(TINTS)}")
+    macro.tint = str(piece)
 
 
-def _set_again(macro: Macro, times: dict[str, int], piece: Piece, line: int) -> None:
-    macro.again = " ".join(piece.text.split())
+def _set_again(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
+    macro.again = " ".join(piece.split())
 
 
-def _set_time(which: str) -> Callable[[Macro, dict[str, int], Piece, int], None]:
-    def put(macro: Macro, times: dict[str, int], piece: Piece, line: int) -> None:
+def _set_time(which: str) -> Setting:
+    def put(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
         times[which] = read_time(piece, line) or 0
     return put
 
 
-SETTINGS: dict[str, Callable[[Macro, dict[str, int], Piece, int], None]] = {
+def _set_longest(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
+    macro.longest = max(MS, read_time(piece, line) or 0)
+
+
+SETTINGS: dict[str, Setting] = {
     "name": _set_text("name", 60), "label": _set_text("label", LONGEST_LABEL), "note": _set_text("note", 2000),
     "tint": _set_tint, "again": _set_again, "taps": _set_time("taps"), "gaps": _set_time("gaps"),
+    "lasts": _set_longest,
+}
+SETTING_WORDS = {
+    "name": "name", "label": "label", "note": "note", "tint": "tint", "again": "again", "taps": "taps last",
+    "gaps": "gaps last", "lasts": "lasts at most",
+}
+KEY_STEPS: dict[str, type[Step]] = {
+    "tap": Tap, "down": Down, "up": Up, "wait": Wait, "type": Type, "repeat": Repeat, "repeat_while": RepeatWhile,
+    "repeat_until": RepeatUntil, "keep": Keep, "beat": Beat, "set": Set, "if": If, "otherwise": Otherwise,
 }

@@ -1,0 +1,428 @@
+"""Steps that reach beyond the keyboard: the pointer, windows, other runs, telling the person, other programs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import ClassVar
+
+from lark import Tree
+
+from ..durations import MS, SECOND, write_duration
+from ..keys import parse_chord
+from ..pointer import (
+    ABS_X,
+    ABS_Y,
+    BUTTONS,
+    FULL,
+    PIXEL_X,
+    PIXEL_Y,
+    REL_HWHEEL,
+    REL_WHEEL,
+    REL_X,
+    REL_Y,
+)
+from ..problem import ProblemError, nearest
+from .asks import CatchUp, Errand, Laying
+from .program import Macro, Timeline, lay_all
+from .steps import (
+    KEY_STEPS,
+    Finish,
+    GaveUp,
+    Otherwise,
+    Pieces,
+    Step,
+    Text,
+    read_text,
+    read_time,
+    reckon,
+    token,
+)
+from .values import check_values, decide, is_fixed, say, unquote, window_of
+
+# A notch of the wheel after the other, so that programs that count them do.
+NOTCH = 10 * MS
+LOOK_EVERY = 50 * MS
+WINDOW_LIMIT = 5 * SECOND
+PROGRAM_LIMIT = 30 * SECOND
+LONGEST_JUMP = 20_000
+
+
+@dataclass
+class Click(Step):
+    """A click of a button, or two."""
+
+    side: str = "left"
+    twice: bool = False
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.side = str(pieces[0] or "left")
+        self.twice = pieces[1] is not None
+
+    def lay(self, timeline: Timeline) -> Laying:
+        for _ in range(1 + self.twice):
+            timeline.lay_tap((BUTTONS[self.side],), timeline.tap)
+        yield from ()
+
+    def words(self) -> str:
+        return "click" + (f" {self.side}" if self.side != "left" else "") + (" twice" if self.twice else "")
+
+
+@dataclass
+class Button(Step):
+    """A button of the pointer down, or up again, for dragging."""
+
+    side: str = "left"
+    down: bool = True
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.down, self.side = str(pieces[0]) == "press", str(pieces[1])
+
+    def lay(self, timeline: Timeline) -> Laying:
+        code = BUTTONS[self.side]
+        if self.down == (code in timeline.down):
+            raise ProblemError(f"the {self.side} button is {'already' if self.down else 'not'} down here",
+                               line=self.line, hint=f"Write a {'release' if self.down else 'press'} before")
+        (timeline.press if self.down else timeline.release)((code,))
+        yield from ()
+
+    def words(self) -> str:
+        return f"{'press' if self.down else 'release'} {self.side} button"
+
+
+@dataclass
+class Move(Step):
+    """The pointer by so many pixels, or to a place: pixels, or per cent of the screen's width and height."""
+
+    by: bool = True
+    places: tuple[str, str] = ("0", "0")
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.by, self.places = str(pieces[0]) == "by", (str(pieces[1]), str(pieces[2]))
+        for piece, text in zip(pieces[1:], self.places, strict=True):
+            number, share = float(text.rstrip("%")), text.endswith("%")
+            wrong = ((share and self.by) or ("." in text and not share) or abs(number) > LONGEST_JUMP
+                     or (not self.by and (number < 0 or (share and number > 100))))
+            if wrong:
+                raise ProblemError(f"the pointer cannot be moved {'by' if self.by else 'to'} {text}", line=self.line,
+                                   column=token(piece).column or 0,
+                                   hint="Write move by 10 -20 (pixels), move to 640 360, or move to 50% 25%")
+        if self.places[0].endswith("%") != self.places[1].endswith("%"):
+            raise ProblemError("one place is in per cent, the other in pixels", line=self.line,
+                               hint="Write both in the same way")
+
+    def lay(self, timeline: Timeline) -> Laying:
+        if self.by:
+            codes, values = (REL_X, REL_Y), [int(place) for place in self.places]
+        elif self.places[0].endswith("%"):
+            codes, values = (ABS_X, ABS_Y), [round(float(place[:-1]) * FULL / 100) for place in self.places]
+        else:
+            codes, values = (PIXEL_X, PIXEL_Y), [int(place) for place in self.places]
+        for code, value in zip(codes, values, strict=True):
+            if value or not self.by:
+                timeline.move(code, value)
+        yield from ()
+
+    def words(self) -> str:
+        return f"move {'by' if self.by else 'to'} {self.places[0]} {self.places[1]}"
+
+
+@dataclass
+class Scroll(Step):
+    """The wheel, by so many notches."""
+
+    direction: str = "down"
+    count: object = None
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.direction, self.count = str(pieces[0]), pieces[1]
+        check_values(self.count, known, self.line)
+
+    @property
+    def fixed(self) -> bool:
+        return is_fixed(self.count)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        code = REL_WHEEL if self.direction in ("up", "down") else REL_HWHEEL
+        value = 1 if self.direction in ("up", "right") else -1
+        for turn in range(1 if self.count is None else reckon(self.count, timeline, self.line)):
+            timeline.begin(self.line)
+            if turn:
+                timeline.pass_time(NOTCH)
+            timeline.move(code, value)
+        yield from ()
+
+    def words(self) -> str:
+        return f"scroll {self.direction}" + (f" {say(self.count)}" if self.count is not None else "")
+
+
+@dataclass
+class WaitUntil(Step):
+    """Wait for a window, or for anything else, but not for ever."""
+
+    condition: object = None
+    limit: int | None = None
+    otherwise: Otherwise | None = None
+    takes_otherwise: ClassVar[bool] = True
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.condition, self.limit = pieces[0], read_time(pieces[1], self.line)
+        check_values(self.condition, known, self.line)
+
+    @property
+    def fixed(self) -> bool:
+        return False
+
+    def lay(self, timeline: Timeline) -> Laying:
+        limit = WINDOW_LIMIT if self.limit is None else self.limit
+        yield CatchUp(self.line)
+        assert isinstance(self.condition, Tree)
+        if self.condition.data == "window":
+            came = yield window_of(self.condition, limit, self.line)
+        else:
+            end, came = timeline.now + limit, False
+            while True:
+                timeline.values["held"] = timeline.given.held_ms(timeline.now)
+                came = yield from decide(self.condition, timeline.values, self.line)
+                if came or timeline.now >= end:
+                    break
+                timeline.pass_time(LOOK_EVERY)
+                yield CatchUp(self.line)
+        if came:
+            return
+        if self.otherwise is None:
+            raise GaveUp(self.line, f"waited in vain until {say(self.condition)}")
+        yield from self.otherwise.lay(timeline)
+
+    def words(self) -> str:
+        limit = f" at most {write_duration(self.limit)}" if self.limit is not None else ""
+        return f"wait until {say(self.condition)}{limit}"
+
+
+@dataclass
+class Play(Step):
+    """Another macro's steps, here.  `target` is filled in when all macros are known (reader.link)."""
+
+    name: str = ""
+    column: int = 0
+    target: list[Step] = field(default_factory=list)
+    times: tuple[int, int] = (0, 0)
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.name, self.column = unquote(str(pieces[0])), token(pieces[0]).column or 0
+
+    @property
+    def fixed(self) -> bool:
+        return all(step.fixed for step in self.target)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        before, line = (timeline.tap, timeline.gap), timeline.stands_for
+        timeline.tap, timeline.gap = self.times
+        timeline.stands_for = line or self.line
+        yield from lay_all(self.target, timeline)
+        (timeline.tap, timeline.gap), timeline.stands_for = before, line
+
+    def words(self) -> str:
+        return f"play {self.name}" if self.name.replace("-", "").isalnum() else f'play "{self.name}"'
+
+
+@dataclass
+class Errands(Step):
+    """What the engine does for a run: each step of this kind is never fixed."""
+
+    @property
+    def fixed(self) -> bool:
+        return False
+
+
+@dataclass
+class Stop(Errands):
+    """End other runs, runs of one macro, or this one."""
+
+    whom: str = ""
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.whom = str(pieces[0])
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        if self.whom == "here":
+            raise Finish
+        yield Errand(self.line, "stop", (unquote(self.whom) if self.whom != "others" else "",))
+
+    def words(self) -> str:
+        return f"stop {self.whom}"
+
+
+@dataclass
+class Layer(Errands):
+    """Switch a layer of the surface that was pressed."""
+
+    name: str = ""
+    on: bool = True
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.name, self.on = unquote(str(pieces[0])), str(pieces[1]) == "on"
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        yield Errand(self.line, "layer", (self.name, "on" if self.on else "off"))
+
+    def words(self) -> str:
+        name = self.name if self.name.replace("-", "").isalnum() else f'"{self.name}"'
+        return f"layer {name} {'on' if self.on else 'off'}"
+
+
+@dataclass
+class Say(Errands):
+    """Speak a text."""
+
+    text: Text = field(default_factory=lambda: Text('""', []))
+    kind: ClassVar[str] = "say"
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.text = read_text(pieces[0], self.line, known)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        yield Errand(self.line, self.kind, (self.text.fill(timeline),))
+
+    def words(self) -> str:
+        return f"{self.kind} {self.text.source}"
+
+
+@dataclass
+class Show(Say):
+    """A line on the screen."""
+
+    kind: ClassVar[str] = "show"
+
+
+@dataclass
+class Paste(Say):
+    """Put a text in place through the clipboard, which afterwards holds again what it held before."""
+
+    kind: ClassVar[str] = "paste"
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        ready = yield Errand(self.line, "paste", (self.text.fill(timeline),), wait=True)
+        if not ready:
+            raise GaveUp(self.line, "the clipboard could not be used")
+        timeline.lay_tap(parse_chord("Ctrl+V").codes, timeline.tap)
+        yield CatchUp(self.line)
+        yield Errand(self.line, "restore", ())
+
+
+@dataclass
+class Beep(Errands):
+    """A short sound."""
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        yield Errand(self.line, "beep", ())
+
+    def words(self) -> str:
+        return "beep"
+
+
+@dataclass
+class Run(Errands):
+    """Run a command, its words as they are; with shell, one line for the shell.  It is ended when its time is over."""
+
+    shell: bool = False
+    texts: list[Text] = field(default_factory=list)
+    limit: int | None = None
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.shell = pieces[0] is not None
+        self.texts = [read_text(piece, self.line, known) for piece in pieces[1:-1]]
+        self.limit = read_time(pieces[-1], self.line)
+        if self.shell and len(self.texts) > 1:
+            raise ProblemError("a shell takes one line", line=self.line, column=token(pieces[2]).column or 0,
+                               hint="Write the whole line in one pair of quotes")
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        yield Errand(self.line, "shell" if self.shell else "run", tuple(text.fill(timeline) for text in self.texts),
+                     limit=PROGRAM_LIMIT if self.limit is None else self.limit)
+
+    def words(self) -> str:
+        limit = f" at most {write_duration(self.limit)}" if self.limit is not None else ""
+        return f"run {'shell ' if self.shell else ''}{' '.join(text.source for text in self.texts)}{limit}"
+
+
+@dataclass
+class Request(Errands):
+    """An HTTP request; a body is sent as plain text, or as JSON if it is."""
+
+    method: str = "get"
+    url: Text = field(default_factory=lambda: Text('""', []))
+    content: Text | None = None
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.method, self.url = str(pieces[0]), read_text(pieces[1], self.line, known)
+        self.content = read_text(pieces[2], self.line, known) if pieces[2] is not None else None
+        if not self.url.parts[0][0].startswith(("http://", "https://")):
+            raise ProblemError("an address begins with http:// or https://", line=self.line,
+                               column=token(pieces[1]).column or 0, hint='Write request get "http://…"')
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        content = self.content.fill(timeline) if self.content else ""
+        yield Errand(self.line, "request", (self.method, self.url.fill(timeline), content), limit=PROGRAM_LIMIT)
+
+    def words(self) -> str:
+        return f"request {self.method} {self.url.source}" + (f" with {self.content.source}" if self.content else "")
+
+
+@dataclass
+class Osc(Errands):
+    """A message of open sound control 1.0, by UDP to HOST:PORT."""
+
+    address: Text = field(default_factory=lambda: Text('""', []))
+    arguments: list[tuple[str, Text | str]] = field(default_factory=list)
+    target: Text = field(default_factory=lambda: Text('""', []))
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.address, self.target = (read_text(piece, self.line, known) for piece in (pieces[0], pieces[-1]))
+        for piece in pieces[1:-1]:
+            word = token(piece)
+            if word.type == "FIGURE":
+                self.arguments.append(("f" if "." in word else "i", str(word)))
+            else:
+                self.arguments.append(("s", read_text(piece, self.line, known)))
+        host, colon, port = self.target.parts[0][0].rpartition(":")
+        if not self.address.parts[0][0].startswith("/"):
+            raise ProblemError("an OSC address begins with a slash", line=self.line,
+                               column=token(pieces[0]).column or 0,
+                               hint='Write send osc "/level" 1 to "127.0.0.1:9000"')
+        if self.target.fixed and not (host and colon and port.isdigit() and int(port) < 65536):
+            raise ProblemError("the receiver is written as HOST:PORT", line=self.line,
+                               column=token(pieces[-1]).column or 0, hint='Write to "127.0.0.1:9000"')
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        values = [f"{kind}:{value if isinstance(value, str) else value.fill(timeline)}"
+                  for kind, value in self.arguments]
+        # A text that is one value goes out as the number it is.
+        values = [f"i:{value[2:]}" if isinstance(text, Text) and len(text.parts) == 2 and not text.fixed
+                  and not text.parts[0][0] and not text.parts[1][0] else value
+                  for value, (_, text) in zip(values, self.arguments, strict=True)]
+        yield Errand(self.line, "osc", (self.address.fill(timeline), self.target.fill(timeline), *values))
+
+    def words(self) -> str:
+        values = "".join(f" {value if isinstance(value, str) else value.source}" for _, value in self.arguments)
+        return f"send osc {self.address.source}{values} to {self.target.source}"
+
+
+STEPS: dict[str, type[Step]] = {
+    **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
+    "play": Play, "stop": Stop, "layer": Layer, "say": Say, "beep": Beep, "show": Show, "run": Run,
+    "request": Request, "osc": Osc, "paste": Paste,
+}
+
+
+def unknown_macro(step: Play, known: dict[str, Macro]) -> ProblemError:
+    """What to say of a play of nothing."""
+    return ProblemError(f"there is no macro “{step.name}”", line=step.line, column=step.column,
+                        hint=nearest(step.name, known) or "Name a file of the folder macros, without its ending")
