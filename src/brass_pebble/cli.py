@@ -464,5 +464,102 @@ def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: 
             print(f"{at / 1e6:12.3f} ms  {names.name(code):14} {'down' if value else 'up':4}  line {line}")
 
 
+@macro_app.command("format")
+def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")],
+                 check: Annotated[bool, typer.Option("--check", help="change nothing, only tell")] = False) -> None:
+    """Write macro files in their usual form; notes and order stay."""
+    from .core.macro import format_macro
+    from .core.problem import ProblemError
+    from .engine.store import write_atomically
+    wrong = changed = 0
+    for file in files:
+        try:
+            text = file.read_text(encoding="utf-8")
+            tidy = format_macro(text)
+        except ProblemError as error:
+            wrong += 1
+            found = error.problem
+            print(f"{file}:{found.line}:{found.column}: {found.what}. {found.hint}")
+            continue
+        except UnicodeDecodeError as error:
+            wrong += 1
+            print(f"{file}: byte {error.start + 1} is not UTF-8. Save the file as UTF-8")
+            continue
+        if tidy != text:
+            changed += 1
+            if not check:
+                write_atomically(file, tidy)
+            print(f"{file}: {'would be tidied' if check else 'tidied'}")
+    if wrong:
+        raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes and "
+                      "stayed as they are", "mistake in a file")
+    if check and changed:
+        raise typer.Exit(EXIT_CODES["failed"])
+
+
+def _good_macro(file: Path) -> Any:
+    macro, problems = _read_file(file)
+    if problems:
+        for problem in problems:
+            print(problem, file=sys.stderr)
+        raise Failure(f"{file} has mistakes", "mistake in a file")
+    return macro
+
+
+@macro_app.command("rehearse")
+def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False,
+                   on: Annotated[str, typer.Option("--on", metavar="PROGRAM", help="a stage program's file name")] = ""
+                   ) -> None:
+    """Play a macro into simulated programs, and tell what landed when and what they did with it."""
+    from .engine.macro_requests import DEMO_STAGE
+    from .engine.rehearsal import rehearse_here
+    from .outputs.stage import StageOutput, read_programs
+    macro = _good_macro(file)
+    known = sorted(path.stem for path in DEMO_STAGE.glob("*.toml"))
+    if on and on not in known:
+        raise Failure(f"there is no stage program “{on}”. Known are {', '.join(known)}", "usage")
+    stage = StageOutput(read_programs(DEMO_STAGE, [on] if on else known))
+    told: dict[int, dict[str, Any]] = {}
+
+    def say(number: int, event: dict[str, Any]) -> None:
+        told[number] = event
+
+    rehearsal = rehearse_here(macro, stage, say)
+    for event in told.values():
+        if as_json:
+            print(json.dumps(event, ensure_ascii=False))
+            continue
+        reactions = "".join(f"   {'✓' if r['good'] else '✗'} {r['program']}: {r['text']}" for r in event["reactions"])
+        print(f"{event['planned_ms']:10.1f} ms  landed {event['at_ms']:10.2f}  {event['what']:20}{reactions}")
+    missed = sum(not r["good"] for event in told.values() for r in event["reactions"])
+    trouble = f"; {rehearsal.trouble}" if rehearsal.trouble else ""
+    print(f"{len(told)} events, the latest {rehearsal.late_ms():.2f} ms behind its time, {missed} not noticed or "
+          f"refused{trouble}", file=sys.stderr)
+    if missed or rehearsal.trouble:
+        raise typer.Exit(EXIT_CODES["failed"])
+
+
+@macro_app.command("chart")
+def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
+                out: Annotated[Path, typer.Option("-o", "--output", metavar="FILE.svg|.pdf")]) -> None:
+    """Draw a macro's lanes with their ruler, to look at, print and share."""
+    if out.suffix not in (".svg", ".pdf"):
+        raise Failure(f"a chart is written as .svg or .pdf, not as {out.suffix or 'a file without an ending'}", "usage")
+    from .core.macro import link, parse
+    from .core.macro.lanes import lanes_of
+    from .paper.chart import chart_pdf, chart_svg
+    macro = _good_macro(file)
+    draft = parse(macro.source, id=macro.id)
+    link({macro.id: draft}, only="")
+    draft.macro = macro
+    svg = chart_svg(macro.name, lanes_of(draft), "its events depend on the press; shown for an ordinary one"
+                    if macro.live else macro.note)
+    if out.suffix == ".svg":
+        out.write_text(svg, encoding="utf-8")
+    else:
+        out.write_bytes(chart_pdf(svg))
+    print(f"wrote {out}")
+
+
 if __name__ == "__main__":
     main()

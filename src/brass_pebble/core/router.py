@@ -133,6 +133,11 @@ class Router:
         answer = self._answers.get((surface_id, code))
         return answer is not None and answer.program is not None and (surface_id, code) not in self._held
 
+    def records(self, surface_id: str, code: int) -> bool:
+        """Whether a press of this control begins or ends a recording."""
+        answer = self._answers.get((surface_id, code))
+        return answer is not None and answer.deed == "record"
+
     def stops(self, surface_id: str, code: int) -> bool:
         """Whether a press of this control stops everything: that never waits."""
         answer = self._answers.get((surface_id, code))

@@ -35,6 +35,7 @@ from .logs import log
 from .loop import Loop, Worker
 from .meet import Meet
 from .memory import Memory
+from .recorder import Recorder
 from .script import Script
 from .server import Client, Server
 from .store import DeskStore, Loaded
@@ -101,6 +102,7 @@ class Engine:
         self.devices = Devices(self)
         self.meet = Meet(self)
         self.errands = Errands(self)
+        self.recorder = Recorder(self)
         self.bystanders = Bystanders()
         self.router.caps_lock = self.bystanders.caps_lock
         self._held_back: list[tuple[str, int, int, int, str]] = []
@@ -168,7 +170,7 @@ class Engine:
     def listen_to(self, surface_id: str, source: Input) -> None:
         """Route what arrives from an input, as its surface wants it now."""
         surface = self.desk.surfaces[surface_id]
-        careful = bool(surface.second or surface.debounce or self.meet.attends(surface_id))
+        careful = bool(surface.second or surface.debounce or self.meet.attends(surface_id) or self.recorder.busy)
         if surface.debounce:
             known = self._debouncers.get(surface_id)
             if known is None or known.time != surface.debounce:
@@ -233,6 +235,9 @@ class Engine:
                 self._seconds[surface_id] = (code, arrived)
                 if (latest := self._latest.get(surface_id)) and arrived - latest.arrived <= WINDOW:
                     self._tell_second(latest, code)
+            return None
+        if value and self.recorder.chooses and not self.router.records(surface_id, code) and \
+                self.recorder.take_target(surface_id, surface.control_of(code)):
             return None
         debouncer = self._debouncers.get(surface_id)
         if debouncer is not None and not debouncer.feed(code, value, arrived):
@@ -316,6 +321,8 @@ class Engine:
             self._fresh.append(trace)
             if value and trace.deed == "rest or wake":
                 self.devices.toggle(surface_id)
+            elif value and trace.deed == "record":
+                self.recorder.toggle(trace)
 
     def play(self, macro: Macro, origin: str) -> Trace:
         """Play a macro for a client."""
@@ -389,7 +396,10 @@ class Engine:
             self.player.stop_all(now, [])
             self.add_problem(Problem(f"what was sent did not arrive: {error.strerror}",
                                      hint="Every run was stopped. End the engine and start it again"))
-        self._unnoted.append((time.monotonic_ns(), out))
+        sent_at = time.monotonic_ns()
+        if self.recorder.busy:
+            self.recorder.note(out, sent_at)
+        self._unnoted.append((sent_at, out))
 
     def _on_time(self, now: int) -> None:
         self.player.advance(now, self._out)

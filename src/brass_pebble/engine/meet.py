@@ -31,6 +31,7 @@ class Meet:
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         self._until: dict[int, int] = {}
+        self._only: dict[int, str] = {}
         self._attending: dict[str, int] = {}
         self._ears: dict[str, Ears] = {}
         self._opening: set[str] = set()
@@ -39,8 +40,12 @@ class Meet:
 
     # Listening.
 
-    def listen(self, client: int, seconds: float) -> float:
-        """Listen to every free device for a client.  Returns for how many seconds."""
+    def listen(self, client: int, seconds: float, only: str = "") -> float:
+        """Listen to every free device for a client, or to one only.  Returns for how many seconds."""
+        if only:
+            self._only[client] = only
+        else:
+            self._only.pop(client, None)
         seconds = max(1.0, min(seconds, LONGEST))
         self._until[client] = until = time.monotonic_ns() + int(seconds * 1e9)
         self._doubles = Doubles()
@@ -52,6 +57,7 @@ class Meet:
 
     def hush(self, client: int) -> None:
         """Stop listening for a client."""
+        self._only.pop(client, None)
         if self._until.pop(client, None) is not None:
             self._engine.cancel_alarm(f"listening {client}")
             self.follow()
@@ -80,7 +86,9 @@ class Meet:
         """Open and close ears, so that exactly those devices are listened to that are asked for now."""
         devices = self._engine.devices
         if self._until:
-            wanted = {f.id: f for f in devices.here if f.readable and f.nodes and not devices.owner(f.id)}
+            every = any(client not in self._only for client in self._until)
+            wanted = {f.id: f for f in devices.here if f.readable and f.nodes and not devices.owner(f.id)
+                      and (every or f.id in self._only.values())}
         else:
             question = devices.question()
             asked = devices.holdings[question].ask if question else ()
@@ -134,7 +142,7 @@ class Meet:
 
     def hear(self, facts: DeviceFacts, heard: Heard) -> None:
         """A device that is not taken over sent something."""
-        if self._until:
+        if any(self._only.get(client, facts.id) == facts.id for client in self._until):
             self._publish(facts, "", heard)
         if heard.value and not heard.turned:
             self._engine.devices.answer(facts)

@@ -52,8 +52,9 @@ class MeetRequests:
         engine.worker.do(engine.devices.present, found)
 
     def do_listen(self, client: Client, message: Message) -> Message:
-        """Listen to every device that is no surface, for some seconds, without taking any over."""
-        seconds = self._engine.meet.listen(client.number, float(message.get("seconds", 15)))
+        """Listen to every device that is no surface, or to one, for some seconds, without taking any over."""
+        only = self._device(message).id if message.get("device") else ""
+        seconds = self._engine.meet.listen(client.number, float(message.get("seconds", 15)), only)
         return {"seconds": seconds}
 
     def do_hush(self, client: Client, message: Message) -> Message:

@@ -218,7 +218,7 @@ class Requests:
             "broken_macros": desk.broken_macros,
             "undo": engine.store.next_undo(),
             "script": engine.setup.script.name if engine.setup.script else "",
-            "question": engine.devices.question(),
+            "question": engine.devices.question(), "recorder": engine.recorder.state(),
         }
 
     def _surface_state(self, surface: Surface) -> Message:

@@ -15,11 +15,12 @@ from brass_pebble.client import EngineError, Message, StartError
 
 from .desk_view import DeskView
 from .link import Link
+from .macro.record import RecordSheet
 from .palette import BASALT, PALETTES, Palette
 from .state import DeskState
 from .view import View
 
-TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard"]
+TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder"]
 
 
 class BrassPebbleApp(App[None]):
@@ -75,10 +76,23 @@ class BrassPebbleApp(App[None]):
         await self.view.show_all()
 
     def _news(self, message: Message) -> None:
+        if message["topic"] == "note":
+            self._note(message)
+            return
+        if message["topic"] == "heard" and isinstance(self.screen, RecordSheet):
+            self.screen.hear(message)
+            return
         changed = self.state.take(message)
         task = asyncio.create_task(self.view.take(message, changed))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
+
+    def _note(self, message: Message) -> None:
+        """A macro tells the person something."""
+        if message["beep"]:
+            self.bell()
+        if message["text"]:
+            self.notify(message["text"], title="a macro says", timeout=8)
 
     def _gone(self) -> None:
         self.state.connected = False

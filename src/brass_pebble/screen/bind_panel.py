@@ -13,12 +13,14 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList
 from textual.widgets.option_list import Option
 
-from brass_pebble.core.desk import DEEDS
+from brass_pebble.core.desk import DEEDS, POLICIES
 from brass_pebble.core.durations import MS, say_duration
 from brass_pebble.core.keys import key_table, parse_chord
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
 from brass_pebble.screen.state import Row
+
+MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5 times", "10 times")
 
 
 @dataclass(frozen=True)
@@ -82,13 +84,15 @@ class BindPanel(ModalScreen[dict[str, str] | None]):
     BindPanel #complaint { color: $error; margin: 0; height: auto; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        ("escape", "leave", "leave it as it is"), ("down", "choose(1)", ""), ("up", "choose(-1)", ""),
+        ("escape", "leave", "leave it as it is"), ("f2", "manner", "how it plays"), ("f3", "again", "a second press"),
+        ("down", "choose(1)", ""), ("up", "choose(-1)", ""),
     ]
 
     def __init__(self, surface: Row, control: Row, macros: list[Row]) -> None:
         super().__init__()
         self.surface, self.control, self.macros = surface, control, macros
         self._choices: list[Choice] = []
+        self.plays, self.again = control.get("plays", "once"), control.get("again", "")
 
     def compose(self) -> ComposeResult:
         """One field, its proposals, and a label."""
@@ -103,13 +107,30 @@ class BindPanel(ModalScreen[dict[str, str] | None]):
             yield OptionList(id="choices", markup=False)
             yield Label(f"Label on the cap, up to {LONGEST_LABEL} characters; without one, the action's own:")
             yield Input(placeholder="label", id="label", max_length=LONGEST_LABEL)
-            yield Label("↑ ↓ choose   Enter live at once, u undoes   Tab label   Esc leave")
+            yield Label(id="manner", markup=False)
+            yield Label("↑ ↓ choose   Enter live at once   Tab label   F2 how it plays   F3 second press   Esc leave")
 
     def on_mount(self) -> None:
         """Begin in the field."""
         self.query_one(OptionList).can_focus = False
         self.query_one("#what", Input).focus()
         self._propose("")
+        self._show_manner()
+
+    def _show_manner(self) -> None:
+        again = self.again or "as the macro says"
+        self.query_one("#manner", Label).update(f"A macro plays {self.plays}; a second press while it runs: {again}")
+
+    def action_manner(self) -> None:
+        """Once, for as long as held, until pressed again, or several times."""
+        self.plays = MANNERS[(MANNERS.index(self.plays) + 1) % len(MANNERS)] if self.plays in MANNERS else "once"
+        self._show_manner()
+
+    def action_again(self) -> None:
+        """What a second press does while it runs."""
+        policies = ("", *POLICIES)
+        self.again = policies[(policies.index(self.again) + 1) % len(policies)]
+        self._show_manner()
 
     @on(Input.Changed, "#what")
     def _typed(self, event: Input.Changed) -> None:
@@ -148,6 +169,7 @@ class BindPanel(ModalScreen[dict[str, str] | None]):
             return
         self.dismiss({"surface": self.surface["id"], "control": self.control["id"],
                       "layer": self.control.get("layer", ""), "kind": choice.kind, "target": choice.target,
+                      "plays": self.plays, "again": self.again, "note": self.control.get("note", ""),
                       "label": self.query_one("#label", Input).value.strip(),
                       "tint": self.control.get("own_tint", "") if choice.kind else ""})
 

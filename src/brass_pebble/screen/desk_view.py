@@ -15,6 +15,8 @@ from brass_pebble.screen.state import DeskState, Spot
 from .bind_panel import BindPanel
 from .checkup_view import CheckupView
 from .link import Link
+from .macro.picker import MacroPicker
+from .macro.view import MacroView
 from .meet.view import MeetView
 from .sheets import Sheet, explain, key_help, problem_list
 from .surface_panel import SurfacePanel
@@ -51,6 +53,7 @@ class DeskView(View):
         Binding("e", "explain", "explain"), Binding("z", "zoom", "zoom", show=False),
         Binding("s", "toggle_rest", "rest / wake", show=False), Binding("m", "meet", "meet a device"),
         Binding("i", "settings", "surface", show=False), Binding("a", "arrange", "arrange", show=False),
+        Binding("o", "open_macro", "macros"),
         Binding("c", "checkup", "checkup", show=False), Binding("n", "accept", "accept the debounce", show=False),
         Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
         Binding("R", "restart", "restart engine", show=False),
@@ -96,6 +99,8 @@ class DeskView(View):
             self.query_one(Board).redraw_stage()
         elif topic == "script":
             self._show_caption()
+        elif topic == "recorder":
+            self._show_trouble()
         elif topic == "problem":
             self._show_trouble()
             self.query_one(StatusLine).redraw()
@@ -134,6 +139,8 @@ class DeskView(View):
         text = ""
         if not self.state.connected:
             text = "✗ The engine has ended; nothing is down and every device is free. R starts it again, q leaves."
+        elif self._recording():
+            text = self._recording()
         elif self._arranging:
             text = "✥ The arrows move this surface on the desk; Enter leaves it there."
         elif question := self.state.surface(self.state.desk.get("question", "")):
@@ -150,6 +157,18 @@ class DeskView(View):
         trouble.update(text)
         trouble.set_class(bool(text), "shown")
         self.call_after_refresh(self._share_room)
+
+    def _recording(self) -> str:
+        """What the recording wants, while one goes on."""
+        recorder = self.state.desk.get("recorder", {"state": "idle"})
+        if recorder["state"] == "choose":
+            return "● RECORD: press the control that shall play it. Record again: nothing."
+        if recorder["state"] == "recording":
+            surface = self.state.surface(recorder["surface"])
+            name = surface["name"] if surface else ""
+            return (f"● RECORDING onto {name} {recorder['control']}: what the surfaces send. Press "
+                    "record again to end; at once, to clear that control.")
+        return ""
 
     def on_resize(self, event: events.Resize) -> None:
         """Share the rows between drawings and traces."""
@@ -321,6 +340,7 @@ class DeskView(View):
                 ("m", "meet a device: find it by pressing it, take it over, draw it, try it"),
                 ("i", "the selected surface's settings; draw it anew, take it off the desk"),
                 ("a", "arrange: move the selected surface with the arrows"),
+                ("o", "the selected control's macro, or all macros, or a new one"),
                 ("c", "checkup: what is wrong on this machine, and the fix"),
                 ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
                 ("z", "one surface large, or all"), ("Tab", "to the path bar, the traces, and back"),
@@ -338,6 +358,22 @@ class DeskView(View):
     def action_checkup(self) -> None:
         """What is wrong on this machine, and how to put it right."""
         self.app.open_view(CheckupView)  # type: ignore[attr-defined]
+
+    @work(exclusive=True, group="macro")
+    async def action_open_macro(self) -> None:
+        """Open the macro of the selected control, or choose one, or begin a new one."""
+        spot = self.query_one(Board).selected
+        control = self.state.control(spot)
+        if control and control.get("kind") == "play":
+            self.app.open_view(MacroView, macro=control["target"], spot=spot)  # type: ignore[attr-defined]
+            return
+        macro_id, name = await self.app.push_screen_wait(MacroPicker(self.state))
+        if name:
+            quoted = name.replace("\\", "\\\\").replace('"', '\\"')
+            reply = await self.ask("write_macro", name=name, text=f'name "{quoted}"\n\n')
+            macro_id = reply["macro"] if reply else ""
+        if macro_id:
+            self.app.open_view(MacroView, macro=macro_id)  # type: ignore[attr-defined]
 
     @work(exclusive=True, group="settings")
     async def action_settings(self) -> None:
@@ -392,6 +428,8 @@ class DeskView(View):
         board.focus()
         if message.door == "binding":
             self.action_bind()
+        elif message.door == "macro":
+            self.action_open_macro()
         elif message.door == "trace":
             self.action_explain()
         elif message.door == "surface":

@@ -53,6 +53,8 @@ class DeskState:
             self.problems = message["problems"]
         elif topic == "devices":
             self.devices = message
+        elif topic == "recorder":
+            self.desk["recorder"] = message
         elif topic == "script":
             self.script = message
         elif topic == "missed":

@@ -136,7 +136,9 @@ def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
                         "binding", wrong=surface["unbound"] != "pass"))
         return hops
     word = {"play": "macro ", "tap": "tap ", "sustain": "sustain ", "do": ""}[control["kind"]]
-    hops.append(Hop(word + control["words"].strip("“”"), "binding", control.get("broken", False)))
+    manner = "" if control.get("plays", "once") == "once" else f", {control['plays']}"
+    hops.append(Hop(word + control["words"].strip("“”") + manner, "macro" if control["kind"] == "play" else "binding",
+                    control.get("broken", False)))
     if surface["state"] != "taken":
         hops.append(Hop(f"nothing sent: {surface['why'] or surface['state']}", "surface", wrong=True))
     elif trace is not None:

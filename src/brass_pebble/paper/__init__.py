@@ -1,0 +1,1 @@
+"""Drawings for print and charts: SVG and PDF."""

@@ -1,0 +1,316 @@
+"""Lanes: one for each key, pointer motion or message; time runs to the right on a ruler, a bar from down to up."""
+
+from __future__ import annotations
+
+from bisect import bisect_left, bisect_right
+from typing import ClassVar
+
+from textual import events
+from textual.binding import Binding, BindingType
+from textual.message import Message
+from textual.strip import Strip
+from textual.widget import Widget
+
+from brass_pebble.core.durations import MS, SECOND, say_duration, write_duration
+from brass_pebble.core.macro.lanes import Bar, Lane
+from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.widgets.canvas import Canvas, fit, paint
+
+from .model import MacroModel
+
+# How much time one cell can stand for, in ns.
+ZOOMS = tuple(unit * MS for unit in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 2_000, 5_000, 10_000))
+NAMES = 11
+LABEL_ROOM = 9
+RULER_ROWS = 2
+# What the lanes can do: key, action, word.  They stand in a line of their own, to be clicked.
+TOOLS = (
+    ("plus", "edit('longer')", "longer"), ("minus", "edit('shorter')", "shorter"),
+    ("shift+left", "edit('earlier')", "earlier"), ("shift+right", "edit('later')", "later"), ("s", "size", "step"),
+    ("g", "edit('close')", "close gap"), ("m", "mark", "mark"), ("h", "edit('half')", "half"),
+    ("d", "edit('double')", "double"), ("n", "edit('snap')", "snap"), ("c", "edit('copy')", "copy"),
+    ("i", "edit('insert')", "insert"), ("delete", "edit('delete')", "delete"), ("z", "zoom(-1)", "zoom"),
+    ("u", "undo(1)", "undo"),
+)
+KEY_SIGNS = {"plus": "+", "minus": "−", "shift+left": "⇧←", "shift+right": "⇧→", "delete": "del"}
+
+
+class LanesView(Widget, can_focus=True):
+    """Shows the lanes of a model; arrows and the mouse choose a bar."""
+
+    DEFAULT_CSS = """
+    LanesView { width: 1fr; height: 1fr; padding: 0 0 0 1; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("left", "step(-1)", "choose", show=False), Binding("right", "step(1)", "choose", show=False),
+        Binding("up", "lane(-1)", "choose", show=False), Binding("down", "lane(1)", "choose", show=False),
+        Binding("home", "edge(0)", "first", show=False), Binding("end", "edge(-1)", "last", show=False),
+        *(Binding(key, action, words, show=False) for key, action, words in TOOLS),
+        Binding("f", "fit", "fit", show=False), Binding("r", "undo(-1)", "redo", show=False),
+        Binding("x", "zoom(1)", "zoom out", show=False),
+    ]
+
+    class Chosen(Message):
+        """A bar was chosen."""
+
+        def __init__(self, line: int) -> None:
+            super().__init__()
+            self.line = line
+
+    class Asked(Message):
+        """An edit is wanted: its name, the line, and the marked lines."""
+
+        def __init__(self, what: str, line: int, stretch: tuple[int, int] | None) -> None:
+            super().__init__()
+            self.what, self.line, self.stretch = what, line, stretch
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.model: MacroModel | None = None
+        self.at = -1
+        self.marked = -1
+        self.now: int | None = None
+        self.landed: dict[int, bool] = {}
+        self._zoom: int | None = None
+        self._left = 0
+        self._top = 0
+        self._lines: list[Strip] = []
+        self._starts: dict[int, list[int]] = {}
+
+    # The model.
+
+    def show(self, model: MacroModel) -> None:
+        """Another text was read: the bar of the same line stays chosen."""
+        line = self.line
+        self.model = model
+        self._starts = {}
+        self.at = model.bar_on(line) if line else min(max(self.at, 0), len(model.bars()) - 1)
+        if self.at < 0 and model.bars():
+            self.at = 0
+        self.redraw()
+
+    @property
+    def line(self) -> int:
+        """The line of the chosen bar, or 0."""
+        bars = self.model.bars() if self.model else []
+        return bars[self.at][1].line if 0 <= self.at < len(bars) else 0
+
+    def choose_line(self, line: int) -> None:
+        """Choose the first bar of a line; one that is there already stays."""
+        if self.model is not None and line != self.line:
+            found = self.model.bar_on(line)
+            if found >= 0:
+                self.at = found
+                self._follow()
+                self.redraw()
+
+    # Time and cells.
+
+    @property
+    def cell(self) -> int:
+        """How much time a cell stands for, in ns."""
+        if self._zoom is not None:
+            return ZOOMS[self._zoom]
+        length = max(1, self.model.lanes.length if self.model else 1)
+        room = max(10, self.content_size.width - NAMES - 2)
+        return max(1, -(-length // (room * MS))) * MS
+
+    def _column(self, time: int) -> int:
+        return NAMES + time // self.cell - self._left
+
+    def _follow(self) -> None:
+        """Scroll so that the chosen bar is seen."""
+        bars = self.model.bars() if self.model else []
+        if not 0 <= self.at < len(bars):
+            return
+        lane, bar = bars[self.at]
+        room = max(10, self.content_size.width - NAMES - 1)
+        cell = bar.start // self.cell
+        if not self._left <= cell < self._left + room - 2:
+            self._left = max(0, cell - room // 3)
+        rows = max(1, self.content_size.height - RULER_ROWS)
+        if not self._top <= lane < self._top + rows:
+            self._top = max(0, lane - rows // 2)
+
+    # Drawing.
+
+    def redraw(self) -> None:
+        """Draw what is in sight."""
+        if not self.is_mounted:
+            return
+        palette: Palette = self.app.palette  # type: ignore[attr-defined]
+        width, height = self.content_size
+        if width < NAMES + 6 or height < 3:
+            return
+        canvas = Canvas(width, height, paint(palette.text, palette.ground))
+        model = self.model
+        if model is None or not model.lanes.lanes:
+            quiet = paint(palette.dim, palette.ground)
+            canvas.put(0, 1, "Nothing happens yet. Write a step, like  tap Ctrl+Alt+4,", quiet)
+            canvas.put(0, 2, "or press F8 and play it.", quiet)
+        else:
+            room = width - NAMES - 1
+            self._left = max(0, min(self._left, model.lanes.length // self.cell - room + 2))
+            self._draw_ruler(canvas, palette, width)
+            for row, lane in enumerate(model.lanes.lanes[self._top:self._top + height - RULER_ROWS]):
+                self._draw_lane(canvas, palette, row + RULER_ROWS, row + self._top, lane)
+            below = len(model.lanes.lanes) - self._top - (height - RULER_ROWS)
+            if below > 0:
+                canvas.put(0, height - 1, f"↓ {below} more", paint(palette.dim, palette.ground))
+        self._lines = canvas.strips()
+        self.refresh()
+
+    def _draw_ruler(self, canvas: Canvas, palette: Palette, width: int) -> None:
+        cell = self.cell
+        tick = next(unit for unit in _ticks() if unit >= cell * LABEL_ROOM)
+        dim = paint(palette.dim, palette.ground)
+        first = self._left * cell // tick
+        for number in range(first, first + width // (tick // cell) + 2):
+            x = self._column(number * tick)
+            if NAMES <= x < width:
+                canvas.put(x, 0, "0 ms" if number == 0 else say_duration(number * tick), dim)
+                canvas.put(x, 1, "╷", dim)
+        if self.now is not None:
+            x = self._column(self.now)
+            if NAMES <= x < width:
+                canvas.put(x, 1, "▲", paint(palette.brass, palette.ground, bold=True))
+        canvas.put(0, 0, f"▭ {write_duration(cell)}"[:NAMES - 1], dim)
+
+    def _draw_lane(self, canvas: Canvas, palette: Palette, y: int, index: int, lane: Lane) -> None:
+        assert self.model is not None
+        chosen_lane, chosen = self.model.bars()[self.at] if 0 <= self.at < len(self.model.bars()) else (-1, None)
+        here = index == chosen_lane
+        canvas.put(0, y, fit(lane.name, NAMES - 1), paint(palette.brass if here else palette.text, palette.ground,
+                                                         bold=here))
+        cell, width = self.cell, canvas.width
+        starts = self._starts.get(index)
+        if starts is None:
+            starts = self._starts[index] = [bar.start for bar in lane.bars]
+        low, high = self._left * cell, (self._left + width - NAMES) * cell
+        # One bar to the left may reach into sight.
+        for bar in lane.bars[max(0, bisect_left(starts, low) - 1):bisect_right(starts, high)]:
+            self._draw_bar(canvas, palette, y, bar, bar is chosen)
+        if self.now is not None and NAMES <= (x := self._column(self.now)) < width:
+            canvas.put(x, y, "│", paint(palette.brass, palette.ground))
+
+    def _draw_bar(self, canvas: Canvas, palette: Palette, y: int, bar: Bar, chosen: bool) -> None:
+        first, last = self._column(bar.start), self._column(max(bar.start, bar.end - 1))
+        colour = palette.brass if chosen else palette.verdigris if self._in_stretch(bar.line) else palette.edge
+        if last < NAMES or first >= canvas.width:
+            return
+        clipped = max(NAMES, first)
+        if bar.end == bar.start:
+            canvas.put(clipped, y, "◆", paint(colour, palette.ground, bold=chosen))
+            room = canvas.width - clipped - 2
+            canvas.put(clipped + 1, y, bar.text[:min(18, room)], paint(palette.dim, palette.ground))
+            return
+        text = paint(palette.on_brass if chosen else palette.text, colour if chosen else palette.cap, bold=chosen)
+        body = bar.text[:last - clipped + 1] if bar.text else ""
+        if chosen:
+            canvas.put(clipped, y, body.ljust(last - clipped + 1), text)
+        elif last == first:
+            canvas.put(clipped, y, body or "▮", text if body else paint(colour, palette.ground))
+        else:
+            canvas.put(clipped, y, body.ljust(last - clipped + 1), paint(palette.text, _bar_ground(palette, colour)))
+
+    def _in_stretch(self, line: int) -> bool:
+        stretch = self.stretch
+        return stretch is not None and stretch[0] <= line <= stretch[1]
+
+    def render_line(self, y: int) -> Strip:
+        """One line."""
+        return self._lines[y] if y < len(self._lines) else Strip.blank(self.content_size.width)
+
+    def on_resize(self, event: events.Resize) -> None:
+        """More or less is in sight."""
+        self._follow()
+        self.redraw()
+
+    # Choosing.
+
+    def _choose(self, index: int) -> None:
+        bars = self.model.bars() if self.model else []
+        if bars:
+            self.at = max(0, min(len(bars) - 1, index))
+            self._follow()
+            self.redraw()
+            self.post_message(self.Chosen(self.line))
+
+    def action_step(self, step: int) -> None:
+        """The next bar in time."""
+        self._choose(self.at + step)
+
+    def action_edge(self, index: int) -> None:
+        """The first or the last bar."""
+        self._choose(index if index >= 0 else len(self.model.bars()) if self.model else 0)
+
+    def action_lane(self, step: int) -> None:
+        """The nearest bar of the lane above or below."""
+        bars = self.model.bars() if self.model else []
+        if not 0 <= self.at < len(bars):
+            return
+        lane, bar = bars[self.at]
+        wanted = [(abs(b.start - bar.start), i) for i, (la, b) in enumerate(bars) if la == lane + step]
+        if wanted:
+            self._choose(min(wanted)[1])
+
+    def on_mouse_down(self, event: events.MouseDown) -> None:
+        """Choose the bar under the pointer."""
+        if self.model is None:
+            return
+        lane = event.y - RULER_ROWS + self._top
+        time = (event.x - 1 - NAMES + self._left) * self.cell
+        near = [(max(bar.start - time, time - max(bar.start, bar.end - 1), 0), index)
+                for index, (la, bar) in enumerate(self.model.bars()) if la == lane]
+        if near and event.x > NAMES:
+            self._choose(min(near)[1])
+
+    # Keys.
+
+    @property
+    def stretch(self) -> tuple[int, int] | None:
+        """The marked lines, or None."""
+        bars = self.model.bars() if self.model else []
+        if not 0 <= self.marked < len(bars):
+            return None
+        lines = sorted((bars[self.marked][1].line, self.line))
+        return lines[0], lines[1]
+
+    def action_mark(self) -> None:
+        """Mark from here; again: no mark."""
+        self.marked = -1 if self.marked >= 0 else self.at
+        self.redraw()
+
+    def action_edit(self, what: str) -> None:
+        """Ask for an edit of the chosen bar, or of the marked stretch."""
+        self.post_message(self.Asked(what, self.line, self.stretch))
+
+    def action_size(self) -> None:
+        """Another size of step."""
+        self.post_message(self.Asked("size", self.line, None))
+
+    def action_undo(self, way: int) -> None:
+        """Undo or redo."""
+        self.post_message(self.Asked("undo" if way > 0 else "redo", self.line, None))
+
+    def action_zoom(self, step: int) -> None:
+        """More time in a cell, or less."""
+        cell = self.cell
+        now = next((i for i, zoom in enumerate(ZOOMS) if zoom >= cell), len(ZOOMS) - 1)
+        self._zoom = max(0, min(len(ZOOMS) - 1, now + (step if ZOOMS[now] == cell or step < 0 else 0)))
+        self._left = 0
+        self._follow()
+        self.redraw()
+
+    def action_fit(self) -> None:
+        """The whole macro in sight."""
+        self._zoom, self._left = None, 0
+        self.redraw()
+
+
+def _bar_ground(palette: Palette, colour: str) -> str:
+    return colour if colour != palette.edge else palette.edge
+
+
+def _ticks() -> list[int]:
+    return [factor * 10**power * MS // 1000 for power in range(3, 10) for factor in (1, 2, 5)] + [10**7 * SECOND]

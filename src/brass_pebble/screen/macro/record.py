@@ -1,0 +1,197 @@
+"""Recording: choose a device, a count-in, play, stop; what was played comes back as text."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any, ClassVar
+
+from rich.text import Text
+from textual import on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Vertical
+from textual.screen import ModalScreen
+from textual.widgets import OptionList, Static
+from textual.widgets.option_list import Option
+
+from brass_pebble.client import EngineError
+from brass_pebble.core.durations import say_duration
+from brass_pebble.core.keys import key_table
+from brass_pebble.core.macro.record import KEEPING, PLAYED, strokes_of, without_stop, write_recording
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.widgets.sketch import Sketch
+
+COUNT_IN = 3
+LONGEST = 120
+STOP = "Escape"
+
+
+class RecordSheet(ModalScreen[str]):
+    """Returns macro text, or an empty one.  Only the chosen device is read, and only while the lamp is lit."""
+
+    DEFAULT_CSS = """
+    RecordSheet { align: center middle; }
+    RecordSheet > Vertical { width: 110; max-width: 98%; height: 34; max-height: 94%; background: $panel;
+        border: round $primary; border-title-color: $primary; padding: 0 2; }
+    RecordSheet #lamp { height: 1; margin: 1 0; }
+    RecordSheet #told { height: auto; max-height: 6; color: $text-muted; }
+    RecordSheet OptionList { height: auto; max-height: 9; background: $panel; padding: 0; }
+    RecordSheet Sketch { height: 1fr; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("escape", "leave", "stop / leave"), Binding("k", "keep", "how time is kept"),
+    ]
+
+    def __init__(self, state: DeskState, link: Link) -> None:
+        super().__init__()
+        self.state, self.link = state, link
+        self.keep = PLAYED
+        self.events: list[tuple[int, int, int]] = []
+        self.device: Row | None = None
+        self.phase = "choose"
+        self._left = 0
+
+    def compose(self) -> ComposeResult:
+        """The lamp, the devices, what came, and the bench's drawing."""
+        with Vertical() as box:
+            box.border_title = "Record"
+            yield Static(id="lamp", markup=False)
+            yield OptionList(markup=False)
+            yield Static(id="told", markup=False)
+            yield Sketch(id="bench")
+
+    async def on_mount(self) -> None:
+        """Offer the devices."""
+        self.query_one(Sketch).display = False
+        self.query_one(Sketch).can_focus = False
+        self._offer()
+
+    @work(group="record")
+    async def _offer(self) -> None:
+        try:
+            self.state.devices = {**await self.link.ask("devices"), "topic": "devices"}
+        except EngineError as error:
+            self.notify(str(error), severity="error")
+            self.dismiss("")
+            return
+        options = self.query_one(OptionList)
+        names = {s["id"]: s["name"] for s in self.state.desk["surfaces"]}
+        for row in self.state.devices["devices"]:
+            what = f"the surface {names.get(row['surface'], '')}" if row["surface"] else row["where"]
+            main = "   your main keyboard" if row["main"] else ""
+            options.add_option(Option(f"{row['shown']}   {what}{main}", id=row["id"], disabled=not row["readable"]))
+        options.highlighted = 0 if options.option_count else None
+        options.focus()
+        self._show()
+
+    def _show(self) -> None:
+        palette: Palette = self.app.palette  # type: ignore[attr-defined]
+        lamp = self.query_one("#lamp", Static)
+        if self.phase == "choose":
+            lamp.update(Text(f"○ Which device? Only that one is read.   Time is kept: {self.keep} (k changes it)",
+                             style=palette.text))
+        elif self.phase == "count":
+            lamp.update(Text(f"◔ {self._left} …   get ready on the {self.device and self.device['shown']}",
+                             style=f"bold {palette.brass}"))
+        else:
+            count = len(strokes_of(self.events, self.events[-1][2])) if self.events else 0
+            lamp.update(Text(f"● RECORDING the {self.device and self.device['shown']}: {count} keys   "
+                             f"{STOP} on it, Esc here, or a click on this line stops", style=f"bold {palette.rust}"))
+            names = key_table()
+            latest = [f"{names.name(code)} {'down' if value else 'up'}" for code, value, _ in self.events[-12:]]
+            self.query_one("#told", Static).update(Text("   ".join(latest)))
+
+    @on(OptionList.OptionSelected)
+    def _chosen(self, event: OptionList.OptionSelected) -> None:
+        self.device = next((r for r in self.state.devices["devices"] if r["id"] == event.option.id), None)
+        if self.device is not None and self.phase == "choose":
+            self._record()
+
+    @work(group="record", exclusive=True)
+    async def _record(self) -> None:
+        device = self.device
+        assert device is not None
+        self.query_one(OptionList).display = False
+        self.set_focus(None)
+        sketch = self.query_one(Sketch)
+        sketch.display = bool(device["shape"])
+        sketch.show(device["shape"])
+        self.phase = "count"
+        for self._left in range(COUNT_IN, 0, -1):
+            self._show()
+            await asyncio.sleep(0.6)
+        try:
+            if device["surface"]:
+                await self.link.ask("attend", surface=device["surface"])
+            else:
+                await self.link.ask("listen", seconds=LONGEST, device=device["id"])
+        except EngineError as error:
+            self.notify(str(error), severity="error")
+            self.dismiss("")
+            return
+        self.phase = "record"
+        self._show()
+
+    def hear(self, message: Row) -> None:
+        """The device sent something."""
+        if self.phase != "record" or self.device is None or message["device"] != self.device["id"] or message["turned"]:
+            return
+        self.events.append((message["code"], int(message["down"]), round(message["at"] * 1e9)))
+        if message["down"] and message["key"] == STOP:
+            self._finish(message["code"])
+            return
+        self._show()
+
+    def on_click(self, event: Any) -> None:
+        """A click on the lamp stops."""
+        if self.phase == "record" and event.widget is self.query_one("#lamp"):
+            self._finish(key_table().find(STOP).code)
+
+    def _finish(self, stop: int) -> None:
+        self.phase = "over"
+        played = without_stop(self.events, stop)
+        end = self.events[-1][2] if self.events else 0
+        text = write_recording(played, end=end, keep=self.keep)
+        if not text:
+            self.notify("Nothing was played, so nothing was recorded.", timeout=4)
+        else:
+            self.notify(f"{len(text.splitlines())} lines, {say_duration(end - self.events[0][2])}", timeout=3)
+        self._leave(text)
+
+    @work(group="leave")
+    async def _leave(self, text: str) -> None:
+        try:
+            await self.link.ask("hush")
+            await self.link.ask("attend", surface="")
+        except EngineError:
+            # The engine has gone, and its listening with it.
+            pass
+        self.dismiss(text)
+
+    @on(Sketch.Picked)
+    def _picked(self, message: Sketch.Picked) -> None:
+        if self.device is not None:
+            self._press(self.device["id"], message.row["code"], down=message.down)
+
+    @work(group="press")
+    async def _press(self, device: str, code: int, *, down: bool) -> None:
+        try:
+            await self.link.ask("press", device=device, code=code, down=down)
+        except EngineError as error:
+            self.notify(str(error), severity="error")
+
+    def action_keep(self) -> None:
+        """Another way of keeping time."""
+        if self.phase == "choose":
+            self.keep = KEEPING[(KEEPING.index(self.keep) + 1) % len(KEEPING)]
+            self._show()
+
+    def action_leave(self) -> None:
+        """Stop recording, or leave without."""
+        if self.phase == "record":
+            self._finish(key_table().find(STOP).code)
+        else:
+            self.workers.cancel_group(self, "record")
+            self._leave("")

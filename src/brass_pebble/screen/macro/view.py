@@ -1,0 +1,481 @@
+"""The Macro view: text beside lanes.  A change in one is seen in the other at once, and is live at once."""
+
+from __future__ import annotations
+
+import time
+from typing import ClassVar
+
+from rich.text import Text
+from textual import events, on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, Vertical
+from textual.timer import Timer
+from textual.widgets import Footer, Static, TextArea
+
+from brass_pebble.client import Message
+from brass_pebble.core.durations import MS, parse_duration, say_duration, write_duration
+from brass_pebble.core.macro import edit as edits
+from brass_pebble.core.problem import Problem, ProblemError
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.sheets import AskText, Sheet, key_help
+from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.view import View
+from brass_pebble.screen.widgets.path_bar import Hop, PathBar
+from brass_pebble.screen.widgets.status_line import StatusLine
+
+from .lanes import LanesView
+from .model import MacroModel
+from .record import RecordSheet
+from .rehearsal import RehearsalPanel
+from .text import MacroText
+from .tools import Tools
+
+SAVE_AFTER = 0.35
+READ_AFTER = 0.12
+# Texts of more lines are read when the typing has come to rest.
+LONG = 600
+STEPS = (1 * MS, 10 * MS, 100 * MS)
+COUNT_IN = 3
+MOVES = {"longer": (edits.lengthen, 1), "shorter": (edits.lengthen, -1), "later": (edits.move, 1),
+         "earlier": (edits.move, -1)}
+
+
+class MacroView(View):
+    """One macro, open for editing."""
+
+    DEFAULT_CSS = """
+    MacroView { background: $background; }
+    MacroView #head { height: 1; padding: 0 1; margin: 1 0 0 0; }
+    MacroView #says { height: 1; padding: 0 1; margin: 0 0 1 0; }
+    MacroView #both { height: 1fr; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("f5", "rehearse", "rehearse"), Binding("f6", "play", "play for real"),
+        Binding("f8", "record", "record"),
+        Binding("f9", "bind", "bind"), Binding("f7", "stop", "stop"), Binding("f4", "format", "tidy", show=False),
+        Binding("tab", "other_side", "text / lanes"), Binding("f1", "keys", "keys"),
+        Binding("escape", "leave", "back"),
+    ]
+    AUTO_FOCUS = "LanesView"
+
+    def __init__(self, state: DeskState, link: Link, macro: str = "", spot: Spot = ("", "")) -> None:
+        super().__init__(state, link)
+        self.macro_id, self.spot = macro, spot
+        self.model: MacroModel | None = None
+        self._step = STEPS[1]
+        self._says, self._wrong = "", False
+        self._saved = ""
+        self._save_timer: Timer | None = None
+        self._read_timer: Timer | None = None
+        self._clock: Timer | None = None
+        self._began = 0.0
+        self._binding = False
+        self._loading = True
+
+    def compose(self) -> ComposeResult:
+        """From top to bottom."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        yield Static(id="head", markup=False)
+        yield Static(id="says", markup=False)
+        with Horizontal(id="both"):
+            yield MacroText()
+            with Vertical():
+                yield Tools()
+                yield LanesView()
+        yield RehearsalPanel()
+        yield Footer(show_command_palette=False)
+
+    async def on_mount(self) -> None:
+        """Open the macro."""
+        self.query_one(StatusLine).redraw()
+        self._open()
+
+    @work(exclusive=True, group="open")
+    async def _open(self) -> None:
+        reply = await self.ask("macros")
+        if reply is None:
+            return
+        text = reply["texts"].get(self.macro_id, "")
+        self.model = MacroModel(self.macro_id, reply)
+        self._saved = text
+        area = self.query_one(MacroText)
+        area.load_text(text)
+        self._loading = False
+        self._read(text)
+        # The cursor begins at the first step rather than in the settings.
+        if self.model.bars():
+            self._go_to_line(self.model.bars()[0][1].line)
+
+    # Reading and saving.
+
+    @on(TextArea.Changed)
+    def _changed(self, event: TextArea.Changed) -> None:
+        if self.model is None or self._loading:
+            return
+        if event.text_area.document.line_count > LONG:
+            if self._read_timer is not None:
+                self._read_timer.stop()
+            self._read_timer = self.set_timer(READ_AFTER, lambda: self._read(self.query_one(MacroText).text))
+        else:
+            self._read(event.text_area.text)
+
+    def _read(self, text: str) -> None:
+        model = self.model
+        if model is None:
+            return
+        model.read(text)
+        self.query_one(LanesView).show(model)
+        if model.problems:
+            self._tell_problem(model.problems[0])
+        elif self._wrong:
+            self._tell("")
+        self._show_head()
+        if text != self._saved and not model.problems:
+            if self._save_timer is not None:
+                self._save_timer.stop()
+            self._save_timer = self.set_timer(SAVE_AFTER, self._save)
+
+    @work(group="save")
+    async def _save(self) -> None:
+        text = self.query_one(MacroText).text
+        if self.model is None or self.model.problems or text == self._saved:
+            return
+        if await self.ask("write_macro", macro=self.macro_id, text=text):
+            self._saved = text
+            self._show_head()
+
+    def _tell(self, text: str, *, wrong: bool = False) -> None:
+        self._says, self._wrong = text, wrong
+        colour = self.palette.rust if wrong else self.palette.dim
+        self.query_one("#says", Static).update(Text(text, style=colour, no_wrap=True, overflow="ellipsis"))
+
+    def _tell_problem(self, problem: Problem) -> None:
+        place = f"line {problem.line}" + (f", column {problem.column}" if problem.column else "")
+        self._tell(f"✗ {place}: {problem.what}. {problem.hint}", wrong=True)
+
+    def _show_head(self) -> None:
+        model, palette = self.model, self.palette
+        if model is None:
+            return
+        lanes, macro = model.lanes, model.macro
+        head = Text(no_wrap=True, overflow="ellipsis")
+        colour = palette.tint(macro.tint) if macro.tint else palette.brass
+        head.append(macro.name or self.macro_id, style=f"bold {colour}")
+        closest = f" · closest pair {say_duration(lanes.closest)}" if lanes.closest is not None else ""
+        live = " · its events depend on the press: shown for an ordinary one" if macro.live else ""
+        head.append(f"   {say_duration(lanes.length)} · {lanes.events} events{closest}{live}", style=palette.text)
+        bound = self._bound()
+        head.append(f"   bound: {', '.join(bound) if bound else 'nowhere yet (F9)'}",
+                    style=palette.dim if bound else palette.brass)
+        saved = self.query_one(MacroText).text == self._saved
+        head.append("   ✗ not live: it has a mistake" if model.problems else "   ✓ live" if saved else "   …",
+                    style=palette.rust if model.problems else palette.verdigris)
+        self.query_one("#head", Static).update(head)
+        self._show_path()
+
+    def _bound(self) -> list[str]:
+        return [f"{surface['name']} {control['legend']}" for surface in self.state.desk["surfaces"]
+                for control in surface["controls"]
+                if control.get("kind") == "play" and control.get("target") == self.macro_id]
+
+    def _show_path(self) -> None:
+        model = self.model
+        hops: list[Hop] = []
+        surface, control = self.state.surface(self.spot[0]), self.state.control(self.spot)
+        if surface and control:
+            hops += [Hop(surface["name"], "desk"), Hop(control["legend"], "desk"), Hop("press", "desk")]
+        if model is not None:
+            hops.append(Hop(f"macro {model.macro.name}", "macro", bool(model.problems)))
+            lanes = model.lanes
+            hops.append(Hop(f"{lanes.events} events, {say_duration(lanes.length)}", "macro"))
+        programs = self.state.programs
+        hops.append(Hop(", ".join(p["name"] for p in programs) if programs else "the focused program", "desk"))
+        self.query_one(PathBar).set_hops(hops)
+
+    @on(PathBar.Opened)
+    async def _door(self, message: PathBar.Opened) -> None:
+        if message.door == "desk":
+            await self.action_leave()
+
+    # Text and lanes choose together.
+
+    @on(TextArea.SelectionChanged)
+    def _cursor_moved(self, event: TextArea.SelectionChanged) -> None:
+        if self.query_one(MacroText).has_focus:
+            self.query_one(LanesView).choose_line(event.selection.end[0] + 1)
+            self._tell_selected()
+
+    @on(LanesView.Chosen)
+    def _bar_chosen(self, message: LanesView.Chosen) -> None:
+        self._go_to_line(message.line)
+        self._tell_selected()
+
+    def _go_to_line(self, line: int) -> None:
+        area = self.query_one(MacroText)
+        area.move_cursor((min(line, area.document.line_count) - 1, 0), center=True)
+
+    def _tell_selected(self) -> None:
+        lanes, model = self.query_one(LanesView), self.model
+        if model is None or self._wrong or not 0 <= lanes.at < len(model.bars()):
+            return
+        index, bar = model.bars()[lanes.at]
+        long = f", {say_duration(bar.end - bar.start)} long" if bar.end > bar.start else ""
+        stretch = lanes.stretch
+        marked = f"   marked: lines {stretch[0]} to {stretch[1]}" if stretch else ""
+        self._tell(f"selected: {model.lanes.lanes[index].name} #{bar.number}, at {say_duration(bar.start)}{long}, "
+                   f"line {bar.line}   step {write_duration(self._step)} (s){marked}")
+
+    # Editing in the lanes.
+
+    @on(Tools.Clicked)
+    async def _tool(self, message: Tools.Clicked) -> None:
+        await self.query_one(LanesView).run_action(message.action)
+
+    @on(LanesView.Asked)
+    def _asked(self, message: LanesView.Asked) -> None:
+        if message.what == "size":
+            self._step = STEPS[(STEPS.index(self._step) + 1) % len(STEPS)]
+            self._tell_selected()
+        elif message.what in ("undo", "redo"):
+            area = self.query_one(MacroText)
+            (area.undo if message.what == "undo" else area.redo)()
+        elif message.what in ("insert", "snap"):
+            self._ask_and_edit(message)
+        else:
+            self._edit(message.what, message.line, message.stretch)
+
+    @work(exclusive=True, group="ask")
+    async def _ask_and_edit(self, message: LanesView.Asked) -> None:
+        if message.what == "insert":
+            words = await self.app.push_screen_wait(AskText("A new step", "It comes behind the selected one, like "
+                                                            "wait 300ms  or  tap Ctrl+C:"))
+        else:
+            words = await self.app.push_screen_wait(AskText("Snap to a rhythm", "The steps of the marked lines begin "
+                                                            "on multiples of:", "250ms"))
+        if words:
+            self._edit(message.what, message.line, message.stretch, words)
+
+    def _edit(self, what: str, line: int, stretch: tuple[int, int] | None, words: str = "") -> None:
+        area = self.query_one(MacroText)
+        text, (first, last) = area.text, stretch or (1, area.document.line_count)
+        try:
+            if what in MOVES:
+                call, sign = MOVES[what]
+                edited = call(text, line, sign * self._step)
+            elif what == "close":
+                edited = edits.close_gap(text, line)
+            elif what in ("half", "double"):
+                edited = edits.scale(text, first, last, 0.5 if what == "half" else 2)
+            elif what == "snap":
+                edited = edits.snap(text, stretch[0] if stretch else self._first_line(), last, parse_duration(words))
+            elif what == "copy":
+                edited = edits.duplicate(text, line)
+            elif what == "delete":
+                edited = edits.delete(text, line)
+            else:
+                edited = edits.insert(text, line, words)
+        except ProblemError as error:
+            self._tell(f"✗ {error.problem.what}. {error.problem.hint}", wrong=True)
+            self._wrong = False
+            return
+        # One change of the text, so that one undo takes it back.
+        area.replace(edited.text, (0, 0), area.document.end, maintain_selection_offset=False)
+        self._read(area.text)
+        self.query_one(LanesView).choose_line(edited.line)
+        self._go_to_line(edited.line)
+        if not self._wrong:
+            self._tell(f"{edited.words}   u takes it back")
+
+    def _first_line(self) -> int:
+        return self.model.bars()[0][1].line if self.model and self.model.bars() else 1
+
+    def action_format(self) -> None:
+        """Write the text in its usual form."""
+        from brass_pebble.core.macro import format_macro
+        area = self.query_one(MacroText)
+        try:
+            text = format_macro(area.text)
+        except ProblemError as error:
+            self._tell_problem(error.problem)
+            return
+        if text != area.text:
+            area.replace(text, (0, 0), area.document.end)
+
+    def action_other_side(self) -> None:
+        """From the text to the lanes, and back."""
+        lanes = self.query_one(LanesView)
+        (self.query_one(MacroText) if lanes.has_focus else lanes).focus()
+
+    # Playing.
+
+    @work(exclusive=True, group="rehearse")
+    async def action_rehearse(self) -> None:
+        """Play it into the stage, and see what landed when."""
+        panel = self.query_one(RehearsalPanel)
+        panel.begin()
+        panel.add_class("shown")
+        reply = await self.ask("rehearse", text=self.query_one(MacroText).text, macro=self.macro_id)
+        if reply:
+            self._start_clock()
+
+    @work(exclusive=True, group="play")
+    async def action_play(self) -> None:
+        """Play it for real, after a count-in that leaves time to focus the target."""
+        await self._save().wait()
+        if self.model is None or self.model.problems:
+            self._tell("✗ It has a mistake; mend it first.", wrong=True)
+            return
+        where = "the stage" if self.state.desk["output"] == "stage" else "whatever has the focus then"
+        for left in range(COUNT_IN, 0, -1):
+            self._tell(f"Plays for real into {where} in {left} …   F7 stops")
+            await self._wait(1.0)
+        if await self.ask("play", macro=self.macro_id):
+            self._tell("playing for real")
+            self._start_clock()
+
+    async def _wait(self, seconds: float) -> None:
+        import asyncio
+        await asyncio.sleep(seconds)
+
+    @work(group="stop")
+    async def action_stop(self) -> None:
+        """Stop everything, the count-in and the rehearsal included."""
+        self.workers.cancel_group(self, "play")
+        await self.ask("end_rehearsal")
+        await self.ask("stop")
+        self._stop_clock()
+        self._tell("stopped; nothing is down")
+
+    def _start_clock(self) -> None:
+        self._stop_clock()
+        self._began = time.monotonic()
+        self._clock = self.set_interval(0.05, self._tick)
+
+    def _stop_clock(self) -> None:
+        if self._clock is not None:
+            self._clock.stop()
+            self._clock = None
+        lanes = self.query_one(LanesView)
+        lanes.now = None
+        lanes.redraw()
+
+    def _tick(self) -> None:
+        lanes = self.query_one(LanesView)
+        lanes.now = int((time.monotonic() - self._began) * 1e9)
+        if self.model is not None and lanes.now > self.model.lanes.length + 300 * MS:
+            self._stop_clock()
+        else:
+            lanes.redraw()
+
+    @work(exclusive=True, group="record")
+    async def action_record(self) -> None:
+        """Play it on a device; what was played is put in behind the selected line."""
+        text = await self.app.push_screen_wait(RecordSheet(self.state, self.link))
+        if not text:
+            return
+        area = self.query_one(MacroText)
+        lines = area.text.splitlines()
+        at = self.query_one(LanesView).line or len(lines)
+        if self.model is not None and not self.model.bars():
+            at = len(lines)
+        # Recorded steps stand outside the blocks, behind the one that the selected line belongs to.
+        while at < len(lines) and lines[at].startswith(" "):
+            at += 1
+        whole = "\n".join([*lines[:at], *text.splitlines(), *lines[at:], ""])
+        area.replace(whole, (0, 0), area.document.end, maintain_selection_offset=False)
+        self._read(area.text)
+        self.query_one(LanesView).choose_line(at + 1)
+        self._tell(f"{len(text.splitlines())} lines recorded   u takes them back")
+
+    @work(exclusive=True, group="bind")
+    async def action_bind(self) -> None:
+        """Let a control play it: the next one that is pressed."""
+        self._binding = not self._binding
+        if not self._binding:
+            self._tell("")
+            return
+        self._tell("Press the control that shall play it: on the device, or on the desk with Esc and b.   F9 leaves it")
+
+    def _bind_pressed(self, message: Row) -> None:
+        for surface, control, value in message["keys"]:
+            if value and self._binding:
+                self._binding = False
+                self._bind_to(surface, control)
+
+    @work(group="bind")
+    async def _bind_to(self, surface: str, control: str) -> None:
+        if reply := await self.ask("bind", surface=surface, control=control, kind="play", target=self.macro_id):
+            self.spot = (surface, control)
+            self._tell(f"live now: {reply['words']}   u on the desk takes it back")
+            self._show_head()
+
+    # News.
+
+    async def show_all(self) -> None:
+        """The desk changed."""
+        if self.is_mounted:
+            self.query_one(StatusLine).redraw()
+            self._show_head()
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of the engine."""
+        topic = message["topic"]
+        if topic == "rehearsal":
+            self.query_one(RehearsalPanel).take(message)
+            if message["done"]:
+                self._stop_clock()
+        elif topic == "press":
+            self._bind_pressed(message)
+        elif topic == "desk":
+            await self.show_all()
+        elif topic == "trace" and message["trace"]["target"] == self.macro_id and \
+                message["trace"]["state"] == "playing" and self._clock is None:
+            self._start_clock()
+        self.query_one(StatusLine).redraw()
+
+    @on(RehearsalPanel.Chosen)
+    def _event_chosen(self, message: RehearsalPanel.Chosen) -> None:
+        self.query_one(LanesView).choose_line(message.line)
+        self._go_to_line(message.line)
+        self._tell_selected()
+
+    def on_resize(self, event: events.Resize) -> None:
+        """A narrow terminal shows one side at a time, one above the other."""
+        both = self.query_one("#both")
+        narrow = event.size.width < 100
+        both.styles.layout = "vertical" if narrow else "horizontal"
+        text = self.query_one(MacroText)
+        text.styles.width = "100%" if narrow else "44%"
+        text.styles.height = "50%" if narrow else "1fr"
+
+    async def action_leave(self) -> None:
+        """Back; what has a mistake is kept as it is, and told."""
+        panel = self.query_one(RehearsalPanel)
+        if panel.has_class("shown"):
+            await self.ask("end_rehearsal")
+            panel.remove_class("shown")
+            self.query_one(LanesView).focus()
+            return
+        text = self.query_one(MacroText).text
+        if self.model is not None and text != self._saved:
+            # Nothing typed is ever lost: a mistake makes the macro silent until it is mended, and the desk says so.
+            await self.ask("write_macro", macro=self.macro_id, text=text)
+        self.app.pop_screen()
+
+    def action_keys(self) -> None:
+        """All keys."""
+        rows: list[tuple[str, str]] = [
+            ("Tab", "from the text to the lanes, and back"), ("arrows, mouse", "in the lanes: choose a bar"),
+            ("+ −", "longer, shorter"), ("Shift+← →", "earlier, later; what comes behind stays"),
+            ("s", "the size of a step: 1, 10, 100 ms"), ("g", "close the gap before it"),
+            ("m", "mark a stretch from here"), ("h d", "half or double the times of the stretch, or of all"),
+            ("n", "snap the stretch to a rhythm"), ("c Del i", "copy, delete, insert a step"),
+            ("z x f", "zoom in, out, fit"), ("u r", "undo, redo; in the text Ctrl+Z, Ctrl+Y"),
+            ("F5", "rehearse on the stage: what lands when, and what the program does with it"),
+            ("F6", "play for real, after a count-in"), ("F7", "stop everything"),
+            ("F8", "record"), ("F9", "bind to the next control pressed"), ("F4", "write the text in its usual form"),
+            ("Esc", "back; everything is live already")]
+        self.app.push_screen(Sheet("Keys of the Macro view", key_help(rows, self.palette)))
+
