@@ -8,7 +8,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 # The command that a test needs, and the Debian package that has it.
 NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
-         qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd
+         qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils
 
 .PHONY: demo test check bench screenshots system clean
 

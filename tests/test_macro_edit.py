@@ -149,6 +149,7 @@ def events(*items: tuple[int, int, int]) -> list[tuple[int, int, int]]:
      "down A\nwait 50ms\ndown B\nwait 50ms\nup A\nwait 50ms\nup B\n"),
     (events((A, 1, 0), (A, 0, 40), (B, 1, 205), (B, 0, 240), (A, 1, 395), (A, 0, 430)), EVEN,
      "beat 200ms\n  tap A\n  tap B\n  tap A\n"),
+    (events((CTRL, 1, 0), (A, 1, 0), (A, 0, 40), (CTRL, 0, 40)), PLAYED, "tap Ctrl+A\n"),
     (events((A, 0, 5), (0x110, 1, 10), (0x110, 0, 60)), PLAYED, "click\n"),
     ([], PLAYED, ""),
 ])

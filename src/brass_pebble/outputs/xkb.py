@@ -21,12 +21,14 @@ from brass_pebble.core.problem import ProblemError
 _OFFSET = 8
 _LAYOUT = re.compile(r"([a-z_]{2,20})(?:\(([\w-]{0,30})\))?")
 SYSTEM = Path("/etc/default/keyboard")
-# Keysyms of dead keys (xkbcommon/xkbcommon-keysyms.h), the combining mark each adds, and what it gives with a space.
+# Keysyms of dead keys (xkbcommon/xkbcommon-keysyms.h): the combining mark each adds, what it gives with a space, and
+# what it gives twice.
 DEAD = {
-    0xFE50: ("\u0300", "`"), 0xFE51: ("\u0301", "'"), 0xFE52: ("\u0302", "^"), 0xFE53: ("\u0303", "~"),
-    0xFE54: ("\u0304", "\u00af"), 0xFE55: ("\u0306", "\u02d8"), 0xFE56: ("\u0307", "\u02d9"), 0xFE57: ("\u0308", '"'),
-    0xFE58: ("\u030a", "\u00b0"), 0xFE59: ("\u030b", "\u02dd"), 0xFE5A: ("\u030c", "\u02c7"),
-    0xFE5B: ("\u0327", "\u00b8"), 0xFE5C: ("\u0328", "\u02db"),
+    0xFE50: ("\u0300", "`", "`"), 0xFE51: ("\u0301", "'", "\u00b4"), 0xFE52: ("\u0302", "^", "^"),
+    0xFE53: ("\u0303", "~", "~"), 0xFE54: ("\u0304", "\u00af", "\u00af"), 0xFE55: ("\u0306", "\u02d8", "\u02d8"),
+    0xFE56: ("\u0307", "\u02d9", "\u02d9"), 0xFE57: ("\u0308", '"', "\u00a8"), 0xFE58: ("\u030a", "\u00b0", "\u00b0"),
+    0xFE59: ("\u030b", "\u02dd", "\u02dd"), 0xFE5A: ("\u030c", "\u02c7", "\u02c7"),
+    0xFE5B: ("\u0327", "\u00b8", "\u00b8"), 0xFE5C: ("\u0328", "\u02db", "\u02db"),
 }
 _LEVEL3 = 0xFE03
 
@@ -119,7 +121,8 @@ class XkbTypist:
         library.xkb_state_unref(state)
         single = dict(strokes)
         for sym, chord in dead.items():
-            mark, alone = DEAD[sym]
+            mark, alone, twice = DEAD[sym]
+            strokes.setdefault(twice, (chord, chord))
             if " " in single:
                 strokes.setdefault(alone, (chord, *single[" "]))
             for char, second in single.items():

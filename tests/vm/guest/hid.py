@@ -32,16 +32,20 @@ LIT_KEYBOARD = bytes.fromhex(
 
 USAGES = {"A": 0x04, "B": 0x05, "C": 0x06, "D": 0x07, "H": 0x0B, "I": 0x0C, "num": 0x53, "slash": 0x54, "times": 0x55,
           "minus": 0x56, "plus": 0x57, "enter": 0x58, **{str(n): 0x58 + n for n in range(1, 10)}, "0": 0x62,
-          "dot": 0x63}
+          "dot": 0x63, "shift": 0xE1}
 
 
 def _six(down: list[int]) -> bytes:
     return bytes([*down, *[0] * 6][:6])
 
 
+def _modifiers(down: list[int]) -> int:
+    return sum(1 << (usage - 0xE0) for usage in down if usage >= 0xE0)
+
+
 # How a press is reported: what is down, as the descriptor wants it.
 REPORTS = {
-    KEYBOARD: lambda down: b"\0\0" + _six(down),
+    KEYBOARD: lambda down: bytes([_modifiers(down), 0]) + _six([usage for usage in down if usage < 0xE0]),
     NUMPAD: lambda down: _six([usage - 0x52 for usage in down]),
     PEDALS: lambda down: _six([usage - 0x03 for usage in down]),
     KEYPAD: lambda down: b"\1" + _six([usage - 0x03 for usage in down]),

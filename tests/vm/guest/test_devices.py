@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import select
 import signal
 import time
+from pathlib import Path
 
 import evdev
 import pytest
@@ -216,3 +218,68 @@ def test_held_or_taken_devices_wait_their_turn(shared: World) -> None:
     assert ["“Northwind numeric pad” is taken over by" in text for text in found] == [True]
     other.close()
     assert [f for f in checkup(shared.desk) if f.state == "wrong"] == []
+
+
+def write_macro(world: World, name: str, text: str) -> None:
+    (world.desk / "macros" / f"{name}.macro").write_text(text)
+    end = time.monotonic() + 15
+    while not any(m["id"] == name for m in world.running.request("desk")["desk"]["macros"]):
+        assert time.monotonic() < end
+        time.sleep(0.1)
+
+
+def pointer_events(world: World, name: str, count: int) -> list[tuple[str, int]]:
+    node = next(f"/dev/input/{entry.name}" for entry in Path("/sys/class/input").glob("event*")
+                if (entry / "device/name").read_text().strip() == f"Brass Pebble {name}")
+    device, found = evdev.InputDevice(node), []
+    world.running.request("play", macro="mouse")
+    end = time.monotonic() + 10
+    while len(found) < count and time.monotonic() < end:
+        if select.select([device.fd], [], [], 0.5)[0]:
+            found += [(evdev.ecodes.bytype[event.type][event.code], event.value) for event in device.read()
+                      if event.type in (evdev.ecodes.EV_KEY, evdev.ecodes.EV_REL, evdev.ecodes.EV_ABS)]
+    device.close()
+    return [(name if isinstance(name, str) else name[0], value) for name, value in found]
+
+
+def test_the_pointer_leaves_through_devices_of_its_own(world: World) -> None:
+    write_macro(world, "mouse", "move by 7 -3\nclick\nscroll up 2\nmove to 50% 100%\n")
+    assert pointer_events(world, "pointer", 6) == [
+        ("REL_X", 7), ("REL_Y", -3), ("BTN_LEFT", 1), ("BTN_LEFT", 0), ("REL_WHEEL", 1), ("REL_WHEEL", 1)]
+    assert sorted(pointer_events(world, "places", 2)) in ([("ABS_X", 16384), ("ABS_Y", 32767)], [])
+
+
+def test_a_modifier_held_on_the_main_keyboard_is_waited_for_or_told(world: World) -> None:
+    world.main.press("shift")
+    time.sleep(0.3)
+    world.left.press("5")
+    time.sleep(0.08)
+    world.main.release("shift")
+    events = world.sent.read(6)
+    assert keys(events) == ["LEFTCTRL+", "A+", "A-", "LEFTCTRL-", "B+", "B-"]
+    world.left.release("5")
+    time.sleep(0.5)
+    told = world.running.traces()[-1]
+    assert any("until the main keyboard's modifiers were up" in str(remark) for remark in told["remarks"]), told
+    # Held on for longer than the desk's patience: sent all the same, and said so.
+    world.main.press("shift")
+    time.sleep(0.3)
+    world.left.tap("5")
+    assert len(world.sent.read(6)) == 6
+    world.main.release("shift")
+    time.sleep(0.5)
+    told = world.running.traces()[-1]
+    assert "Shift was held on the main keyboard and got mixed in" in str(told["remarks"]), told
+
+
+def test_text_is_right_under_caps_lock(world: World) -> None:
+    write_macro(world, "text", 'type "aB"\n')
+    keyboard = next(evdev.InputDevice(path) for path in evdev.list_devices()
+                    if evdev.InputDevice(path).name.startswith("AT Translated"))
+    for lit, expected in ((0, ["A+", "A-", "LEFTSHIFT+", "B+", "B-", "LEFTSHIFT-"]),
+                          (1, ["LEFTSHIFT+", "A+", "A-", "LEFTSHIFT-", "B+", "B-"])):
+        keyboard.set_led(evdev.ecodes.LED_CAPSL, lit)
+        time.sleep(0.2)
+        world.running.request("play", macro="text")
+        assert keys(world.sent.read(6)) == expected
+    keyboard.set_led(evdev.ecodes.LED_CAPSL, 0)

@@ -32,15 +32,17 @@ class Stroke:
 def strokes_of(events: Iterable[tuple[int, int, int]], end: int) -> list[Stroke]:
     """Pairs out of (code, 1 or 0, ns); what is still down at `end` goes up then, and a release without a press is
     left out."""
-    down: dict[int, int] = {}
-    strokes = []
-    for code, value, at in events:
+    down: dict[int, tuple[int, int]] = {}
+    strokes: list[tuple[int, Stroke]] = []
+    for number, (code, value, at) in enumerate(events):
         if value:
-            down.setdefault(code, at)
+            down.setdefault(code, (number, at))
         elif code in down:
-            strokes.append(Stroke(code, down.pop(code), at))
-    strokes += [Stroke(code, at, end) for code, at in down.items()]
-    return sorted(strokes, key=lambda stroke: (stroke.down, stroke.up))
+            first, began = down.pop(code)
+            strokes.append((first, Stroke(code, began, at)))
+    strokes += [(first, Stroke(code, began, end)) for code, (first, began) in down.items()]
+    # Keys of one instant stay in the order in which they came.
+    return [stroke for _, stroke in sorted(strokes, key=lambda item: item[0])]
 
 
 def without_stop(events: list[tuple[int, int, int]], stop: int) -> list[tuple[int, int, int]]:

@@ -51,9 +51,10 @@ class MacroView(View):
     MacroView #both { height: 1fr; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("f5", "rehearse", "rehearse"), Binding("f6", "play", "play for real"),
-        Binding("f8", "record", "record"),
-        Binding("f9", "bind", "bind"), Binding("f7", "stop", "stop"), Binding("f4", "format", "tidy", show=False),
+        Binding("f5", "rehearse", "rehearse", priority=True), Binding("f6", "play", "play for real", priority=True),
+        Binding("f8", "record", "record", priority=True),
+        Binding("f9", "bind", "bind", priority=True), Binding("f7", "stop", "stop", priority=True),
+        Binding("f4", "format", "tidy", show=False, priority=True),
         Binding("tab", "other_side", "text / lanes"), Binding("f1", "keys", "keys"),
         Binding("escape", "leave", "back"),
     ]
@@ -107,6 +108,11 @@ class MacroView(View):
         # The cursor begins at the first step rather than in the settings.
         if self.model.bars():
             self._go_to_line(self.model.bars()[0][1].line)
+            self._tell_selected()
+        else:
+            area.move_cursor(area.document.end)
+            area.focus()
+            self._tell("Write a step, or record with F8. It is live as soon as it reads well.")
 
     # Reading and saving.
 

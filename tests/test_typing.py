@@ -1,0 +1,118 @@
+"""Typing for other keyboard layouts, checked by the system's own XKB: what is sent, read back under that layout."""
+
+from __future__ import annotations
+
+import ctypes
+from collections.abc import Callable
+
+import pytest
+
+from brass_pebble.core.keys import Chord
+from brass_pebble.core.macro import read_macro
+from brass_pebble.core.problem import ProblemError
+from brass_pebble.outputs.xkb import XkbTypist, _library, _Names, typist
+
+LAYOUTS = ["us", "de", "fr", "gb", "es", "us(dvorak)"]
+# xkbcommon/xkbcommon-compose.h
+COMPOSING, COMPOSED, CANCELLED = 1, 2, 3
+UP, DOWN = 0, 1
+CAPS = 58
+
+
+def reader(name: str) -> tuple[ctypes.CDLL, int, int]:
+    """The library, a state of the layout, and a compose state, as a receiving program has them."""
+    library = _library()
+    pointer = ctypes.c_void_p
+    for call, result, arguments in (
+            ("xkb_compose_table_new_from_locale", pointer, [pointer, ctypes.c_char_p, ctypes.c_int]),
+            ("xkb_compose_state_new", pointer, [pointer, ctypes.c_int]),
+            ("xkb_compose_state_feed", ctypes.c_int, [pointer, ctypes.c_uint32]),
+            ("xkb_compose_state_get_status", ctypes.c_int, [pointer]),
+            ("xkb_compose_state_get_utf8", ctypes.c_int, [pointer, ctypes.c_char_p, ctypes.c_size_t]),
+            ("xkb_compose_state_reset", None, [pointer]),
+            ("xkb_state_update_key", ctypes.c_int, [pointer, ctypes.c_uint32, ctypes.c_int]),
+            ("xkb_state_key_get_utf8", ctypes.c_int, [pointer, ctypes.c_uint32, ctypes.c_char_p, ctypes.c_size_t])):
+        function = getattr(library, call)
+        function.restype, function.argtypes = result, arguments
+    context = library.xkb_context_new(0)
+    layout, _, variant = name.partition("(")
+    names = _Names(b"evdev", b"pc105", layout.encode(), variant.rstrip(")").encode(), b"")
+    state = library.xkb_state_new(library.xkb_keymap_new_from_names(context, ctypes.byref(names), 0))
+    table = library.xkb_compose_table_new_from_locale(context, b"en_US.UTF-8", 0)
+    assert table, "the system's compose table is missing (libx11-data)"
+    return library, state, library.xkb_compose_state_new(table, 0)
+
+
+def received(name: str, strokes: Callable[[str], tuple[Chord, ...]], text: str, *, locked: bool = False) -> str:
+    """What a program with this layout reads when `text` is typed."""
+    library, state, compose = reader(name)
+    buffer = ctypes.create_string_buffer(64)
+    out: list[str] = []
+    if locked:
+        library.xkb_state_update_key(state, CAPS + 8, DOWN)
+        library.xkb_state_update_key(state, CAPS + 8, UP)
+    for char in text:
+        for chord in strokes(char):
+            for code in chord.codes:
+                sym = library.xkb_state_key_get_one_sym(state, code + 8)
+                library.xkb_compose_state_feed(compose, sym)
+                status = library.xkb_compose_state_get_status(compose)
+                if status == COMPOSED:
+                    library.xkb_compose_state_get_utf8(compose, buffer, 64)
+                    out.append(buffer.value.decode())
+                    library.xkb_compose_state_reset(compose)
+                elif status == CANCELLED:
+                    out.append("✗")
+                    library.xkb_compose_state_reset(compose)
+                elif status != COMPOSING and library.xkb_state_key_get_utf8(state, code + 8, buffer, 64):
+                    out.append(buffer.value.decode())
+                library.xkb_state_update_key(state, code + 8, DOWN)
+            for code in reversed(chord.codes):
+                library.xkb_state_update_key(state, code + 8, UP)
+    return "".join(out).replace("\r", "\n")
+
+
+@pytest.mark.parametrize("locked", [False, True])
+@pytest.mark.parametrize("name", LAYOUTS)
+def test_every_character_of_a_layout_comes_back(name: str, locked: bool) -> None:
+    layout = XkbTypist(name)
+    text = "".join(layout.characters)
+    assert len(text) >= 97
+    typed = [char for char in text if _has(layout, char, locked)]
+    back = received(name, lambda char: layout.strokes(char, locked=locked), "".join(typed), locked=locked)
+    wrong = [(a, b) for a, b in zip(typed, back, strict=False) if a != b]
+    assert back == "".join(typed), wrong[:10]
+    # Caps Lock takes nothing away that people write.
+    assert set("abcxyzABCXYZ0189 .,;:!?\n") <= set(typed)
+
+
+def _has(layout: XkbTypist, char: str, locked: bool) -> bool:
+    try:
+        layout.strokes(char, locked=locked)
+        return True
+    except ProblemError:
+        return False
+
+
+@pytest.mark.parametrize(("name", "text"), [
+    ("de", "Süße Brötchen: 3 €, \\ [x] {y} @ ~ ´ ^ ê É"), ("fr", "Été à Noël, ça coûte 5 € @ #"),
+    ("es", "¿Qué pasó, señor? ¡Ñandú! ü"), ("gb", 'It costs £5, "quoted" @ #'), ("us(dvorak)", "Sourdough, 24 hours!"),
+    ("us", "Rye: 24 hours? \"Yes\"")])
+def test_sentences_people_write(name: str, text: str) -> None:
+    layout = typist(name)
+    assert received(name, layout.strokes, text) == text
+
+
+def test_what_cannot_be_typed_is_said_before_the_run_with_a_way_out() -> None:
+    macro, problems = read_macro('tap A\ntype "кнопка"', file="m.macro", typist=typist("de"))
+    assert str(problems[0]) == ("m.macro:2:7: the de layout cannot type “к”. Leave it out, or write paste instead of "
+                                "type: that goes through the clipboard")
+    assert list(macro.program.times) == []
+
+
+@pytest.mark.parametrize(("name", "said"), [
+    ("nowhere", "there is no keyboard layout “nowhere” on this system"),
+    ("de; rm", "“de; rm” is not the name of a keyboard layout")])
+def test_layouts_that_are_none(name: str, said: str) -> None:
+    with pytest.raises(ProblemError, match=said.replace("(", r"\(")):
+        typist(name)

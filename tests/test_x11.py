@@ -1,0 +1,267 @@
+"""A real receiving program: a window under Xvfb that tells every event it gets, driven by the engine through XTEST."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from brass_pebble.client import EngineClient, EngineError, start_engine
+from brass_pebble.outputs.x11 import Windows, fits
+from conftest import wait_for
+
+Row = dict[str, Any]
+CLIENT = """
+import sys, time
+from Xlib import X, XK, display
+names = {getattr(XK, name): name[3:] for name in reversed(dir(XK)) if name.startswith("XK_")}
+d = display.Display(); s = d.screen()
+w = s.root.create_window(0, 0, 800, 600, 0, s.root_depth, event_mask=X.KeyPressMask | X.KeyReleaseMask |
+                         X.ButtonPressMask | X.ButtonReleaseMask | X.PointerMotionMask)
+w.set_wm_name(sys.argv[1]); w.set_wm_class("crumbcut", "Crumbcut"); w.map(); d.sync()
+time.sleep(0.2); w.set_input_focus(X.RevertToParent, X.CurrentTime); d.sync()
+print("ready", flush=True)
+while True:
+    e = d.next_event()
+    if e.type in (X.KeyPress, X.KeyRelease):
+        name = names.get(d.keycode_to_keysym(e.detail, 0), e.detail)
+        print(f"{'down' if e.type == X.KeyPress else 'up'} {name} {e.time}", flush=True)
+    elif e.type in (X.ButtonPress, X.ButtonRelease):
+        print(f"{'down' if e.type == X.ButtonPress else 'up'} button{e.detail} {e.time}", flush=True)
+    elif e.type == X.MotionNotify:
+        print(f"at {e.root_x},{e.root_y} {e.time}", flush=True)
+"""
+DESK = """
+format = 1
+name = "X desk"
+output = "x11"
+[surface.pad]
+layout = "grid-3x2"
+device = { port = "bench hub" }
+[surface.pad.layer.base.press]
+1 = { play = "keys" }
+2 = { play = "mouse" }
+3 = { play = "window" }
+4 = { sustain = "Ctrl+M" }
+5 = { play = "world" }
+6 = { play = "paste" }
+"""
+BENCH = '[[device]]\nid = "bench/pad"\nname = "Pad"\nport = "bench hub"\nlayout = "grid-3x2"\n'
+MACROS = {
+    "keys": "keep Ctrl+Shift down\n  tap A\nwait 100ms\ntap B for 60ms\n",
+    "mouse": "move to 100 80\nclick\nwait 30ms\nmove by 20 10\nclick right\nscroll down 2\nmove to 50% 50%\n",
+    "window": 'wait until window "Late*" is focused at most 8s\ntap C\n',
+    "paste": 'paste "Žluťoučký kůň"\n',
+}
+
+
+class Receiver:
+    """The window's process, and what it told."""
+
+    def __init__(self, title: str) -> None:
+        self.process = subprocess.Popen([sys.executable, "-c", CLIENT, title], stdout=subprocess.PIPE, text=True)
+        self.told: list[str] = []
+        self.ready = False
+        threading.Thread(target=self._read, daemon=True).start()
+        wait_for(lambda: self.ready, 20)
+
+    def _read(self) -> None:
+        assert self.process.stdout
+        for line in self.process.stdout:
+            if line.strip() == "ready":
+                self.ready = True
+            else:
+                self.told.append(line.strip())
+
+    @property
+    def events(self) -> list[str]:
+        return [line.rsplit(" ", 1)[0] for line in self.told]
+
+    def times(self) -> list[int]:
+        return [int(line.rsplit(" ", 1)[1]) for line in self.told]
+
+    def close(self) -> None:
+        self.process.kill()
+        self.process.wait()
+
+
+@pytest.fixture
+def display(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
+    name = f":{200 + os.getpid() % 300}"
+    server = subprocess.Popen(["Xvfb", name, "-screen", "0", "800x600x24"], stderr=subprocess.DEVNULL)
+    monkeypatch.setenv("DISPLAY", name)
+    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
+    wait_for(lambda: Path(f"/tmp/.X11-unix/X{name[1:]}").exists())
+    yield name
+    server.terminate()
+    server.wait()
+
+
+@pytest.fixture
+def receiver(display: str) -> Iterator[Receiver]:
+    window = Receiver("Crumbcut, the timeline")
+    yield window
+    window.close()
+
+
+@pytest.fixture
+def client(receiver: Receiver, tmp_path: Path) -> Iterator[EngineClient]:
+    desk = tmp_path / "desk"
+    (desk / "macros").mkdir(parents=True)
+    (desk / "desk.toml").write_text(DESK)
+    (tmp_path / "bench.toml").write_text(BENCH)
+    for name, text in MACROS.items():
+        (desk / "macros" / f"{name}.macro").write_text(text)
+    (desk / "macros" / "world.macro").write_text("tap Z\n")
+    socket, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
+    with EngineClient(socket, "test") as connected:
+        connected.set_timeout(10)
+        yield connected
+        with contextlib.suppress(EngineError):
+            connected.ask("quit")
+    assert process.wait(timeout=15) == 0
+
+
+def press(client: EngineClient, control: str) -> None:
+    client.ask("press", surface="pad", control=control, down=True)
+    client.ask("press", surface="pad", control=control, down=False)
+
+
+def last(client: EngineClient) -> Row:
+    return dict(client.ask("traces")["traces"][-1])
+
+
+def write(client: EngineClient, text: str) -> None:
+    client.ask("write_macro", macro="world", text=text)
+
+
+def test_keys_arrive_in_order_and_on_time(client: EngineClient, receiver: Receiver) -> None:
+    expected = ["down Control_L", "down Shift_L", "down a", "up a", "up Shift_L", "up Control_L", "down b", "up b"]
+    planned = [0, 0, 0, 40, 40, 40, 140, 200]
+    furthest = []
+    for _ in range(4):
+        receiver.told.clear()
+        press(client, "1")
+        wait_for(lambda: len(receiver.told) >= 8)
+        assert receiver.events == expected
+        times = receiver.times()
+        furthest.append(max(abs(at - times[0] - plan) for at, plan in zip(times, planned, strict=True)))
+        if furthest[-1] <= 10:
+            break
+    assert min(furthest) <= 10, furthest
+
+
+def test_the_pointer_moves_clicks_and_scrolls(client: EngineClient, receiver: Receiver) -> None:
+    press(client, "2")
+    wait_for(lambda: "up button5" in receiver.events and last(client)["state"] == "done")
+    buttons = [event for event in receiver.events if "button" in event]
+    assert buttons == ["down button1", "up button1", "down button3", "up button3", *["down button5", "up button5"] * 2]
+    places = [event for event in receiver.events if event.startswith("at")]
+    assert "at 100,80" in places and "at 120,90" in places and places[-1] in ("at 400,300", "at 399,299", "at 400,299")
+
+
+def test_a_window_is_waited_for(client: EngineClient, receiver: Receiver) -> None:
+    press(client, "3")
+    time.sleep(0.4)
+    assert last(client)["state"] == "playing" and receiver.events == []
+    late = Receiver("Late title editor")
+    try:
+        wait_for(lambda: late.events == ["down c", "up c"])
+    finally:
+        late.close()
+    assert {window.title for window in look()} == {"Crumbcut, the timeline"}
+
+
+def look() -> list[Any]:
+    windows = Windows()
+    try:
+        return windows.look()
+    finally:
+        windows.close()
+
+
+def test_a_window_that_never_comes_ends_the_run_and_says_so(client: EngineClient, receiver: Receiver) -> None:
+    write(client, 'keep Ctrl down\n  wait until window class "nothing" is there at most 200ms\n  tap A\n')
+    press(client, "5")
+    wait_for(lambda: last(client)["state"] == "stopped")
+    assert last(client)["why"] == 'line 2: waited in vain until window class "nothing" is there'
+    wait_for(lambda: receiver.events == ["down Control_L", "up Control_L"])
+
+
+def test_nothing_stays_down_when_the_engine_ends(client: EngineClient, receiver: Receiver) -> None:
+    client.ask("press", surface="pad", control="4", down=True)
+    wait_for(lambda: receiver.events == ["down Control_L", "down m"])
+    client.ask("quit")
+    wait_for(lambda: receiver.events[2:] == ["up m", "up Control_L"])
+
+
+def test_pasting_restores_the_clipboard(client: EngineClient, receiver: Receiver) -> None:
+    assert shutil.which("xclip")
+    subprocess.run(["xclip", "-selection", "clipboard", "-i"], input=b"what was there", check=True, timeout=5,
+                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    held = []
+
+    def clipboard() -> str:
+        done = subprocess.run(["xclip", "-selection", "clipboard", "-o"], capture_output=True, timeout=5, check=False)
+        held.append(done.stdout.decode())
+        return held[-1]
+    press(client, "6")
+    wait_for(lambda: clipboard() == "Žluťoučký kůň")
+    wait_for(lambda: receiver.events == ["down Control_L", "down v", "up v", "up Control_L"])
+    wait_for(lambda: clipboard() == "what was there")
+
+
+def test_other_programs_and_what_becomes_of_them(client: EngineClient, receiver: Receiver, tmp_path: Path) -> None:
+    asked: list[str] = []
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            asked.append(self.rfile.read(int(self.headers["Content-Length"])).decode())
+            self.send_response(204)
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            """Quiet."""
+    server = HTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    mark = tmp_path / "made by the macro"
+    write(client, f'run "touch" "{mark}"\nrun "false"\nrun "no-such-program"\nrun "sleep" "30" at most 100ms\n'
+                  f'run shell "exit 7"\nrequest post "http://127.0.0.1:{server.server_port}/x" with "{{\\"a\\": 1}}"\n'
+                  'show "done"\nbeep\ntap Z\nwait 1s\n'.replace('"{\\"', '"\\{\\"').replace('1}"', '1\\}"'))
+    client.ask("follow", topics=["note"])
+    press(client, "5")
+    wait_for(lambda: mark.exists() and asked == ['{"a": 1}'])
+    wait_for(lambda: any("sleep did not end" in remark for remark in last(client)["remarks"]))
+    remarks = sorted(last(client)["remarks"])
+    assert "line 2: false ended with exit code 1" in remarks
+    assert "line 3: no-such-program could not be run: No such file or directory" in remarks
+    assert "line 4: sleep did not end within 0.1 s and was ended" in remarks
+    assert "line 5: the shell ended with exit code 7" in remarks
+    assert any("answered 204" in remark for remark in remarks)
+    assert next(client.news())["text"] == "done"
+    assert receiver.events == ["down z", "up z"]
+    server.shutdown()
+
+
+def test_osc_leaves_as_the_standard_says(client: EngineClient) -> None:
+    import socket as sockets
+    with sockets.socket(sockets.AF_INET, sockets.SOCK_DGRAM) as listener:
+        listener.bind(("127.0.0.1", 0))
+        listener.settimeout(10)
+        write(client, f'send osc "/level" 3 "on" to "127.0.0.1:{listener.getsockname()[1]}"\n')
+        press(client, "5")
+        assert listener.recv(100) == b"/level\0\0,is\0\0\0\0\3on\0\0"
+
+
+def test_patterns_of_titles() -> None:
+    assert fits("Oven*rec", "My OVENLIGHT recording") and fits("light", "Ovenlight") and not fits("rye", "Ovenlight")
