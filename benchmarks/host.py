@@ -187,7 +187,7 @@ def idle(folder: Path) -> list[Figure]:
     """Six surfaces open, nobody presses: wake-ups, memory, and how soon it was ready."""
     desk = write_desk(folder / "idle", surfaces=6)
     bench = folder / "bench.toml"
-    bench.write_text("".join(f'[[device]]\nid = "b{i}"\nname = "Pad {i}"\nkeys = 17\n' for i in range(6)))
+    bench.write_text("".join(f'[[device]]\nid = "b{i}"\nname = "Pad {i}"\nlayout = "numpad"\n' for i in range(6)))
     text = (desk / "desk.toml").read_text()
     for index in range(6):
         text = text.replace(f'name = "Pad {index}"\n', f'name = "Pad {index}"\ndevice = {{ name = "Pad {index}" }}\n')

@@ -23,6 +23,7 @@ from brass_pebble.engine.engine import Engine, Setup
 from brass_pebble.engine.main import _end_on_signals, _raise_priority
 from brass_pebble.engine.store import DeskStore
 from brass_pebble.inputs.base import KeyEvent
+from brass_pebble.inputs.bench import Bench, read_bench
 from brass_pebble.inputs.evdev_input import KeyStream
 from brass_pebble.outputs.uinput import RecordOutput
 
@@ -40,8 +41,14 @@ class PipeInput:
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         return self._stream.read()
 
+    def node(self, fileno: int) -> str:
+        return ""
+
     def state(self) -> str:
         return "taken"
+
+    def show_lamps(self, lamps: dict[str, bool]) -> None:
+        """It has none."""
 
     def close(self) -> None:
         """The descriptor is the measurer's."""
@@ -54,6 +61,8 @@ class TimedOutput(RecordOutput):
         super().__init__(fileno)
         self.watched = watched
         self.late = array("q")
+        # Every effect, where the whole order is looked at.
+        self.all: list[tuple[int, int, int, int]] | None = None
 
     def press(self, codes: tuple[int, ...]) -> bool:
         # The watched key is timed only in `send`.
@@ -62,9 +71,11 @@ class TimedOutput(RecordOutput):
     def send(self, effects: list[Effect], now: int) -> None:
         super().send(effects, now)
         written = time.monotonic_ns()
-        for code, _, planned, _ in effects:
+        for code, value, planned, run in effects:
             if code == self.watched:
                 self.late.append(written - planned)
+            if self.all is not None:
+                self.all.append((run.id, code * 2 + value, planned, written - planned))
 
 
 def main() -> None:
@@ -73,13 +84,20 @@ def main() -> None:
     parser.add_argument("--source", type=int, default=-1)
     parser.add_argument("--target", type=int, default=-1)
     parser.add_argument("--record", type=Path)
+    parser.add_argument("--record-all", type=Path)
+    parser.add_argument("--bench", type=Path)
     parser.add_argument("--real-time", action="store_true")
     options = parser.parse_args()
     target = options.target if options.target >= 0 else os.open(os.devnull, os.O_WRONLY)
     output = TimedOutput(target, 183)  # F13
     store = DeskStore(options.desk, paths.state_folder() / "versions")
     store.lock()
-    engine = Engine(Setup(store, paths.socket_path(options.desk), lambda desk: output, [], real_devices=False))
+    if options.record_all:
+        output.all = []
+    bench = Bench()
+    if options.bench:
+        bench = read_bench(options.bench, {layout.id: layout for layout in store.layouts()}.get)
+    engine = Engine(Setup(store, paths.socket_path(options.desk), lambda desk: output, bench, real_devices=False))
     if options.source >= 0:
         engine.listen_to("pipe", PipeInput(options.source))
     _end_on_signals(engine)
@@ -93,6 +111,8 @@ def main() -> None:
     engine.run()
     if options.record:
         options.record.write_text(json.dumps(list(output.late)))
+    if options.record_all:
+        options.record_all.write_text(json.dumps(output.all))
 
 
 if __name__ == "__main__":

@@ -1,6 +1,6 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [press] [late] [idle] [machine]     all, without a name
+    python benchmarks/run.py [press] [late] [idle] [macros] [machine]     all, without a name
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from pathlib import Path
 
 from figures import Figure, percentile, table
 from host import idle, lateness, press_to_effect
+from macros import macros
 
 PROJECT = Path(__file__).parent.parent
 
@@ -45,7 +46,7 @@ def in_the_machine(folder: Path) -> list[Figure]:
 
 
 def main() -> int:
-    wanted = set(sys.argv[1:]) or {"press", "late", "idle", "machine"}
+    wanted = set(sys.argv[1:]) or {"press", "late", "idle", "macros", "machine"}
     binary = build_loops()
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb") as name:
@@ -59,6 +60,8 @@ def main() -> int:
             figures += lateness(folder, binary)
         if "idle" in wanted:
             figures += idle(folder)
+        if "macros" in wanted:
+            figures += macros(folder)
         if "machine" in wanted:
             figures += in_the_machine(folder)
     print(f"{time.strftime('%Y-%m-%d')}, {platform.machine()}, {os.cpu_count()} cores, Linux {platform.release()}, "

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brass_pebble.core.desk import read_desk
-from brass_pebble.core.keys import parse_chord
+from brass_pebble.core.keys import key_table, parse_chord
 from brass_pebble.core.layout import read_layout
 from brass_pebble.core.macro import chord_program, read_macro
 from brass_pebble.core.macro.program import Program
@@ -42,15 +42,17 @@ def test_times_count_from_the_start_however_late_the_loop_is() -> None:
     player, out = Player(), []
     player.start(program("repeat 3 every 100ms\n  tap A"), 0, out)
     player.advance(117 * MS, out)
-    assert shown(out) == ["0 A+", "40 A-", "100 A+"]
-    assert player.next_deadline() == 140 * MS
+    # Up only now, so it stays up for long enough to be noticed; then the plan counts again.
+    assert shown(out) == ["0 A+", "40 A-"] and player.next_deadline() == 137 * MS
+    player.advance(137 * MS, out)
+    assert shown(out)[2:] == ["100 A+"] and player.next_deadline() == 140 * MS
 
 
 def test_events_of_two_runs_are_in_the_order_of_their_times() -> None:
     player, out = Player(), []
     player.start(program("tap A\nwait 20ms\ntap C"), 0, out)
     player.start(program("wait 10ms\ntap B"), 0, out)
-    player.advance(1000 * MS, out)
+    play_out(player, out)
     assert shown(out) == ["0 A+", "10 B+", "40 A-", "50 B-", "60 C+", "100 C-"]
 
 
@@ -231,3 +233,20 @@ def test_what_is_sure_to_come_first_comes_first(presses: list[tuple[int, int, in
         out: list[Effect] = []
         router.feed("s", code, value, now, now, out)
         assert [(c, v) for c, v, _, _ in out[:len(first)]] == [(c, 1) for c in first]
+
+
+def test_after_a_pause_of_the_machine_a_tap_is_still_long_enough_and_the_rest_catches_up() -> None:
+    player, out = Player(), list[Effect]()
+    program, problems = read_macro("tap A\nwait 10ms\ntap A\nwait 200ms\ntap B")
+    assert problems == []
+    player.start(program.program, 0, out)
+    sent = [(code, value, 0) for code, value, _, _ in out]
+    # Nothing runs for 100 ms; then the clock goes on in single milliseconds.
+    for now in range(100 * MS, 500 * MS, MS):
+        del out[:]
+        if (due := player.next_deadline()) is not None and due <= now:
+            player.advance(now, out)
+        sent += [(code, value, now // MS) for code, value, _, _ in out]
+    a, b = key_table().find("A").code, key_table().find("B").code
+    # The first A was down all the time; its gap and the second tap last as long as a frame or as planned.
+    assert sent == [(a, 1, 0), (a, 0, 100), (a, 1, 110), (a, 0, 130), (b, 1, 290), (b, 0, 330)]

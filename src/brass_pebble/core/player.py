@@ -29,6 +29,9 @@ SHORTEST_TURN = 10 * MS
 # How often a run may ask within one call before others have their turn.
 MOST_ASKS_AT_ONCE = 10_000
 FOR_EVER = -1
+# From here on an event is late, in ns; and how long a state has to last so that nobody misses it: a frame and a bit.
+LATE = 2 * MS
+NOTICED = 20 * MS
 
 
 @dataclass(frozen=True)
@@ -74,6 +77,7 @@ class Run:
     while_held = False
     until = 0
     trouble = ""
+    late: dict[int, tuple[int, int]] | None = None
     live: Live | None = None
     timeline: Timeline | None = None
     laying: object = None
@@ -213,6 +217,12 @@ class Player:
                     heappush(self._due, (planned, run.id, run))
                     return
                 code, value = program.codes[index], program.values[index]
+                if now - planned > LATE or run.late:
+                    wait = self._too_short(run, code, planned, now)
+                    if wait:
+                        run.index = index
+                        heappush(self._due, (wait, run.id, run))
+                        return
                 if code >= POINTER:
                     out.append((code, value, planned, run))
                 elif value:
@@ -244,6 +254,23 @@ class Player:
             if run.start > until:
                 heappush(self._due, (run.start, run.id, run))
                 return
+
+    def _too_short(self, run: Run, code: int, planned: int, now: int) -> int:
+        """Until when a late event has to wait, so that what came before it on the same key can be noticed; or 0.
+
+        When the whole machine has paused, a key's down and up are due at once, and a program that looks once a frame
+        would see neither.  What comes behind catches up, since every step keeps its own planned time.
+        """
+        if run.late is None:
+            run.late = {}
+        before = run.late.get(code)
+        if before is not None:
+            sent, was_planned = before
+            until = sent + min(planned - was_planned, NOTICED)
+            if now < until:
+                return until
+        run.late[code] = (now, planned)
+        return 0
 
     def _proceed(self, run: Run, until: int, asks: int) -> bool:
         """Deal with what a live run asks; true if it can go on at once."""

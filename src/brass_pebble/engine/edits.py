@@ -6,8 +6,6 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
-import tomlkit
-
 from brass_pebble.core.desk import PLAYS, POLICIES, read_action
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
@@ -67,6 +65,7 @@ def apply_edit(text: str, edit: Edit) -> str:
     Raises:
         ProblemError: the table that it needs is not there.
     """
+    import tomlkit
     document: Any = tomlkit.parse(text)
     if edit.needs and dig(document, edit.needs) is None:
         raise ProblemError(f"the desk has no {_say(edit.needs)}", hint="Look at desk.toml for the names there are")
@@ -109,7 +108,7 @@ def _set(document: Any, path: Path, value: Any) -> None:
         if key not in table:
             if value is None:
                 return
-            table[key] = tomlkit.table(is_super_table=True)
+            table[key] = _item({})
         table = table[key]
     key = path[-1]
     old = table.get(key)
@@ -126,6 +125,8 @@ def _set(document: Any, path: Path, value: Any) -> None:
 
 
 def _item(value: Any) -> Any:
+    # Imported where it is needed, since an engine starts sooner without it.
+    import tomlkit
     if isinstance(value, Row):
         row = tomlkit.inline_table()
         for name, inner in value.items():
@@ -133,7 +134,7 @@ def _item(value: Any) -> Any:
         return row
     if isinstance(value, dict):
         nested = [name for name, inner in value.items() if isinstance(inner, dict) and not isinstance(inner, Row)]
-        table = tomlkit.table(is_super_table=bool(nested) and len(nested) == len(value))
+        table = tomlkit.table(is_super_table=len(nested) == len(value))
         # What belongs to the table itself stands before the tables below it.
         for name in [*(name for name in value if name not in nested), *nested]:
             table.add(name, _item(value[name]))

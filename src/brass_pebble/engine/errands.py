@@ -13,8 +13,6 @@ import signal
 import subprocess
 import threading
 import time
-import urllib.error
-import urllib.request
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
@@ -258,6 +256,9 @@ def _write_clipboard(command: tuple[str, ...], text: str) -> None:
 
 
 def _request(ask: Errand) -> Done:
+    # Slow to import, and few macros need it.
+    import urllib.error
+    import urllib.request
     method, url, content = ask.words
     data = content.encode() if content else None
     kind = "text/plain; charset=utf-8"

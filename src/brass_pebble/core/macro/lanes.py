@@ -11,6 +11,7 @@ from .reader import Draft, walk
 from .steps import Type
 
 TEXT = "text"
+SPACE = "␣"
 
 
 @dataclass(frozen=True)
@@ -64,7 +65,7 @@ def lanes_of(draft: Draft) -> Lanes:
 
 
 def _add_keys(program: Program, typed: dict[int, Type], lanes: dict[str, Lane]) -> None:
-    names, modifiers, down = key_table(), modifier_codes(), dict[int, tuple[int, int, str]]()
+    names, name_of, modifiers, down = key_table(), key_table().name, modifier_codes(), dict[int, tuple[int, int, str]]()
     for at, code, value, line in zip(program.times, program.codes, program.values, program.lines, strict=True):
         if code >= POINTER:
             lane = lanes.setdefault(NAMES[code], Lane(NAMES[code]))
@@ -78,7 +79,7 @@ def _add_keys(program: Program, typed: dict[int, Type], lanes: dict[str, Lane]) 
         elif code in down:
             began, line_down, name = down.pop(code)
             lane = lanes[name]
-            shown = names.by_code[code].shown if code in names.by_code else ""
+            shown = SPACE if name_of(code) == "Space" else names.by_code[code].shown if code in names.by_code else ""
             lane.bars.append(Bar(began, at, line_down, len(lane.bars) + 1, shown if name == TEXT else ""))
     for lane in lanes.values():
         lane.bars.sort(key=lambda bar: bar.start)

@@ -170,7 +170,7 @@ class MacroView(View):
         colour = palette.tint(macro.tint) if macro.tint else palette.brass
         head.append(macro.name or self.macro_id, style=f"bold {colour}")
         closest = f" · closest pair {say_duration(lanes.closest)}" if lanes.closest is not None else ""
-        live = " · its events depend on the press: shown for an ordinary one" if macro.live else ""
+        live = " · depends on the press or the world: shown for an ordinary one" if macro.live else ""
         head.append(f"   {say_duration(lanes.length)} · {lanes.events} events{closest}{live}", style=palette.text)
         bound = self._bound()
         head.append(f"   bound: {', '.join(bound) if bound else 'nowhere yet (F9)'}",
