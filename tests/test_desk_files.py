@@ -53,7 +53,7 @@ def test_the_demo_desk_is_read_whole(store: DeskStore) -> None:
     ('do = "stop everything"', 'do = "stop everthing"',
      "desk.toml:38:17: “stop everthing” is nothing that can be done here. Did you mean stop everything?"),
     ('tint = "sky" }', 'tint = "skye" }', "desk.toml:24:51: there is no tint called “skye”. Did you mean sky?"),
-    ("[surface.pedals]", "[surfaces.pedals]", "desk.toml:62:2: “surfaces” is not known here. Did you mean surface?"),
+    ("[surface.pedals]", "[surfaces.pedals]", "desk.toml:63:2: “surfaces” is not known here. Did you mean surface?"),
     ("right = {", "rigth = {", "desk.toml:74:1: “Floor pedals” has no control “rigth”. Did you mean right?"),
     ("format = 1", "format = 9", "desk.toml:3:1: this desk has format 9. This program reads format 1"),
 ])
@@ -66,10 +66,10 @@ def test_a_mistake_is_told_with_its_place_and_the_rest_stands(store: DeskStore, 
 
 def test_a_file_that_is_no_toml_is_told_and_left_alone(store: DeskStore) -> None:
     (problem,) = broken(store, "[surface.pedals]", "[surface.pedals")
-    assert problem.startswith("desk.toml:62:16: ")
+    assert problem.startswith("desk.toml:63:16: ")
     text = store.file.read_text()
     assert not store.load().ok
-    with pytest.raises(ProblemError, match="mistake in line 62, so nothing was changed"):
+    with pytest.raises(ProblemError, match="mistake in line 63, so nothing was changed"):
         store.change(binding_edit("left-numpad", "class", "7", "tap", "A"))
     assert store.file.read_text() == text
 

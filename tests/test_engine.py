@@ -167,9 +167,9 @@ def test_an_edit_from_outside_is_taken_up_and_a_broken_one_keeps_the_last_good_d
     file.write_text(good.replace('label = "hob"', 'label = "stove"'))
     wait_for(lambda: "stove" in json.dumps(next(news)))
     file.write_text(good.replace("[surface.pedals]", "[surface.pedals"))
-    wait_for(lambda: any(p["line"] == 62 for p in client.ask("desk")["problems"]))
+    wait_for(lambda: any(p["line"] == 63 for p in client.ask("desk")["problems"]))
     assert len(client.ask("desk")["desk"]["surfaces"]) == 3
-    with pytest.raises(EngineError, match="mistake in line 62, so nothing was changed"):
+    with pytest.raises(EngineError, match="mistake in line 63, so nothing was changed"):
         client.ask("bind", surface="pedals", control="left", kind="tap", target="A")
     finished(client, press(client, "left-numpad", "8"))
     assert stage_state(client)["camera"] == "hob"
@@ -377,3 +377,81 @@ def test_signals_end_it_in_order(desk: Path) -> None:
         process.send_signal(number)
         assert process.wait(timeout=15) == 0
         assert not path.exists()
+
+
+def bound(client: EngineClient, desk: Path, text: str, **fields: str) -> None:
+    client.ask("write_macro", macro="bound", text=text)
+    client.ask("bind", surface="right-numpad", control="1", kind="play", target="bound", **fields)
+
+
+def test_a_binding_plays_while_held(client: EngineClient, desk: Path) -> None:
+    bound(client, desk, "tap F13 for 20ms\nwait 60ms\n", plays="while held")
+    number = client.ask("press", surface="right-numpad", control="1", down=True)["trace"]
+    time.sleep(0.5)
+    client.ask("press", surface="right-numpad", control="1", down=False)
+    trace = finished(client, number)
+    assert trace["state"] == "done" and 8 <= trace["count"] <= 14
+    assert 'plays = "while held"' in (desk / "desk.toml").read_text()
+
+
+def test_a_binding_plays_until_pressed_again(client: EngineClient, desk: Path) -> None:
+    bound(client, desk, "tap F13 for 20ms\nwait 60ms\n", plays="until pressed again")
+    first = press(client, "right-numpad", "1")
+    time.sleep(0.3)
+    second = press(client, "right-numpad", "1")
+    assert finished(client, first)["state"] == "stopped"
+    assert finished(client, second)["why"] == "ended by this press"
+
+
+def test_a_binding_plays_several_times_and_ignores_a_second_press(client: EngineClient, desk: Path) -> None:
+    bound(client, desk, "tap F13 for 20ms\nwait 30ms\n", plays="3 times", again="ignore")
+    first, second = press(client, "right-numpad", "1"), press(client, "right-numpad", "1")
+    assert finished(client, first)["count"] == 6
+    assert "ignored" in finished(client, second)["why"]
+    with pytest.raises(EngineError, match="is not a way to play"):
+        bound(client, desk, "tap A", plays="sometimes")
+
+
+def test_a_live_macro_knows_how_long_its_control_was_held(client: EngineClient, desk: Path) -> None:
+    bound(client, desk, "wait until held > 200 at most 2s\nif held > 150\n  tap Ctrl+Alt+2\n"
+          "repeat while held every 50ms\n  tap F13 for 20ms\n")
+    number = client.ask("press", surface="right-numpad", control="1", down=True)["trace"]
+    time.sleep(0.6)
+    client.ask("press", surface="right-numpad", control="1", down=False)
+    trace = finished(client, number)
+    assert trace["state"] == "done" and stage_state(client)["camera"] == "hob"
+    assert trace["first_ms"] >= 200 and trace["count"] > 8
+
+
+def test_waiting_for_a_dialog_of_the_stage(client: EngineClient, desk: Path) -> None:
+    bound(client, desk, 'tap Ctrl+Alt+E\nwait until window "title editor" is there at most 2s\ntype "Rye" every 60ms\n'
+          "tap Enter\n")
+    trace = finished(client, press(client, "right-numpad", "1"))
+    assert trace["state"] == "done"
+    wait_for(lambda: stage_state(client)["words"] == "Rye")
+
+
+def test_layers_and_other_runs_from_a_macro(client: EngineClient, desk: Path) -> None:
+    client.ask("write_macro", macro="long", text="down F15\nwait 30s\n")
+    playing = client.ask("play", macro="long")["trace"]
+    bound(client, desk, 'stop "long"\nlayer stings off\nlayer nowhere on\n')
+    trace = finished(client, press(client, "right-numpad", "1"))
+    assert finished(client, playing)["state"] == "stopped"
+    wait_for(lambda: "line 1: stopped 1 other run" in client.ask("traces")["traces"][-1]["remarks"])
+    assert any("no layer “nowhere”" in remark for remark in client.ask("traces")["traces"][-1]["remarks"]), trace
+    surface = next(s for s in client.ask("desk")["desk"]["surfaces"] if s["id"] == "right-numpad")
+    assert surface["layers"] == [{"id": "stings", "name": "Stings", "on": False}]
+    assert not any("kind" in control for control in surface["controls"])
+
+
+def test_macros_are_written_taken_away_and_brought_back(client: EngineClient, desk: Path) -> None:
+    assert client.ask("write_macro", name="New: one", text="tap A\n")["macro"] == "new-one"
+    assert client.ask("write_macro", name="New one", text="tap A\n")["macro"] == "new-one-2"
+    assert client.ask("macros")["texts"]["new-one"] == "tap A\n"
+    client.ask("remove_macro", macro="new-one")
+    assert "new-one" not in client.ask("macros")["texts"]
+    client.ask("undo")
+    assert (desk / "macros" / "new-one.macro").read_text() == "tap A\n"
+    for name in ("../evil", ".hidden", "a/b"):
+        with pytest.raises(EngineError, match="file name"):
+            client.ask("write_macro", macro=name, text="x")

@@ -26,7 +26,7 @@ class Outcome:
     folder: Path
 
 
-def run_job(command: str, folder: Path, *, seconds: float = 400) -> Outcome:
+def run_job(command: str, folder: Path, *, seconds: float = 1200) -> Outcome:
     """Run a shell command in a fresh machine.
 
     Raises:

@@ -60,7 +60,7 @@ class Router:
         self.resting: set[str] = set()
         # Told by the engine, which can see the lamp.
         self.caps_lock: Callable[[], bool] = lambda: False
-        self._layers_off: set[tuple[str, str]] = set()
+        self.layers_off: set[tuple[str, str]] = set()
         self._next_id = 1
 
     def load(self, desk: Desk) -> None:
@@ -79,7 +79,7 @@ class Router:
 
     def _prepare(self, surface: Surface, code: int) -> Answer:
         control = surface.control_of(code)
-        found = surface.answer(control, "press", self._layers_off)
+        found = surface.answer(control, "press", self.layers_off)
         answer = Answer(surface, control, None, None, "", None, ONCE, None, "", "")
         if found is None:
             answer.layer = surface.layers[-1] if surface.layers else None
@@ -120,13 +120,13 @@ class Router:
         found = next((la.id for la in surface.layers if layer in (la.id, la.name)), "") if surface else ""
         if not found:
             return False
-        (self._layers_off.discard if on else self._layers_off.add)((surface_id, found))
+        (self.layers_off.discard if on else self.layers_off.add)((surface_id, found))
         self.load(self.desk)
         return True
 
     def layer_is_on(self, surface_id: str, layer: str) -> bool:
         """Whether a layer answers."""
-        return (surface_id, layer) not in self._layers_off
+        return (surface_id, layer) not in self.layers_off
 
     def sends(self, surface_id: str, code: int) -> bool:
         """Whether a press of this control sends keys."""

@@ -230,7 +230,7 @@ class Requests:
                             "w": control.w, "h": control.h, "legend": control.legend}
             if holding and holding.parts and not any(control.code in part.codes for part in holding.parts):
                 row["absent"] = True
-            found = surface.answer(control.id, "press")
+            found = surface.answer(control.id, "press", engine.router.layers_off)
             if found:
                 layer, binding = found
                 row.update(self._binding_state(binding), layer=layer.id)
