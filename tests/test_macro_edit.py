@@ -23,6 +23,7 @@ from brass_pebble.core.macro.edit import (
 from brass_pebble.core.macro.lanes import lanes_of
 from brass_pebble.core.macro.reader import link
 from brass_pebble.core.macro.record import EVEN, NONE, PLAYED, without_stop, write_recording
+from brass_pebble.core.pointer import REL_WHEEL, REL_X, REL_Y
 from brass_pebble.core.problem import ProblemError
 
 TEXT = """name "x"
@@ -152,6 +153,10 @@ def events(*items: tuple[int, int, int]) -> list[tuple[int, int, int]]:
     (events((CTRL, 1, 0), (A, 1, 0), (A, 0, 40), (CTRL, 0, 40)), PLAYED, "tap Ctrl+A\n"),
     (events((A, 0, 5), (0x110, 1, 10), (0x110, 0, 60)), PLAYED, "click\n"),
     ([], PLAYED, ""),
+    (events((REL_X, 5, 0), (REL_Y, -2, 10), (REL_X, 5, 20), (REL_X, 7, 60), (0x110, 1, 150), (0x110, 0, 190),
+            (REL_WHEEL, -2, 300)), PLAYED,
+     "move by 10 -2\nwait 60ms\nmove by 7 0\nwait 90ms\nclick\nwait 110ms\nscroll down 2\n"),
+    (events((REL_X, 5, 0), (A, 1, 500), (A, 0, 540)), NONE, "move by 5 0\ntap A\n"),
 ])
 def test_a_recording_becomes_ordinary_text(played: list[tuple[int, int, int]], keep: str, text: str) -> None:
     assert write_recording(played, end=300 * MS, keep=keep) == text

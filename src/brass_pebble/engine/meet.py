@@ -32,6 +32,7 @@ class Meet:
         self._engine = engine
         self._until: dict[int, int] = {}
         self._only: dict[int, str] = {}
+        self._motion: set[str] = set()
         self._attending: dict[str, int] = {}
         self._ears: dict[str, Ears] = {}
         self._opening: set[str] = set()
@@ -40,10 +41,16 @@ class Meet:
 
     # Listening.
 
-    def listen(self, client: int, seconds: float, only: str = "") -> float:
-        """Listen to every free device for a client, or to one only.  Returns for how many seconds."""
+    def listen(self, client: int, seconds: float, only: str = "", *, motion: bool = False) -> float:
+        """Listen to every free device for a client, or to one only, with the way of a pointer if it is wanted.
+
+        Returns for how many seconds.
+        """
         if only:
             self._only[client] = only
+            self._motion = {only} if motion else set()
+            if only in self._ears:
+                self._close(only)
         else:
             self._only.pop(client, None)
         seconds = max(1.0, min(seconds, LONGEST))
@@ -117,7 +124,7 @@ class Meet:
 
         def job() -> object:
             from brass_pebble.inputs.listening import Ears
-            return Ears(facts)
+            return Ears(facts, motion=facts.id in self._motion)
         self._engine.worker.do(job, opened)
 
     def _close(self, device: str) -> None:
@@ -163,6 +170,7 @@ class Meet:
         self._engine.server.publish("heard", {
             "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": heard.code,
             "down": heard.value > 0, "key": heard.turned or key_table().name(heard.code), "turned": heard.turned,
+            "steps": heard.value if heard.turned else 0,
             "node": heard.node,
             "kernel": key.kernel[0] if key else "", "hex": f"0x{heard.code:x}",
             "usage": f"{heard.usage >> 16:02x}:{heard.usage & 0xFFFF:02x}" if heard.usage else "",

@@ -54,7 +54,8 @@ class MeetRequests:
     def do_listen(self, client: Client, message: Message) -> Message:
         """Listen to every device that is no surface, or to one, for some seconds, without taking any over."""
         only = self._device(message).id if message.get("device") else ""
-        seconds = self._engine.meet.listen(client.number, float(message.get("seconds", 15)), only)
+        seconds = self._engine.meet.listen(client.number, float(message.get("seconds", 15)), only,
+                                           motion=bool(message.get("motion")))
         return {"seconds": seconds}
 
     def do_hush(self, client: Client, message: Message) -> Message:

@@ -23,6 +23,8 @@ _EV_KEY, _EV_REL, _EV_MSC = 1, 2, 4
 _MSC_SCAN = 4
 # REL_HWHEEL, REL_DIAL and REL_WHEEL; motion is left out, since a mouse in passing is no answer.
 TURNS = {6: "wheel sideways", 7: "dial", 8: "wheel"}
+# REL_X and REL_Y, for recordings.
+MOTIONS = {0: "pointer x", 1: "pointer y"}
 _READ = EVENT.size * 64
 
 
@@ -39,10 +41,11 @@ class Heard:
 
 
 class Ears:
-    """All nodes of one device, open for reading only."""
+    """All nodes of one device, open for reading only; with `motion`, the way of a pointer is heard, too."""
 
-    def __init__(self, facts: DeviceFacts) -> None:
+    def __init__(self, facts: DeviceFacts, *, motion: bool = False) -> None:
         self.facts = facts
+        self._turns = TURNS | MOTIONS if motion else TURNS
         self._nodes: dict[int, str] = {}
         self._usages: dict[int, int] = {}
         try:
@@ -78,8 +81,8 @@ class Ears:
                 self._usages[fileno] = value & 0xFFFFFFFF
             elif kind == _EV_KEY and value in (0, 1):
                 heard.append(Heard(node, code, value, at, self._usages.pop(fileno, 0)))
-            elif kind == _EV_REL and code in TURNS:
-                heard.append(Heard(node, code, value, at, 0, TURNS[code]))
+            elif kind == _EV_REL and code in self._turns:
+                heard.append(Heard(node, code, value, at, 0, self._turns[code]))
         return heard
 
     def close(self) -> None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from ..durations import MS, write_duration
 from ..keys import key_table
-from ..pointer import BUTTONS
+from ..pointer import BUTTONS, POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 
 # How time is kept.
 PLAYED, EVEN, NONE = "as played", "evened out", "none"
@@ -17,6 +17,8 @@ KEEPING = (PLAYED, EVEN, NONE)
 GRAIN = 5 * MS
 # Gaps that differ by less are meant to be the same.
 EVENLY = 0.18
+# A pointer's way is kept in pieces of so long.
+PIECE = 40 * MS
 _SIDES = {code: side for side, code in BUTTONS.items()}
 
 
@@ -56,7 +58,11 @@ def without_stop(events: list[tuple[int, int, int]], stop: int) -> list[tuple[in
 def write_recording(events: Iterable[tuple[int, int, int]], *, end: int, keep: str = PLAYED,
                     tap: int = 40 * MS) -> str:
     """Macro text of what was played: (code, 1 or 0, ns), ended at `end`."""
-    strokes = strokes_of(events, end)
+    played = list(events)
+    ways = _ways([event for event in played if event[0] >= POINTER])
+    strokes = strokes_of([event for event in played if event[0] < POINTER], end)
+    if ways:
+        return _with_ways(_groups(strokes), ways, keep, tap)
     if not strokes:
         return ""
     groups = _groups(strokes)
@@ -68,7 +74,7 @@ def write_recording(events: Iterable[tuple[int, int, int]], *, end: int, keep: s
             # A beat wants one step: several lines of a group would each take a beat.
             lines += [f"  {line}" for line in inner] if len(inner) == 1 else []
             if len(inner) != 1:
-                return write_recording(events, end=end, keep=PLAYED, tap=tap)
+                return write_recording(played, end=end, keep=PLAYED, tap=tap)
         return "\n".join([*lines, ""])
     before: int | None = None
     for group in groups:
@@ -78,6 +84,42 @@ def write_recording(events: Iterable[tuple[int, int, int]], *, end: int, keep: s
                 lines.append(f"wait {write_duration(pause)}")
         lines += _group_lines(group, keep, tap)
         before = max(stroke.up for stroke in group)
+    return "\n".join([*lines, ""])
+
+
+def _ways(events: list[tuple[int, int, int]]) -> list[tuple[int, int, str]]:
+    """The pointer's way in short pieces: (begin, end, line)."""
+    pieces: list[tuple[int, int, str]] = []
+    x = y = 0
+    began = last = -PIECE
+    for code, value, at in events:
+        if code in (REL_WHEEL, REL_HWHEEL):
+            word = ("up" if value > 0 else "down") if code == REL_WHEEL else ("right" if value > 0 else "left")
+            pieces.append((at, at, f"scroll {word}" + (f" {abs(value)}" if abs(value) > 1 else "")))
+            continue
+        if (x or y) and at - began >= PIECE:
+            pieces.append((began, last, f"move by {x} {y}"))
+            x = y = 0
+        if not (x or y):
+            began = at
+        x, y, last = x + value * (code == REL_X), y + value * (code == REL_Y), at
+    if x or y:
+        pieces.append((began, last, f"move by {x} {y}"))
+    return sorted(pieces)
+
+
+def _with_ways(groups: list[list[Stroke]], ways: list[tuple[int, int, str]], keep: str, tap: int) -> str:
+    """Keys and the pointer's way in their order.  A click in the middle of a way is where it was."""
+    parts = [(way[0], way[1], [way[2]]) for way in ways]
+    parts += [(group[0].down, max(s.up for s in group), _group_lines(group, keep, tap)) for group in groups]
+    lines: list[str] = []
+    at: int | None = None
+    for began, ended, words in sorted(parts):
+        if at is not None and keep != NONE and (pause := _round(began - at)) > 0:
+            lines.append(f"wait {write_duration(pause)}")
+        lines += words
+        # A way takes no time of its own: what it took is waited behind it.
+        at = began if len(words) == 1 and words[0].startswith(("move", "scroll")) else ended
     return "\n".join([*lines, ""])
 
 

@@ -18,6 +18,7 @@ from brass_pebble.client import EngineError
 from brass_pebble.core.durations import say_duration
 from brass_pebble.core.keys import key_table
 from brass_pebble.core.macro.record import KEEPING, PLAYED, strokes_of, without_stop, write_recording
+from brass_pebble.core.pointer import POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 from brass_pebble.screen.link import Link
 from brass_pebble.screen.palette import Palette
 from brass_pebble.screen.state import DeskState, Row
@@ -26,6 +27,7 @@ from brass_pebble.screen.widgets.sketch import Sketch
 COUNT_IN = 3
 LONGEST = 120
 STOP = "Escape"
+WAYS = {"pointer x": REL_X, "pointer y": REL_Y, "wheel": REL_WHEEL, "wheel sideways": REL_HWHEEL}
 
 
 class RecordSheet(ModalScreen[str]):
@@ -42,12 +44,14 @@ class RecordSheet(ModalScreen[str]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("escape", "leave", "stop / leave"), Binding("k", "keep", "how time is kept"),
+        Binding("p", "paths", "the pointer's way"),
     ]
 
     def __init__(self, state: DeskState, link: Link) -> None:
         super().__init__()
         self.state, self.link = state, link
         self.keep = PLAYED
+        self.paths = False
         self.events: list[tuple[int, int, int]] = []
         self.device: Row | None = None
         self.phase = "choose"
@@ -90,7 +94,8 @@ class RecordSheet(ModalScreen[str]):
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         lamp = self.query_one("#lamp", Static)
         if self.phase == "choose":
-            lamp.update(Text(f"○ Which device? Only that one is read.   Time is kept: {self.keep} (k changes it)",
+            what = "keys, clicks and the pointer's way" if self.paths else "keys and clicks"
+            lamp.update(Text(f"○ Which device? Only that one is read: {what} (p).   Time is kept: {self.keep} (k)",
                              style=palette.text))
         elif self.phase == "count":
             lamp.update(Text(f"◔ {self._left} …   get ready on the {self.device and self.device['shown']}",
@@ -100,7 +105,8 @@ class RecordSheet(ModalScreen[str]):
             lamp.update(Text(f"● RECORDING the {self.device and self.device['shown']}: {count} keys   "
                              f"{STOP} on it, Esc here, or a click on this line stops", style=f"bold {palette.rust}"))
             names = key_table()
-            latest = [f"{names.name(code)} {'down' if value else 'up'}" for code, value, _ in self.events[-12:]]
+            latest = [f"{names.name(code)} {'down' if value else 'up'}" for code, value, _ in self.events[-12:]
+                      if code < POINTER]
             self.query_one("#told", Static).update(Text("   ".join(latest)))
 
     @on(OptionList.OptionSelected)
@@ -126,7 +132,7 @@ class RecordSheet(ModalScreen[str]):
             if device["surface"]:
                 await self.link.ask("attend", surface=device["surface"])
             else:
-                await self.link.ask("listen", seconds=LONGEST, device=device["id"])
+                await self.link.ask("listen", seconds=LONGEST, device=device["id"], motion=self.paths)
         except EngineError as error:
             self.notify(str(error), severity="error")
             self.dismiss("")
@@ -136,7 +142,11 @@ class RecordSheet(ModalScreen[str]):
 
     def hear(self, message: Row) -> None:
         """The device sent something."""
-        if self.phase != "record" or self.device is None or message["device"] != self.device["id"] or message["turned"]:
+        if self.phase != "record" or self.device is None or message["device"] != self.device["id"]:
+            return
+        if message["turned"]:
+            if self.paths and message["turned"] in WAYS:
+                self.events.append((WAYS[message["turned"]], message["steps"], round(message["at"] * 1e9)))
             return
         self.events.append((message["code"], int(message["down"]), round(message["at"] * 1e9)))
         if message["down"] and message["key"] == STOP:
@@ -186,6 +196,12 @@ class RecordSheet(ModalScreen[str]):
         """Another way of keeping time."""
         if self.phase == "choose":
             self.keep = KEEPING[(KEEPING.index(self.keep) + 1) % len(KEEPING)]
+            self._show()
+
+    def action_paths(self) -> None:
+        """Record the way of a pointer, or not."""
+        if self.phase == "choose":
+            self.paths = not self.paths
             self._show()
 
     def action_leave(self) -> None:
