@@ -96,7 +96,7 @@ def main() -> None:
         output.all = []
     bench = Bench()
     if options.bench:
-        bench = read_bench(options.bench, {layout.id: layout for layout in store.layouts()}.get)
+        bench = read_bench(options.bench, store.layout)
     engine = Engine(Setup(store, paths.socket_path(options.desk), lambda desk: output, bench, real_devices=False))
     if options.source >= 0:
         engine.listen_to("pipe", PipeInput(options.source))

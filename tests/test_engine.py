@@ -307,7 +307,7 @@ def fragile(desk: Path, tmp_path: Path) -> Iterator[tuple[Engine, StageOutput]]:
     """An engine in this process, so that a fault can be put into it."""
     store = DeskStore(desk, tmp_path / "versions")
     output = StageOutput(read_programs(HERE / "stage", ["ovenlight"]))
-    bench = read_bench(HERE / "bench.toml", {layout.id: layout for layout in store.layouts()}.get)
+    bench = read_bench(HERE / "bench.toml", store.layout)
     engine = Engine(Setup(store, socket_path(desk), lambda desk: output, bench,
                           real_devices=False))
     thread = threading.Thread(target=engine.run)

@@ -131,7 +131,7 @@ def test_rehearsing_tells_what_landed_and_what_was_missed(demo: Terminal) -> Non
     demo.keys("F5")
     demo.wait("✓ Ovenlight: camera close on air")
     demo.wait("Rehearsal over: 24 events")
-    demo.wait(re.compile(r"missed 2: \d ms is too short, it looks every 16 ms").search)
+    demo.wait(re.compile(r"missed 2: [\d.]+ ms is too short, it looks every 16 ms").search)
     # Nothing of it reached the desk's own stage.
     demo.keys("Escape")
     demo.wait(lambda screen: "Rehearsal over" not in screen)
@@ -154,8 +154,14 @@ def test_playing_for_real_after_a_count_in_and_stopping_it(demo: Terminal) -> No
 
 def test_recording_on_a_device_of_the_bench(demo: Terminal) -> None:
     open_macro(demo, "rye")
-    demo.keys("End", "F8")
-    demo.wait("○ Which device? Only that one is read.   Time is kept: as played")
+    demo.wait("line 6 ")
+    demo.keys("End")
+    demo.wait("line 11 ")
+    demo.keys("F8")
+    demo.wait("○ Which device? Only that one is read: keys and clicks (p).   Time is kept: as played")
+    demo.keys("p")
+    demo.wait("keys, clicks and the pointer's way")
+    demo.keys("p")
     demo.keys("k")
     demo.wait("Time is kept: evened out")
     demo.keys("k")

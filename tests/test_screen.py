@@ -235,7 +235,7 @@ def test_every_size_shows_all_surfaces(size: tuple[int, int]) -> None:
         for text in ("Ovenlight", "RIGHT NUMPAD", "FLOOR PEDALS", "cough", "music", "markers 0", "⏎ press"):
             terminal.wait(text)
         terminal.keys("Enter")
-        terminal.wait("nothing bound")
+        terminal.wait("record")
         terminal.resize(80, 24)
         terminal.wait(lambda screen: "markers 0" in screen and "⏎ press" in screen)
     finally:

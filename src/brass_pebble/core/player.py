@@ -29,9 +29,10 @@ SHORTEST_TURN = 10 * MS
 # How often a run may ask within one call before others have their turn.
 MOST_ASKS_AT_ONCE = 10_000
 FOR_EVER = -1
-# From here on an event is late, in ns; and how long a state has to last so that nobody misses it: a frame and a bit.
+# From here on an event is late, in ns; and how long a state lasts at the most for being noticed: three quarters of it
+# are a frame of 60 a second and a bit.
 LATE = 2 * MS
-NOTICED = 20 * MS
+NOTICED = 24 * MS
 
 
 @dataclass(frozen=True)
@@ -217,7 +218,7 @@ class Player:
                     heappush(self._due, (planned, run.id, run))
                     return
                 code, value = program.codes[index], program.values[index]
-                if now - planned > LATE or run.late:
+                if now - planned > LATE:
                     wait = self._too_short(run, code, planned, now)
                     if wait:
                         run.index = index
@@ -259,14 +260,14 @@ class Player:
         """Until when a late event has to wait, so that what came before it on the same key can be noticed; or 0.
 
         When the whole machine has paused, a key's down and up are due at once, and a program that looks once a frame
-        would see neither.  What comes behind catches up, since every step keeps its own planned time.
+        would see neither.  Three quarters of the plan are kept, so that what comes behind catches up.
         """
         if run.late is None:
             run.late = {}
         before = run.late.get(code)
         if before is not None:
             sent, was_planned = before
-            until = sent + min(planned - was_planned, NOTICED)
+            until = sent + min(planned - was_planned, NOTICED) * 3 // 4
             if now < until:
                 return until
         run.late[code] = (now, planned)

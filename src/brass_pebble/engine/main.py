@@ -73,8 +73,7 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     sockets = paths.socket_path(desk)
     bench = Bench()
     if options.bench:
-        layouts = {layout.id: layout for layout in store.layouts()}
-        bench = read_bench(options.bench, layouts.get)
+        bench = read_bench(options.bench, store.layout)
 
     def open_output(desk: Desk) -> Output:
         if desk.output == "stage":

@@ -124,6 +124,11 @@ class DeskStore:
         self._text = text
         return Loaded(desk, [*found, *problems])
 
+    def layout(self, name: str) -> Layout | None:
+        """A drawing by its id; None if there is none, or it is broken."""
+        file = self._layout_files().get(name)
+        return _read_layout_file(file, []) if file else None
+
     def layouts(self) -> list[Layout]:
         """Every drawing there is: those that ship, the person's own, the desk's own; broken ones are left out."""
         found = (_read_layout_file(file, []) for file in self._layout_files().values())

@@ -76,8 +76,12 @@ def read_bench(file: Path, layouts: Callable[[str], Layout | None]) -> Bench:
     with file.open("rb") as stream:
         data = tomllib.load(stream)
     bench, table = Bench(), key_table()
+    known_shapes: dict[str, Layout] = {}
     for row in data.get("device", []):
-        shape = (layouts(row["layout"]) if "layout" in row else None) or EMPTY
+        name = row.get("layout", "")
+        if name not in known_shapes:
+            known_shapes[name] = (layouts(name) if name else None) or EMPTY
+        shape = known_shapes[name]
         shape = shape.with_keys({name: table.find(key).code for name, key in row.get("keys", {}).items()})
         twice = {table.find(key).code: table.find(other).code for key, other in row.get("twice", {}).items()}
         codes = tuple(sorted({c.code for c in shape.controls} | set(twice.values())))

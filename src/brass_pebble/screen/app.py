@@ -12,6 +12,7 @@ from textual.binding import BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, Message, StartError
+from brass_pebble.core.macro import read_macro
 
 from .desk_view import DeskView
 from .link import Link
@@ -21,6 +22,9 @@ from .state import DeskState
 from .view import View
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder"]
+
+
+WARM_AFTER = 1.5
 
 
 class BrassPebbleApp(App[None]):
@@ -62,6 +66,8 @@ class BrassPebbleApp(App[None]):
     async def on_mount(self) -> None:
         """Show the desk."""
         await self.push_screen(self.desk_view)
+        # The first macro is opened sooner when its grammar is ready.
+        self.set_timer(WARM_AFTER, lambda: self.run_worker(asyncio.to_thread(read_macro, "tap A"), thread=False))
         await self._connect()
 
     async def _connect(self) -> None:

@@ -74,6 +74,7 @@ class LanesView(Widget, can_focus=True):
         self._zoom: int | None = None
         self._left = 0
         self._top = 0
+        self._cell = MS
         self._lines: list[Strip] = []
         self._starts: dict[int, list[int]] = {}
 
@@ -116,7 +117,8 @@ class LanesView(Widget, can_focus=True):
         return max(1, -(-length // (room * MS))) * MS
 
     def _column(self, time: int) -> int:
-        return NAMES + time // self.cell - self._left
+        """The column of a time, at the scale of the last drawing."""
+        return NAMES + time // self._cell - self._left
 
     def _follow(self) -> None:
         """Scroll so that the chosen bar is seen."""
@@ -143,6 +145,7 @@ class LanesView(Widget, can_focus=True):
         if width < NAMES + 6 or height < 3:
             return
         canvas = Canvas(width, height, paint(palette.text, palette.ground))
+        self._cell = self.cell
         model = self.model
         if model is None or not model.lanes.lanes:
             quiet = paint(palette.dim, palette.ground)
@@ -161,7 +164,7 @@ class LanesView(Widget, can_focus=True):
         self.refresh()
 
     def _draw_ruler(self, canvas: Canvas, palette: Palette, width: int) -> None:
-        cell = self.cell
+        cell = self._cell
         tick = next(unit for unit in _ticks() if unit >= cell * LABEL_ROOM)
         dim = paint(palette.dim, palette.ground)
         first = self._left * cell // tick
@@ -182,14 +185,21 @@ class LanesView(Widget, can_focus=True):
         here = index == chosen_lane
         canvas.put(0, y, fit(lane.name, NAMES - 1), paint(palette.brass if here else palette.text, palette.ground,
                                                          bold=here))
-        cell, width = self.cell, canvas.width
+        cell, width = self._cell, canvas.width
         starts = self._starts.get(index)
         if starts is None:
             starts = self._starts[index] = [bar.start for bar in lane.bars]
         low, high = self._left * cell, (self._left + width - NAMES) * cell
         # One bar to the left may reach into sight.
+        done = -1
         for bar in lane.bars[max(0, bisect_left(starts, low) - 1):bisect_right(starts, high)]:
-            self._draw_bar(canvas, palette, y, bar, bar is chosen)
+            # Zoomed out, many bars fall on one cell: one of them is drawn, and the chosen one in any case.
+            last = max(bar.start, bar.end - 1) // cell
+            if last > done or bar is chosen:
+                self._draw_bar(canvas, palette, y, bar, bar is chosen)
+                done = max(done, last)
+        if chosen is not None and here:
+            self._draw_bar(canvas, palette, y, chosen, True)
         if self.now is not None and NAMES <= (x := self._column(self.now)) < width:
             canvas.put(x, y, "│", paint(palette.brass, palette.ground))
 

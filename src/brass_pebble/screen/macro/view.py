@@ -67,6 +67,7 @@ class MacroView(View):
         self._step = STEPS[1]
         self._says, self._wrong = "", False
         self._saved = ""
+        self._read_text: str | None = None
         self._save_timer: Timer | None = None
         self._read_timer: Timer | None = None
         self._clock: Timer | None = None
@@ -118,7 +119,7 @@ class MacroView(View):
 
     @on(TextArea.Changed)
     def _changed(self, event: TextArea.Changed) -> None:
-        if self.model is None or self._loading:
+        if self.model is None or self._loading or event.text_area.text == self._read_text:
             return
         if event.text_area.document.line_count > LONG:
             if self._read_timer is not None:
@@ -131,6 +132,7 @@ class MacroView(View):
         model = self.model
         if model is None:
             return
+        self._read_text = text
         model.read(text)
         self.query_one(LanesView).show(model)
         if model.problems:
@@ -139,9 +141,12 @@ class MacroView(View):
             self._tell("")
         self._show_head()
         if text != self._saved and not model.problems:
-            if self._save_timer is not None:
-                self._save_timer.stop()
-            self._save_timer = self.set_timer(SAVE_AFTER, self._save)
+            self._save_soon()
+
+    def _save_soon(self) -> None:
+        if self._save_timer is not None:
+            self._save_timer.stop()
+        self._save_timer = self.set_timer(SAVE_AFTER, self._save)
 
     @work(group="save")
     async def _save(self) -> None:
@@ -151,6 +156,9 @@ class MacroView(View):
         if await self.ask("write_macro", macro=self.macro_id, text=text):
             self._saved = text
             self._show_head()
+            # It may have been changed, and even changed back, while it was being saved.
+            if self.query_one(MacroText).text != text:
+                self._save_soon()
 
     def _tell(self, text: str, *, wrong: bool = False) -> None:
         self._says, self._wrong = text, wrong
