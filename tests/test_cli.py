@@ -93,10 +93,10 @@ def test_times_follow_the_desk_the_file_belongs_to(desk: Path) -> None:
 def test_play_watch_and_stop(engine: Path, client: EngineClient) -> None:
     watch = subprocess.Popen([BRASS_PEBBLE, "watch", "--json"], stdout=subprocess.PIPE, text=True)
     try:
-        wait_for(lambda: client.ask("devices") and run_cli("play", "rye-title").returncode == 0)
+        wait_for(lambda: client.ask("devices") and run_cli("play", "welcome").returncode == 0)
         assert watch.stdout
         first = json.loads(watch.stdout.readline())
-        assert (first["origin"], first["words"]) == ("brass-pebble play", "“Rye title”")
+        assert (first["origin"], first["words"]) == ("brass-pebble play", "“Welcome”")
     finally:
         watch.send_signal(signal.SIGINT)
         assert watch.wait(timeout=5) == 130

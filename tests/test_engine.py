@@ -455,3 +455,12 @@ def test_macros_are_written_taken_away_and_brought_back(client: EngineClient, de
     for name in ("../evil", ".hidden", "a/b"):
         with pytest.raises(EngineError, match="file name"):
             client.ask("write_macro", macro=name, text="x")
+
+
+def test_without_a_clipboard_nothing_is_pasted_and_the_trace_says_why(client: EngineClient, desk: Path) -> None:
+    bound(client, desk, 'tap F13\npaste "Rye"\ntap F14\n')
+    trace = finished(client, press(client, "right-numpad", "1"))
+    assert (trace["state"], trace["why"]) == ("stopped", "line 2: the clipboard could not be used")
+    assert [event["key"] for event in trace["sent"]] == ["F13", "F13"]
+    wait_for(lambda: any("the clipboard is not available" in remark
+                         for remark in client.ask("traces")["traces"][-1]["remarks"]))

@@ -187,8 +187,11 @@ class Devices:
         if holding.source is not None and holding.state != "resting":
             armed = holding.state == "taken"
             layers = {layer.id for layer in surface.layers} if armed else set()
-            holding.source.show_lamps({lamp: armed if shows == ARMED else shows in layers
-                                       for lamp, shows in surface.lamps})
+            lamps = {lamp: armed if shows == ARMED else shows in layers for lamp, shows in surface.lamps}
+            if self._engine.recorder.busy:
+                # Hands are on the surface and eyes on the show: every lamp it has says that something is recorded.
+                lamps |= dict.fromkeys(holding.source.facts.lamps, True)
+            holding.source.show_lamps(lamps)
 
     def answer(self, facts: DeviceFacts) -> None:
         """A press told which device the surface asked about has."""

@@ -174,7 +174,10 @@ class EvdevInput:
 
     def show_lamps(self, lamps: dict[str, bool]) -> None:
         changed = {LAMP_CODES[name]: lit for name, lit in lamps.items() if self._lamps.get(name) != lit}
+        gone = {LAMP_CODES[name] for name in self._lamps if name not in lamps}
         self._lamps = dict(lamps)
+        for key in [key for key in self._before if key[1] in gone]:
+            self._set_lamp(self._nodes[key[0]], key[1], self._before.pop(key))
         if not changed:
             return
         for node in self._nodes.values():

@@ -123,6 +123,13 @@ def test_lamps_of_the_device_show_that_it_is_armed_and_are_given_back(world: Wor
         wait_lamp(node, scroll, lit=scroll in before)
         client.ask("wake", surface=name)
         wait_lamp(node, scroll, lit=True)
+        # While something is recorded without the screen, every lamp of the surface says so.
+        caps = evdev.ecodes.LED_CAPSL
+        client.ask("bind", surface=name, control="a", kind="do", target="record")
+        plugged[0].tap("A")
+        wait_lamp(node, caps, lit=True)
+        plugged[0].tap("A")
+        wait_lamp(node, caps, lit=caps in before)
         client.ask("remove", surface=name)
         wait_lamp(node, scroll, lit=scroll in before)
 
