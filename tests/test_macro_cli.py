@@ -59,6 +59,8 @@ def test_rehearsing_a_file(file: Path) -> None:
     assert done.returncode == 1 and not events[-1]["reactions"][0]["good"]
     assert all(event["at_ms"] >= event["planned_ms"] for event in events)
     assert run_cli("macro", "rehearse", "--on", "nothing", str(file)).returncode == 2
+    file.write_text("repeat most(number / 4, 25) every 60ms\n  tap Ctrl+Alt+Up\n")
+    assert "18 events" in run_cli("macro", "rehearse", "--number", "12", str(file)).stderr
 
 
 def test_a_chart_is_to_scale(file: Path, tmp_path: Path) -> None:

@@ -278,13 +278,22 @@ def clock(at: float) -> str:
     return time.strftime("%H:%M:%S", time.localtime(at)) + f".{int(at * 1000) % 1000:03d}"
 
 
+NumberOption = Annotated[int | None, typer.Option("--number", metavar="N", help="the number that the macro is given")]
+StrengthOption = Annotated[int | None, typer.Option("--strength", metavar="N", min=0, max=127,
+                                                    help="how hard it was pressed, 0 to 127")]
+
+
+def _values(number: int | None, strength: int | None) -> dict[str, int]:
+    return {name: value for name, value in (("number", number), ("strength", strength)) if value is not None}
+
+
 @app.command()
 def play(name: Annotated[str, typer.Argument(metavar="NAME", help="the macro's file name or its name")],
-         desk: DeskOption = None) -> None:
+         number: NumberOption = None, strength: StrengthOption = None, desk: DeskOption = None) -> None:
     """Play a macro on the running engine."""
     from .client import EngineClient, find_engine
     with EngineClient(find_engine(desk), "brass-pebble play") as client:
-        reply = client.ask("play", macro=name)
+        reply = client.ask("play", macro=name, **_values(number, strength))
         if reply["why"]:
             print(reply["why"])
 
@@ -508,8 +517,8 @@ def _good_macro(file: Path) -> Any:
 
 @macro_app.command("rehearse")
 def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False,
-                   on: Annotated[str, typer.Option("--on", metavar="PROGRAM", help="a stage program's file name")] = ""
-                   ) -> None:
+                   on: Annotated[str, typer.Option("--on", metavar="PROGRAM", help="a stage program's file name")] = "",
+                   number: NumberOption = None, strength: StrengthOption = None) -> None:
     """Play a macro into simulated programs, and tell what landed when and what they did with it."""
     from .engine.macro_requests import DEMO_STAGE
     from .engine.rehearsal import rehearse_here
@@ -524,7 +533,7 @@ def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_jso
     def say(number: int, event: dict[str, Any]) -> None:
         told[number] = event
 
-    rehearsal = rehearse_here(macro, stage, say)
+    rehearsal = rehearse_here(macro, stage, say, _values(number, strength))
     for event in told.values():
         if as_json:
             print(json.dumps(event, ensure_ascii=False))

@@ -50,7 +50,7 @@ DEEDS = {
     "swallow": "∅",
     "pass through": "→",
     "rest or wake": "◌",
-    "record": "⏺",
+    "record": "◎",
 }
 
 

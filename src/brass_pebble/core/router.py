@@ -16,14 +16,14 @@ from .trace import Trace, show_action
 TAPPING, HOLDING = Manner("queue"), Manner("start over")
 
 
-def given_by(trace: Trace, now: int) -> Given:
-    """What a press brings to a live macro."""
+def given_by(trace: Trace, now: int, values: dict[str, int] | None = None) -> Given:
+    """What a press brings to a live macro, or what a client gave with it."""
     pressed = trace.answer is not None
 
     def held_ms(since: int) -> int:
         return ((trace.released or now + since) - trace.fed) // MS if pressed else 0
 
-    return Given({"strength": 127, "position": 0, "number": 0}, held_ms,
+    return Given({"strength": 127, "position": 0, "number": 0, **(values or {})}, held_ms,
                  lambda: pressed and not trace.released)
 
 
@@ -210,11 +210,13 @@ class Router:
             return None
         return Live(macro.score, given_by(trace, now), locked=macro.types_text and self.caps_lock())
 
-    def play_macro(self, trace: Trace, macro: Macro, now: int, out: list[Effect]) -> None:
-        """Play a macro that no control plays: for a client."""
+    def play_macro(self, trace: Trace, macro: Macro, now: int, out: list[Effect],
+                   values: dict[str, int] | None = None) -> None:
+        """Play a macro that no control plays: for a client, with the values that it gave."""
         trace.macro = macro.id
         locked = macro.types_text and self.caps_lock()
-        live = Live(macro.score, given_by(trace, now), locked=locked) if macro.score else None
+        given = given_by(trace, now, values)
+        live = Live(macro.score, given, locked=locked) if macro.score else None
         program = macro.locked_program if locked and macro.locked_program else macro.program
         self.play(trace, program, Manner(macro.again, longest=macro.longest), ("play", macro.id), now, out, live)
 

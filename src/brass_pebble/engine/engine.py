@@ -324,12 +324,12 @@ class Engine:
             elif value and trace.deed == "record":
                 self.recorder.toggle(trace)
 
-    def play(self, macro: Macro, origin: str) -> Trace:
-        """Play a macro for a client."""
+    def play(self, macro: Macro, origin: str, values: dict[str, int] | None = None) -> Trace:
+        """Play a macro for a client, with the values that it gave."""
         now = time.monotonic_ns()
         trace = self.router.new_trace(now, now, origin)
         trace.spoken = f"“{macro.name}”"
-        self.router.play_macro(trace, macro, now, self._out)
+        self.router.play_macro(trace, macro, now, self._out, values)
         if self._out:
             self._send(now)
         self._fresh.append(trace)

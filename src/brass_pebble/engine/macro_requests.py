@@ -87,8 +87,9 @@ class MacroRequests:
         names = [place.program for place in engine.desk.stage] or sorted(f.stem for f in DEMO_STAGE.glob("*.toml"))
         stage = StageOutput(read_programs(engine.setup.stage or DEMO_STAGE, names))
         self._name = macro.name
+        from .requests import given_values
         self._rehearsal = Rehearsal(macro, stage, hold=int(float(message.get("hold_ms", 1000)) * MS),
-                                    strength=max(0, min(127, int(message.get("strength", 127)))))
+                                    values=given_values(message))
         self._tell()
         self._book()
         return {"length_ms": macro.program.length / MS, "programs": [p.name for p in stage.programs.values()]}

@@ -26,7 +26,8 @@ Row = dict[str, Any]
 class Rehearsal:
     """One macro on a stage.  `advance` is to be called at `next_deadline`; `news` hands out what happened since."""
 
-    def __init__(self, macro: Macro, stage: StageOutput, *, hold: int = 0, strength: int = 127) -> None:
+    def __init__(self, macro: Macro, stage: StageOutput, *, hold: int = 0,
+                 values: dict[str, int] | None = None) -> None:
         self.macro, self.stage = macro, stage
         self._player = Player(self._ended)
         self._out: list[Effect] = []
@@ -36,7 +37,7 @@ class Rehearsal:
         self.start = time.monotonic_ns()
         self.done = False
         self.trouble = ""
-        given = Given({"strength": strength, "position": 0, "number": 0}, lambda now: now // MS,
+        given = Given({"strength": 127, "position": 0, "number": 0, **(values or {})}, lambda now: now // MS,
                       lambda: time.monotonic_ns() - self.start < hold)
         live = Live(macro.score, given) if macro.score else None
         self._run, _ = self._player.start(macro.program, self.start, self._out, live=live)
@@ -127,9 +128,10 @@ class Rehearsal:
         return max((event["at_ms"] - event["planned_ms"] for event in self._events), default=0.0)
 
 
-def rehearse_here(macro: Macro, stage: StageOutput, say: Callable[[int, Row], None]) -> Rehearsal:
+def rehearse_here(macro: Macro, stage: StageOutput, say: Callable[[int, Row], None],
+                  values: dict[str, int] | None = None) -> Rehearsal:
     """Rehearse in this process, and `say(number, event)` each event when it has landed."""
-    rehearsal = Rehearsal(macro, stage)
+    rehearsal = Rehearsal(macro, stage, values=values)
     while not rehearsal.done:
         due = rehearsal.next_deadline()
         if due is not None:

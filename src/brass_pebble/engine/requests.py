@@ -97,7 +97,7 @@ class Requests:
                 raise Refusal(desk.broken_macros[name], f"See brass-pebble macro check macros/{name}.macro", "broken")
             raise Refusal(f"there is no macro “{name}”", nearest(name, desk.macros) or
                           f"Known are {', '.join(desk.macros) or 'none yet'}", "unknown-macro")
-        trace = self._engine.play(macro, client.name or "a client")
+        trace = self._engine.play(macro, client.name or "a client", given_values(message))
         return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.program.length / MS}
 
     def do_stop(self, client: Client, message: Message) -> Message:
@@ -269,6 +269,12 @@ class Requests:
                 "tint": binding.tint or (macro.tint if macro else ""),
                 "words": show_action(action.kind, action.target, names), "means": ACTION_KINDS[action.kind].means,
                 "broken": action.kind == "play" and macro is None}
+
+
+def given_values(message: Message) -> dict[str, int]:
+    """What a client gives in place of a press: number, strength (0 to 127), position (0 to 100)."""
+    limits = {"number": (-2**31, 2**31), "strength": (0, 127), "position": (0, 100)}
+    return {name: max(low, min(high, int(message[name]))) for name, (low, high) in limits.items() if name in message}
 
 
 def _short(action: Action) -> str:

@@ -108,7 +108,7 @@ class BindPanel(ModalScreen[dict[str, str] | None]):
             yield Label(f"Label on the cap, up to {LONGEST_LABEL} characters; without one, the action's own:")
             yield Input(placeholder="label", id="label", max_length=LONGEST_LABEL)
             yield Label(id="manner", markup=False)
-            yield Label("↑ ↓ choose   Enter live at once   Tab label   F2 how it plays   F3 second press   Esc leave")
+            yield Label("↑ ↓ choose   Enter live at once   Tab label   F2 plays   F3 again   Esc leave")
 
     def on_mount(self) -> None:
         """Begin in the field."""

@@ -157,8 +157,12 @@ class LanesView(Widget, can_focus=True):
             self._draw_ruler(canvas, palette, width)
             for row, lane in enumerate(model.lanes.lanes[self._top:self._top + height - RULER_ROWS]):
                 self._draw_lane(canvas, palette, row + RULER_ROWS, row + self._top, lane)
+            if model.problems:
+                line = model.problems[0].line
+                canvas.put(0, height - 1, f"✗ line {line} has a mistake: the lanes show the text before it",
+                           paint(palette.rust, palette.ground))
             below = len(model.lanes.lanes) - self._top - (height - RULER_ROWS)
-            if below > 0:
+            if below > 0 and not model.problems:
                 canvas.put(0, height - 1, f"↓ {below} more", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
@@ -194,7 +198,7 @@ class LanesView(Widget, can_focus=True):
         done = -1
         for bar in lane.bars[max(0, bisect_left(starts, low) - 1):bisect_right(starts, high)]:
             # Zoomed out, many bars fall on one cell: one of them is drawn, and the chosen one in any case.
-            last = max(bar.start, bar.end - 1) // cell
+            last = max(bar.start, bar.end - 1) // cell if bar.end - bar.start >= cell else bar.start // cell
             if last > done or bar is chosen:
                 self._draw_bar(canvas, palette, y, bar, bar is chosen)
                 done = max(done, last)
@@ -205,6 +209,9 @@ class LanesView(Widget, can_focus=True):
 
     def _draw_bar(self, canvas: Canvas, palette: Palette, y: int, bar: Bar, chosen: bool) -> None:
         first, last = self._column(bar.start), self._column(max(bar.start, bar.end - 1))
+        if bar.end - bar.start < self._cell:
+            # What is shorter than a cell looks the same wherever it falls.
+            last = first
         colour = palette.brass if chosen else palette.verdigris if self._in_stretch(bar.line) else palette.edge
         if last < NAMES or first >= canvas.width:
             return

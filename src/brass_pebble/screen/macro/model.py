@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
+
 from brass_pebble.core.durations import MS
 from brass_pebble.core.keymap import Typist
 from brass_pebble.core.macro import Draft, Macro, link, parse
@@ -51,6 +53,11 @@ class MacroModel:
     def bars(self) -> list[tuple[int, Bar]]:
         """Every bar with the index of its lane, by time."""
         return self._bars
+
+    def line_at(self, now: int) -> int:
+        """The line that wrote the latest bar begun by `now` (ns from the start), or 0."""
+        index = bisect_right(self._bars, now, key=lambda item: item[1].start) - 1
+        return self._bars[index][1].line if index >= 0 else 0
 
     def bar_on(self, line: int) -> int:
         """The first bar that a line wrote, or -1."""

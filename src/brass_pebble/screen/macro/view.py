@@ -380,8 +380,13 @@ class MacroView(View):
         lanes.now = int((time.monotonic() - self._began) * 1e9)
         if self.model is not None and lanes.now > self.model.lanes.length + 300 * MS:
             self._stop_clock()
-        else:
-            lanes.redraw()
+            return
+        lanes.redraw()
+        # In the text, the line that plays is the one that is marked.
+        if self.model is not None and not self.query_one(MacroText).has_focus:
+            line = self.model.line_at(lanes.now)
+            if line and line != self.query_one(MacroText).cursor_location[0] + 1:
+                self._go_to_line(line)
 
     @work(exclusive=True, group="record")
     async def action_record(self) -> None:
