@@ -9,15 +9,14 @@ from textual import on
 from textual.app import ComposeResult
 from textual.binding import BindingType
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList
-from textual.widgets.option_list import Option
 
 from brass_pebble.core.desk import DEEDS, POLICIES
 from brass_pebble.core.durations import MS, say_duration
 from brass_pebble.core.keys import key_table, parse_chord
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
+from brass_pebble.screen.choosing import ChoosingSheet
 from brass_pebble.screen.state import Row
 
 MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5 times", "10 times")
@@ -69,7 +68,7 @@ def proposals(text: str, macros: list[Row], *, bound: bool) -> tuple[list[Choice
     return choices, "" if choices else complaint
 
 
-class BindPanel(ModalScreen[dict[str, str] | None]):
+class BindPanel(ChoosingSheet[dict[str, str] | None]):
     """Returns the fields of a `bind` request, or None."""
 
     DEFAULT_CSS = """
@@ -84,14 +83,12 @@ class BindPanel(ModalScreen[dict[str, str] | None]):
     BindPanel #complaint { color: $error; margin: 0; height: auto; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        ("escape", "leave", "leave it as it is"), ("f2", "manner", "how it plays"), ("f3", "again", "a second press"),
-        ("down", "choose(1)", ""), ("up", "choose(-1)", ""),
+        ("f2", "manner", "how it plays"), ("f3", "again", "a second press"),
     ]
 
     def __init__(self, surface: Row, control: Row, macros: list[Row]) -> None:
         super().__init__()
         self.surface, self.control, self.macros = surface, control, macros
-        self._choices: list[Choice] = []
         self.plays, self.again = control.get("plays", "once"), control.get("again", "")
 
     def compose(self) -> ComposeResult:
@@ -112,7 +109,6 @@ class BindPanel(ModalScreen[dict[str, str] | None]):
 
     def on_mount(self) -> None:
         """Begin in the field."""
-        self.query_one(OptionList).can_focus = False
         self.query_one("#what", Input).focus()
         self._propose("")
         self._show_manner()
@@ -137,30 +133,11 @@ class BindPanel(ModalScreen[dict[str, str] | None]):
         self._propose(event.value)
 
     def _propose(self, text: str) -> None:
-        self._choices, complaint = proposals(text, self.macros, bound="kind" in self.control)
-        options = self.query_one(OptionList)
-        options.clear_options()
-        options.add_options([Option(choice.shown) for choice in self._choices])
-        options.highlighted = 0 if self._choices else None
+        choices, complaint = proposals(text, self.macros, bound="kind" in self.control)
+        self.offer([(choice.shown, choice) for choice in choices])
         self.query_one("#complaint", Label).update(f"✗ {complaint}" if complaint else "")
 
-    def action_choose(self, step: int) -> None:
-        """Move among the proposals."""
-        options = self.query_one(OptionList)
-        if self._choices:
-            options.highlighted = ((options.highlighted or 0) + step) % len(self._choices)
-
-    @on(Input.Submitted)
-    def _submitted(self) -> None:
-        index = self.query_one(OptionList).highlighted
-        if index is not None and self._choices:
-            self._take(self._choices[index])
-
-    @on(OptionList.OptionSelected)
-    def _clicked(self, event: OptionList.OptionSelected) -> None:
-        self._take(self._choices[event.option_index])
-
-    def _take(self, choice: Choice) -> None:
+    def take(self, choice: Choice) -> None:
         if choice.completes:
             field = self.query_one("#what", Input)
             field.value = choice.completes
