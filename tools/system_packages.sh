@@ -6,6 +6,11 @@ missing=""
 for need in "$@"; do
     command -v "${need%%:*}" > /dev/null 2>&1 || missing="$missing ${need#*:}"
 done
+# Files that some tests need: FILE:PACKAGE.
+for need in /usr/share/X11/xkb/symbols/de:xkb-data /usr/share/X11/locale/en_US.UTF-8/Compose:libx11-data; do
+    [ -e "${need%%:*}" ] || missing="$missing ${need#*:}"
+done
+ldconfig -p | grep -q libxkbcommon.so.0 || missing="$missing libxkbcommon0"
 fc-list 2> /dev/null | grep -q "JetBrains Mono" || missing="$missing fonts-jetbrains-mono fontconfig"
 [ -z "$missing" ] && exit 0
 if [ "$(id -u)" = 0 ] && command -v apt-get > /dev/null 2>&1; then
