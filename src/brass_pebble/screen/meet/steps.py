@@ -20,6 +20,7 @@ Row = dict[str, Any]
 ECHO = 0.25
 ECHO_WAIT = 0.09
 LISTEN_SECONDS = 30
+STEERING = ("Enter", "Up", "Down", "Left", "Right", "Tab", "Escape", "N", "L", "1", "2", "0")
 KEEP = "KEEP"
 
 
@@ -84,9 +85,12 @@ class Which(Step):
         row = next((r for r in self.view.rows if r["id"] == message["device"]), None)
         if row is None:
             return
-        if not row["main"] and row["kind"] != "bench":
+        # What steers this screen comes from the keyboard one types on, and chooses no device.
+        unknown = not self.view.state.devices["main_known"]
+        steers = row["main"] or (row["full"] and unknown and message["key"] in STEERING)
+        if not steers and row["kind"] != "bench":
             self._last_other = time.monotonic()
-        if not message["down"]:
+        if not message["down"] or (steers and not self.asks_main):
             return
         self.view.choose(message["device"])
         if self.asks_main:
