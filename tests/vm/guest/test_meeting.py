@@ -202,6 +202,8 @@ def test_two_hundred_replugs(world: World) -> None:
     """No descriptor is leaked, no key stays down, and each pad is always its own surface."""
     assert world.running.ask() == "left:taken right:taken"
     fds = Path(f"/proc/{world.running.process.pid}/fd")
+    # The sockets of requests just made are closed a moment later.
+    time.sleep(1)
     before = len(list(fds.iterdir()))
     resumed: list[float] = []
     for turn in range(STORM):
@@ -224,9 +226,9 @@ def test_two_hundred_replugs(world: World) -> None:
     # Asked over a socket in an emulated machine on a busy host: the quickest tells what the engine can do.
     assert min(resumed) < 1, resumed
     end = time.monotonic() + 5
-    while len(list(fds.iterdir())) != before and time.monotonic() < end:
+    while len(list(fds.iterdir())) > before and time.monotonic() < end:
         time.sleep(0.1)
-    assert len(list(fds.iterdir())) == before
+    assert len(list(fds.iterdir())) <= before
 
 
 def test_permission_that_arrives_a_moment_after_the_device(tmp_path_factory: pytest.TempPathFactory) -> None:
