@@ -37,7 +37,7 @@ class GaveUp(Exception):
         self.line = line
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Step:
     """A line of the macro: `read` takes its pieces, `lay` writes its events, `words` is the line in its usual form."""
 
@@ -97,7 +97,7 @@ def _every(time: int | None) -> str:
     return f" every {write_duration(time)}" if time is not None else ""
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Text:
     """A text with values in braces: `Level {level}`."""
 
@@ -151,7 +151,7 @@ def reckon(expression: object, timeline: Timeline, line: int) -> int:
     return compute(expression, timeline.values, line)
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Tap(Step):
     """Down and up."""
 
@@ -170,7 +170,7 @@ class Tap(Step):
         return f"tap {self.chord}" + (f" for {write_duration(self.length)}" if self.length is not None else "")
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Down(Step):
     """Down, until an `up` or the macro's end."""
 
@@ -193,7 +193,7 @@ class Down(Step):
         return f"{type(self).__name__.lower()} {self.chord}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Up(Down):
     """Up again; of a chord, the key named last goes up first."""
 
@@ -206,7 +206,7 @@ class Up(Down):
         yield from ()
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Wait(Step):
     """Let time go by."""
 
@@ -223,7 +223,7 @@ class Wait(Step):
         return f"wait {write_duration(self.length)}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Type(Step):
     """Type a text, one character after the other, for the keyboard layout of the programs that receive it."""
 
@@ -263,14 +263,14 @@ class Type(Step):
         return f"type {self.text.source}{_every(self.pace)}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Block(Step):
     """Steps below it belong to it."""
 
     takes_body: ClassVar[bool] = True
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Repeat(Block):
     """The block, several times, each after the last or at a steady interval."""
 
@@ -321,7 +321,7 @@ def lay_turn(step: Step, timeline: Timeline, start: int, turn: int, every: int |
     yield from lay_all(step.body, timeline)
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class RepeatWhile(Block):
     """The block, for as long as the control is held; never more often than `most`."""
 
@@ -368,7 +368,7 @@ class RepeatWhile(Block):
         return f" at most {say(self.most)} times" if self.most is not None else ""
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class RepeatUntil(RepeatWhile):
     """The block, until something holds."""
 
@@ -388,7 +388,7 @@ class RepeatUntil(RepeatWhile):
         return f"repeat until {say(self.condition)}{_every(self.every)}{self._at_most()}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Keep(Block):
     """A chord stays down while the block plays."""
 
@@ -407,7 +407,7 @@ class Keep(Block):
         return f"keep {self.chord} down"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Beat(Block):
     """A rhythm: each step of the block begins on the next beat."""
 
@@ -434,7 +434,7 @@ class Beat(Block):
         return f"beat {write_duration(self.every)}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Set(Step):
     """Give a value a name."""
 
@@ -461,7 +461,7 @@ class Set(Step):
         return f"set {self.name} to {say(self.value)}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Otherwise(Block):
     """The other way of a choice."""
 
@@ -472,7 +472,7 @@ class Otherwise(Block):
         return "otherwise"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class If(Block):
     """The block, if something holds; what stands under otherwise, if not."""
 

@@ -47,7 +47,7 @@ PROGRAM_LIMIT = 30 * SECOND
 LONGEST_JUMP = 20_000
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Click(Step):
     """A click of a button, or two."""
 
@@ -67,7 +67,7 @@ class Click(Step):
         return "click" + (f" {self.side}" if self.side != "left" else "") + (" twice" if self.twice else "")
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Button(Step):
     """A button of the pointer down, or up again, for dragging."""
 
@@ -89,7 +89,7 @@ class Button(Step):
         return f"{'press' if self.down else 'release'} {self.side} button"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Move(Step):
     """The pointer by so many pixels, or to a place: pixels, or per cent of the screen's width and height."""
 
@@ -126,7 +126,7 @@ class Move(Step):
         return f"move {'by' if self.by else 'to'} {self.places[0]} {self.places[1]}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Scroll(Step):
     """The wheel, by so many notches."""
 
@@ -155,7 +155,7 @@ class Scroll(Step):
         return f"scroll {self.direction}" + (f" {say(self.count)}" if self.count is not None else "")
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class WaitUntil(Step):
     """Wait for a window, or for anything else, but not for ever."""
 
@@ -198,7 +198,7 @@ class WaitUntil(Step):
         return f"wait until {say(self.condition)}{limit}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Play(Step):
     """Another macro's steps, here.  `target` is filled in when all macros are known (reader.link)."""
 
@@ -225,7 +225,7 @@ class Play(Step):
         return f"play {self.name}" if self.name.replace("-", "").isalnum() else f'play "{self.name}"'
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Errands(Step):
     """What the engine does for a run: each step of this kind is never fixed."""
 
@@ -234,7 +234,7 @@ class Errands(Step):
         return False
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Stop(Errands):
     """End other runs, runs of one macro, or this one."""
 
@@ -253,7 +253,7 @@ class Stop(Errands):
         return f"stop {self.whom}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Layer(Errands):
     """Switch a layer of the surface that was pressed."""
 
@@ -272,7 +272,7 @@ class Layer(Errands):
         return f"layer {name} {'on' if self.on else 'off'}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Say(Errands):
     """Speak a text."""
 
@@ -290,14 +290,14 @@ class Say(Errands):
         return f"{self.kind} {self.text.source}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Show(Say):
     """A line on the screen."""
 
     kind: ClassVar[str] = "show"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Paste(Say):
     """Put a text in place through the clipboard, which afterwards holds again what it held before."""
 
@@ -313,7 +313,7 @@ class Paste(Say):
         yield Errand(self.line, "restore", ())
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Beep(Errands):
     """A short sound."""
 
@@ -325,7 +325,7 @@ class Beep(Errands):
         return "beep"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Run(Errands):
     """Run a command, its words as they are; with shell, one line for the shell.  It is ended when its time is over."""
 
@@ -351,7 +351,7 @@ class Run(Errands):
         return f"run {'shell ' if self.shell else ''}{' '.join(text.source for text in self.texts)}{limit}"
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Request(Errands):
     """An HTTP request; a body is sent as plain text, or as JSON if it is."""
 
@@ -375,7 +375,7 @@ class Request(Errands):
         return f"request {self.method} {self.url.source}" + (f" with {self.content.source}" if self.content else "")
 
 
-@dataclass
+@dataclass(eq=False, repr=False)
 class Osc(Errands):
     """A message of open sound control 1.0, by UDP to HOST:PORT."""
 
