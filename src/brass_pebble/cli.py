@@ -14,37 +14,31 @@ from typing import Annotated, Any
 import typer
 
 from . import __version__, paths
+from .cli_macro import macro_app
+from .cli_shared import (
+    EXIT_CODES,
+    DeskOption,
+    Failure,
+    JsonOption,
+    NumberOption,
+    StrengthOption,
+    given_values,
+    os_text,
+)
 
-EXIT_CODES = {
-    "ok": 0, "failed": 1, "usage": 2, "no engine": 3, "permission": 4, "busy": 5, "mistake in a file": 6,
-}
 _CODE_OF = {"none": "no engine", "gone": "no engine", "several": "usage"}
 _EPILOG = "Exit codes: " + ", ".join(f"{code} {name}" for name, code in EXIT_CODES.items())
 
 app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exceptions_enable=False,
                   rich_markup_mode=None, epilog=_EPILOG,
                   help="Spare keyboards, pedals and pads as command surfaces for timed keystroke macros.")
-macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                        help="Look at macro files without an engine.")
 app.add_typer(macro_app, name="macro")
 service_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                           help="The engine as a service of your own, started at every login.")
 app.add_typer(service_app, name="service")
 
-DeskOption = Annotated[Path | None, typer.Option("--desk", metavar="DIR", help="the desk's folder")]
-JsonOption = Annotated[bool, typer.Option("--json", help="one JSON object a line")]
-
-
 # The common ancestor of everything that can be wrong with a command line, wherever typer keeps it.
 _UsageError: Any = typer.BadParameter.__mro__[2]
-
-
-class Failure(Exception):
-    """Ends the program with a sentence and an exit code."""
-
-    def __init__(self, text: str, code: str) -> None:
-        super().__init__(text)
-        self.code = EXIT_CODES[code]
 
 
 def main() -> None:
@@ -71,9 +65,9 @@ def main() -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         code = 0
     except PermissionError as error:
-        code = _complain(_os_text(error), EXIT_CODES["permission"])
+        code = _complain(os_text(error), EXIT_CODES["permission"])
     except OSError as error:
-        code = _complain(_os_text(error), EXIT_CODES["failed"])
+        code = _complain(os_text(error), EXIT_CODES["failed"])
     except Exception as error:
         code = _complain(f"something unexpected happened: {error!r}. Run it with BRASS_PEBBLE_DEBUG=1 for the details",
                          EXIT_CODES["failed"])
@@ -85,10 +79,6 @@ def main() -> None:
 def _complain(text: str, code: int) -> int:
     print(f"brass-pebble: {text}", file=sys.stderr)
     return code
-
-
-def _os_text(error: OSError) -> str:
-    return f"{error.filename}: {error.strerror}" if error.filename else str(error)
 
 
 def _show_version(wanted: bool) -> None:
@@ -278,22 +268,13 @@ def clock(at: float) -> str:
     return time.strftime("%H:%M:%S", time.localtime(at)) + f".{int(at * 1000) % 1000:03d}"
 
 
-NumberOption = Annotated[int | None, typer.Option("--number", metavar="N", help="the number that the macro is given")]
-StrengthOption = Annotated[int | None, typer.Option("--strength", metavar="N", min=0, max=127,
-                                                    help="how hard it was pressed, 0 to 127")]
-
-
-def _values(number: int | None, strength: int | None) -> dict[str, int]:
-    return {name: value for name, value in (("number", number), ("strength", strength)) if value is not None}
-
-
 @app.command()
 def play(name: Annotated[str, typer.Argument(metavar="NAME", help="the macro's file name or its name")],
          number: NumberOption = None, strength: StrengthOption = None, desk: DeskOption = None) -> None:
     """Play a macro on the running engine."""
     from .client import EngineClient, find_engine
     with EngineClient(find_engine(desk), "brass-pebble play") as client:
-        reply = client.ask("play", macro=name, **_values(number, strength))
+        reply = client.ask("play", macro=name, **given_values(number, strength))
         if reply["why"]:
             print(reply["why"])
 
@@ -406,168 +387,6 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
     import subprocess
     for done in apply_setup(user, Path("/"), lambda words: subprocess.run(words, check=False)):
         print(done)
-
-
-def _read_file(file: Path) -> tuple[Any, list[Any]]:
-    from .core.desk import read_typing
-    from .core.macro import parse, read_macro
-    from .core.problem import Problem, ProblemError
-    try:
-        text = file.read_text(encoding="utf-8")
-    except UnicodeDecodeError as error:
-        return None, [Problem(f"byte {error.start + 1} is not UTF-8", str(file), hint="Save the file as UTF-8")]
-    except OSError as error:
-        raise Failure(f"{_os_text(error)}. Give the path of a .macro file", "usage") from None
-    settings: dict[str, Any] = {}
-    folder = file.resolve().parent
-    desk = folder.parent / "desk.toml"
-    if desk.is_file():
-        import tomllib
-
-        from .outputs.xkb import typist
-        with contextlib.suppress(tomllib.TOMLDecodeError, OSError, UnicodeDecodeError, ProblemError):
-            settings["tap"], settings["gap"], keyboard = read_typing(tomllib.loads(desk.read_text(encoding="utf-8")))
-            settings["typist"] = typist(keyboard)
-    others = {}
-    for other in folder.glob("*.macro"):
-        with contextlib.suppress(OSError, UnicodeDecodeError):
-            others[other.stem] = parse(other.read_text(encoding="utf-8"), id=other.stem, file=str(other))
-    return read_macro(text, id=file.stem, file=str(file), others=others, **settings)
-
-
-@macro_app.command("check")
-def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")]) -> None:
-    """Say what is wrong in macro files, with line and column."""
-    wrong = 0
-    for file in files:
-        macro, problems = _read_file(file)
-        for problem in problems:
-            print(problem)
-        wrong += bool(problems)
-        if not problems:
-            from .core.durations import say_duration
-            closest = macro.program.closest_pair()
-            apart = f", the closest {say_duration(closest)} apart" if closest is not None else ""
-            print(f"{file}: fine, {say_duration(macro.program.length)}, {len(macro.program.times)} key events{apart}")
-    if wrong:
-        raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes",
-                      "mistake in a file")
-
-
-@macro_app.command("times")
-def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False) -> None:
-    """The timetable: at which millisecond which key goes down and up."""
-    from .core.keys import key_table
-    macro, problems = _read_file(file)
-    if problems:
-        for problem in problems:
-            print(problem, file=sys.stderr)
-        raise Failure(f"{file} has mistakes, so it has no timetable", "mistake in a file")
-    program, names = macro.program, key_table()
-    rows = zip(program.times, program.codes, program.values, program.lines, strict=True)
-    for at, code, value, line in rows:
-        if as_json:
-            print(json.dumps({"ms": at / 1e6, "key": names.name(code), "code": code, "down": bool(value),
-                              "line": line}))
-        else:
-            print(f"{at / 1e6:12.3f} ms  {names.name(code):14} {'down' if value else 'up':4}  line {line}")
-
-
-@macro_app.command("format")
-def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")],
-                 check: Annotated[bool, typer.Option("--check", help="change nothing, only tell")] = False) -> None:
-    """Write macro files in their usual form; notes and order stay."""
-    from .core.macro import format_macro
-    from .core.problem import ProblemError
-    from .engine.store import write_atomically
-    wrong = changed = 0
-    for file in files:
-        try:
-            text = file.read_text(encoding="utf-8")
-            tidy = format_macro(text)
-        except ProblemError as error:
-            wrong += 1
-            found = error.problem
-            print(f"{file}:{found.line}:{found.column}: {found.what}. {found.hint}")
-            continue
-        except UnicodeDecodeError as error:
-            wrong += 1
-            print(f"{file}: byte {error.start + 1} is not UTF-8. Save the file as UTF-8")
-            continue
-        if tidy != text:
-            changed += 1
-            if not check:
-                write_atomically(file, tidy)
-            print(f"{file}: {'would be tidied' if check else 'tidied'}")
-    if wrong:
-        raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes and "
-                      "stayed as they are", "mistake in a file")
-    if check and changed:
-        raise typer.Exit(EXIT_CODES["failed"])
-
-
-def _good_macro(file: Path) -> Any:
-    macro, problems = _read_file(file)
-    if problems:
-        for problem in problems:
-            print(problem, file=sys.stderr)
-        raise Failure(f"{file} has mistakes", "mistake in a file")
-    return macro
-
-
-@macro_app.command("rehearse")
-def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False,
-                   on: Annotated[str, typer.Option("--on", metavar="PROGRAM", help="a stage program's file name")] = "",
-                   number: NumberOption = None, strength: StrengthOption = None) -> None:
-    """Play a macro into simulated programs, and tell what landed when and what they did with it."""
-    from .engine.macro_requests import DEMO_STAGE
-    from .engine.rehearsal import rehearse_here
-    from .outputs.stage import StageOutput, read_programs
-    macro = _good_macro(file)
-    known = sorted(path.stem for path in DEMO_STAGE.glob("*.toml"))
-    if on and on not in known:
-        raise Failure(f"there is no stage program “{on}”. Known are {', '.join(known)}", "usage")
-    stage = StageOutput(read_programs(DEMO_STAGE, [on] if on else known))
-    told: dict[int, dict[str, Any]] = {}
-
-    def say(number: int, event: dict[str, Any]) -> None:
-        told[number] = event
-
-    rehearsal = rehearse_here(macro, stage, say, _values(number, strength))
-    for event in told.values():
-        if as_json:
-            print(json.dumps(event, ensure_ascii=False))
-            continue
-        reactions = "".join(f"   {'✓' if r['good'] else '✗'} {r['program']}: {r['text']}" for r in event["reactions"])
-        print(f"{event['planned_ms']:10.1f} ms  landed {event['at_ms']:10.2f}  {event['what']:20}{reactions}")
-    missed = sum(not r["good"] for event in told.values() for r in event["reactions"])
-    trouble = f"; {rehearsal.trouble}" if rehearsal.trouble else ""
-    print(f"{len(told)} events, the latest {rehearsal.late_ms():.2f} ms behind its time, {missed} not noticed or "
-          f"refused{trouble}", file=sys.stderr)
-    if missed or rehearsal.trouble:
-        raise typer.Exit(EXIT_CODES["failed"])
-
-
-@macro_app.command("chart")
-def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
-                out: Annotated[Path, typer.Option("-o", "--output", metavar="FILE.svg|.pdf")]) -> None:
-    """Draw a macro's lanes with their ruler, to look at, print and share."""
-    if out.suffix not in (".svg", ".pdf"):
-        raise Failure(f"a chart is written as .svg or .pdf, not as {out.suffix or 'a file without an ending'}", "usage")
-    from .core.macro import link, parse
-    from .core.macro.lanes import lanes_of
-    from .paper.chart import chart_pdf, chart_svg
-    macro = _good_macro(file)
-    draft = parse(macro.source, id=macro.id)
-    link({macro.id: draft}, only="")
-    draft.macro = macro
-    svg = chart_svg(macro.name, lanes_of(draft), "its events depend on the press; shown for an ordinary one"
-                    if macro.live else macro.note)
-    if out.suffix == ".svg":
-        out.write_text(svg, encoding="utf-8")
-    else:
-        out.write_bytes(chart_pdf(svg))
-    print(f"wrote {out}")
 
 
 if __name__ == "__main__":

@@ -12,11 +12,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from brass_pebble.core.bounce import BounceWatch, Debouncer
+from brass_pebble.core.bounce import BounceWatch
 from brass_pebble.core.desk import Desk
-from brass_pebble.core.doubles import WINDOW
-from brass_pebble.core.durations import say_duration
-from brass_pebble.core.keys import key_table
 from brass_pebble.core.macro import Macro, Program
 from brass_pebble.core.player import Effect, Player, Run
 from brass_pebble.core.problem import Problem
@@ -28,6 +25,7 @@ from brass_pebble.inputs.bystanders import Bystanders
 from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput
 
+from .careful import Careful
 from .devices import Devices
 from .errands import Errands
 from .hands import Hands
@@ -41,7 +39,6 @@ from .server import Client, Server
 from .store import DeskStore, Loaded
 
 MS = 1_000_000
-LOOK_EVERY = 8 * MS
 TELL_AFTER = 2 * MS
 TELL_EVERY = 25 * MS
 STEP_IS_NEAR = MS // 2
@@ -84,9 +81,6 @@ class Engine:
         self._fresh: list[Trace] = []
         self._lit: list[tuple[str, int, int, int]] = []
         self._bounces: dict[str, BounceWatch] = {}
-        self._debouncers: dict[str, Debouncer] = {}
-        self._seconds: dict[str, tuple[int, int]] = {}
-        self._latest: dict[str, Trace] = {}
         self._told = 0
         self._tell_due: int | None = None
         self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
@@ -105,8 +99,7 @@ class Engine:
         self.recorder = Recorder(self)
         self.bystanders = Bystanders()
         self.router.caps_lock = self.bystanders.caps_lock
-        self._held_back: list[tuple[str, int, int, int, str]] = []
-        self._held_until = 0
+        self.careful = Careful(self)
         # Imported here, since it speaks of this class.
         from .requests import Requests
         self._requests = Requests(self)
@@ -170,111 +163,24 @@ class Engine:
     def listen_to(self, surface_id: str, source: Input) -> None:
         """Route what arrives from an input, as its surface wants it now."""
         surface = self.desk.surfaces[surface_id]
+        self.careful.set_debounce(surface)
         careful = bool(surface.second or surface.debounce or self.meet.attends(surface_id) or self.recorder.busy)
-        if surface.debounce:
-            known = self._debouncers.get(surface_id)
-            if known is None or known.time != surface.debounce:
-                self._debouncers[surface_id] = Debouncer(surface.debounce)
-        else:
-            self._debouncers.pop(surface_id, None)
+        make = self.careful.reader if careful else self._reader
         for fileno in source.filenos():
-            self.loop.watch(fileno, (self._careful_reader if careful else self._reader)(surface_id, source, fileno))
-
-    def _careful_reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
-        """For surfaces whose presses are not taken as they come: debounced, doubled, drawn or tried."""
-        node = source.node(fileno)
-
-        def ready(events: int) -> None:
-            try:
-                arrived_events = source.read(fileno)
-                for code, value, arrived in arrived_events:
-                    if ((self._held_back and not self.router.stops(surface_id, code))
-                            or (value and self.desk.patience and self.router.sends(surface_id, code)
-                                and self.bystanders.modifiers())):
-                        self._hold_back(surface_id, code, value, arrived, node)
-                        continue
-                    self.arrive(surface_id, code, value, arrived, node)
-                if not arrived_events:
-                    self.devices.check_state(surface_id)
-            except DeviceGone as gone:
-                self.devices.lost(surface_id, str(gone))
-        return ready
-
-    # A modifier that is held on the main keyboard would change what is sent: a press waits a moment for its release.
-
-    def _hold_back(self, surface_id: str, code: int, value: int, arrived: int, node: str) -> None:
-        now = time.monotonic_ns()
-        if not self._held_back:
-            self._held_until = now + self.desk.patience
-            self.alarm("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
-        self._held_back.append((surface_id, code, value, arrived, node))
-
-    def _look_at_modifiers(self, now: int) -> None:
-        mixed = self.bystanders.modifiers()
-        if mixed and now < self._held_until:
-            self.alarm("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
-            return
-        waiting, self._held_back = self._held_back, []
-        names = "+".join(key_table().name(code) for code in mixed)
-        for surface_id, code, value, arrived, node in waiting:
-            if surface_id not in self.desk.surfaces:
-                continue
-            trace = self.arrive(surface_id, code, value, arrived, node)
-            if trace is not None and value:
-                trace.remark(f"{names} was held on the main keyboard and got mixed in" if mixed else
-                             f"waited {say_duration(now - arrived)} until the main keyboard's modifiers were up")
-
-    def arrive(self, surface_id: str, code: int, value: int, arrived: int, node: str = "") -> Trace | None:
-        """A control went down or up on a surface that is looked at carefully, or on the bench."""
-        if self.meet.attends(surface_id):
-            self.meet.hear_surface(surface_id, code, value, arrived, node)
-            return None
-        surface = self.desk.surfaces[surface_id]
-        if code in surface.second:
-            if value:
-                self._seconds[surface_id] = (code, arrived)
-                if (latest := self._latest.get(surface_id)) and arrived - latest.arrived <= WINDOW:
-                    self._tell_second(latest, code)
-            return None
-        if value and self.recorder.chooses and not self.router.records(surface_id, code) and \
-                self.recorder.take_target(surface_id, surface.control_of(code)):
-            return None
-        debouncer = self._debouncers.get(surface_id)
-        if debouncer is not None and not debouncer.feed(code, value, arrived):
-            return None
-        trace = self.press(surface_id, code, value, arrived)
-        if trace is not None and value:
-            self._latest[surface_id] = trace
-            second, at = self._seconds.pop(surface_id, (0, 0))
-            if second and arrived - at <= WINDOW:
-                self._tell_second(trace, second)
-        return trace
-
-    def _tell_second(self, trace: Trace, code: int) -> None:
-        trace.remark(f"it arrived twice; {key_table().name(code)} was dropped")
-        self._touched[trace.id] = trace
-
-    def _believe_releases(self, now: int) -> None:
-        """Releases that have lasted count now."""
-        for surface_id, debouncer in self._debouncers.items():
-            for code in debouncer.advance(now):
-                ignored = debouncer.ignored.get(code, 0)
-                trace = self.press(surface_id, code, 0, now)
-                if trace is not None and ignored:
-                    trace.remark(f"{ignored} {'bounce' if ignored == 1 else 'bounces'} ignored, the release believed "
-                                 f"after {say_duration(debouncer.time)}")
+            self.loop.watch(fileno, make(surface_id, source, fileno))
 
     def _reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
         feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
         modifiers = self.bystanders.modifiers if self.desk.patience else tuple
+        waiting = self.careful.waiting
 
         def ready(events: int) -> None:
             try:
                 arrived_events = source.read(fileno)
                 for code, value, arrived in arrived_events:
-                    if ((self._held_back and not self.router.stops(surface_id, code))
+                    if ((waiting and not self.router.stops(surface_id, code))
                             or (value and modifiers() and self.router.sends(surface_id, code))):
-                        self._hold_back(surface_id, code, value, arrived, "")
+                        self.careful.hold_back(surface_id, code, value, arrived, "")
                         continue
                     # A press from a rest has found its way to the output before anything is noted about it.
                     first = sure_first(surface_id, code) if value else ()
@@ -323,6 +229,8 @@ class Engine:
                 self.devices.toggle(surface_id)
             elif value and trace.deed == "record":
                 self.recorder.toggle(trace)
+            elif value and trace.deed == "stop everything":
+                self.careful.drop_waiting()
 
     def play(self, macro: Macro, origin: str, values: dict[str, int] | None = None) -> Trace:
         """Play a macro for a client, with the values that it gave."""
@@ -338,6 +246,7 @@ class Engine:
     def stop_all(self) -> int:
         """End every run and the class, release everything.  Returns the number of runs ended."""
         self.hands.stop_script()
+        self.careful.drop_waiting()
         now = time.monotonic_ns()
         count = self.player.stop_all(now, self._out)
         if self._out:
@@ -371,8 +280,7 @@ class Engine:
         for trace in self.router.let_go_surface(surface_id, now, self._out):
             self._fresh.append(trace)
             self._lit.append((surface_id, trace.code, 0, now))
-        if debouncer := self._debouncers.get(surface_id):
-            debouncer.forget()
+        self.careful.forget(surface_id)
         if self._out:
             self._send(now)
 
@@ -405,8 +313,8 @@ class Engine:
         self.player.advance(now, self._out)
         if self._out:
             self._send(now)
-        if self._debouncers:
-            self._believe_releases(now)
+        if self.careful.debouncers:
+            self.careful.believe_releases(now)
         self.output.advance(now)
         if self._tell_due is not None and self._tell_due <= now:
             self._tell(now)
@@ -417,7 +325,7 @@ class Engine:
 
     def _deadline(self) -> int | None:
         dues = [when for when, _ in self._alarms.values()]
-        for debouncer in self._debouncers.values():
+        for debouncer in self.careful.debouncers.values():
             if (lasted := debouncer.next_deadline()) is not None:
                 dues.append(lasted)
         for due in (self.player.next_deadline(), self.output.next_deadline(), self._tell_due):
@@ -549,7 +457,7 @@ class Engine:
             watch = self._bounces.get(surface_id)
             if watch is None:
                 watch = self._bounces[surface_id] = BounceWatch()
-            if (chatter := watch.feed(code, value, arrived)) and surface_id not in self._debouncers:
+            if (chatter := watch.feed(code, value, arrived)) and surface_id not in self.careful.debouncers:
                 self.devices.notice_chatter(surface_id, chatter)
 
     def add_problem(self, problem: Problem) -> None:

@@ -32,7 +32,7 @@ class Hands:
             self._held[key] = holder
         elif self._held.pop(key, None) is None:
             return None
-        return self._engine.arrive(surface_id, code, int(down), time.monotonic_ns(), node)
+        return self._engine.careful.arrive(surface_id, code, int(down), time.monotonic_ns(), node)
 
     def press_device(self, holder: int, facts: DeviceFacts, code: int, down: bool) -> Trace | None:
         """A client presses a key of a device of the bench, whether it is a surface or not."""
