@@ -164,7 +164,7 @@ class Devices:
         # The package is slow to import, and the bench can do without it.
         from brass_pebble.inputs.evdev_input import EvdevInput
         try:
-            source = EvdevInput(replace(facts, nodes=tuple(node for part in every for node in part.nodes)))
+            source = EvdevInput(replace(facts, nodes=tuple(node for part in every for node in part.nodes)), every)
         except InputError as error:
             log.warning("%s", error)
             return Holding(rules, "refused", str(error))

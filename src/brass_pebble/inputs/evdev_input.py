@@ -98,15 +98,31 @@ class _Node(KeyStream):
     def held_now(self) -> Iterable[int]:
         return list(self.device.active_keys())
 
+    def check(self, facts: DeviceFacts) -> None:
+        """Make sure that this is what was listed: the kernel gives the number of a vanished node to the next device.
+
+        Raises:
+            InputError: it is another device.
+        """
+        port = self.device.phys.strip().split("/input")[0]
+        if port.isascii() and facts.port.isascii() and port != facts.port:
+            raise InputError(f"“{facts.shown}” was pulled out, and another device is at "
+                             f"{os.fsdecode(self.device.path)} by now; it is looked for again in a moment")
+
 
 class EvdevInput:
     """A device with all its nodes.
 
     A key that is down at the moment of the grab would stay down for ever in the programs that saw it go down.
     So the grab waits until the device's keys are up; until then its events go where they always went.
+
+    `parts` are the devices that it consists of, when they are several.
+
+    Raises:
+        InputError: it cannot be opened, or another device got its place since it was listed.
     """
 
-    def __init__(self, facts: DeviceFacts) -> None:
+    def __init__(self, facts: DeviceFacts, parts: Sequence[DeviceFacts] = ()) -> None:
         self.facts = facts
         self._nodes: dict[int, _Node] = {}
         self._taken = False
@@ -114,13 +130,18 @@ class EvdevInput:
         self._lamps: dict[str, bool] = {}
         self._before: dict[tuple[int, int], bool] = {}
         try:
-            for path in facts.nodes:
-                node = _Node(path)
-                self._nodes[node.fileno] = node
+            for part in parts or (facts,):
+                for path in part.nodes:
+                    node = _Node(path)
+                    self._nodes[node.fileno] = node
+                    node.check(part)
             self._take()
         except OSError as error:
             self.close()
             raise InputError(explain(error, facts)) from None
+        except InputError:
+            self.close()
+            raise
 
     def _take(self) -> None:
         nodes = list(self._nodes.values())

@@ -72,8 +72,10 @@ class HidDevice:
         while time.monotonic() < end:
             for entry in Path("/sys/class/input").glob("event*"):
                 try:
-                    if (entry / "device/phys").read_text().strip() == self.phys:
-                        return f"/dev/input/{entry.name}"
+                    node = Path("/dev/input", entry.name)
+                    # Its file appears a moment after its entry.
+                    if (entry / "device/phys").read_text().strip() == self.phys and node.exists():
+                        return str(node)
                 except OSError:
                     continue
             time.sleep(0.02)

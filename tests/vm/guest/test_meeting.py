@@ -6,6 +6,7 @@ import os
 import subprocess
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,9 @@ from hid import HidDevice, HidPair, big_keyboard, keypad_with_knob, three_pedals
 from test_devices import is_free, keys
 
 from brass_pebble.client import EngineClient, EngineError, find_engine
+from brass_pebble.inputs.base import InputError
+from brass_pebble.inputs.evdev_input import EvdevInput
+from brass_pebble.inputs.listing import list_devices
 from conftest import Reader, World, output_node
 
 Row = dict[str, Any]
@@ -147,7 +151,8 @@ def plays(world: World, side: str) -> None:
     world.sent.read(100, seconds=0.05)
     getattr(world, side).tap("5")
     told = keys(world.sent.read(len(first)))
-    assert told == first, (side, told, world.running.ask())
+    # In a slow machine more may have come in the same moment.
+    assert told[:len(first)] == first, (side, told, world.running.ask())
     world.sent.read(100, seconds=0.5)
 
 
@@ -196,6 +201,13 @@ def test_twins_in_swapped_and_in_new_ports(world: World) -> None:
     world.left = twin_numpad("left")
     world.running.wait_until("left:taken right:taken")
     plays(world, "left")
+
+
+def test_a_node_that_was_given_to_another_device_is_not_taken(world: World) -> None:
+    """The list of devices may be a moment old, and the kernel gives numbers of nodes again."""
+    facts = next(facts for facts in list_devices() if world.left.node in facts.nodes)
+    with pytest.raises(InputError, match="another device is at"):
+        EvdevInput(replace(facts, port="usb-bench-elsewhere"))
 
 
 def test_two_hundred_replugs(world: World) -> None:

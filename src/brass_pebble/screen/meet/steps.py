@@ -378,8 +378,10 @@ class Try(Step):
 
     async def heard(self, message: Row) -> None:
         control = next((c for c in self.view.surface_controls() if c["code"] == message["code"]), None)
-        if message["down"]:
-            self._stray = "" if control else message["key"]
+        if not message["down"] or message["turned"]:
+            # The key that ended the drawing is still to come up; that is no press of this step.
+            return
+        self._stray = "" if control else message["key"]
         if control:
             self.seen.add(control["id"])
         self.view.draw(self.view.surface_controls(), seen=self.seen)

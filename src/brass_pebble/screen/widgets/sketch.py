@@ -143,6 +143,9 @@ class Sketch(Widget, can_focus=True):
 
     async def action_press(self) -> None:
         """Press the selected control and let it go."""
+        if not self.selected:
+            # Tab and Enter came together: Enter overtakes the news that the focus is here.
+            self.action_go(0, 0)
         control = next((c for c in self.controls if c["id"] == self.selected), None)
         if control is not None:
             self.post_message(self.Picked(self, control, down=True))
