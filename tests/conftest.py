@@ -6,7 +6,6 @@ import os
 import shutil
 import signal
 import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -17,11 +16,11 @@ from hypothesis import settings
 
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.demo import ENGINE_OPTIONS, HERE
+from terminal import BRASS_PEBBLE, Terminal
 
 # A busy machine pauses now and then; what has to be quick is measured by the benchmarks.
 settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
-BRASS_PEBBLE = str(Path(sys.executable).parent / "brass-pebble")
 
 
 @pytest.fixture(autouse=True)
@@ -75,3 +74,13 @@ def wait_for(what: Callable[[], object], seconds: float = 10) -> None:
         if time.monotonic() > end:
             raise AssertionError(f"waited {seconds} s in vain")
         time.sleep(0.02)
+
+
+@pytest.fixture
+def demo() -> Iterator[Terminal]:
+    """The demo in a real terminal, with its surfaces taken."""
+    terminal = Terminal("demo")
+    terminal.wait("LEFT NUMPAD")
+    terminal.wait("◉ armed")
+    yield terminal
+    terminal.close()

@@ -5,11 +5,13 @@ from __future__ import annotations
 import os
 import shlex
 import subprocess
+import sys
 import time
 import uuid
 from collections.abc import Callable
+from pathlib import Path
 
-from conftest import BRASS_PEBBLE
+BRASS_PEBBLE = str(Path(sys.executable).parent / "brass-pebble")
 
 
 class Terminal:

@@ -14,6 +14,7 @@ from brass_pebble.core.macro.values import Given
 from brass_pebble.core.player import FOR_EVER, Effect, Live, Manner, Player, Run
 from brass_pebble.core.pointer import NAMES, is_motion
 from brass_pebble.core.problem import ProblemError
+from test_macro_language import complaints, good
 
 LEVEL = """name "Level"
 label "level"
@@ -24,16 +25,6 @@ tap Home
 repeat steps every 60ms
   tap Up for 20ms
 """
-
-
-def good(text: str) -> Macro:
-    macro, problems = read_macro(text, id="test", file="test.macro")
-    assert problems == []
-    return macro
-
-
-def complaints(text: str) -> list[str]:
-    return [str(problem) for problem in read_macro(text, id="test", file="test.macro")[1]]
 
 
 def name(code: int) -> str:

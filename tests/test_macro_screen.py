@@ -5,24 +5,13 @@ from __future__ import annotations
 import re
 import signal
 import time
-from collections.abc import Iterator
 from pathlib import Path
-
-import pytest
 
 from brass_pebble.client import EngineClient, running_sockets, start_engine
 from brass_pebble.demo import demo_desk
 from conftest import wait_for
 from terminal import Terminal
 from test_meet_screen import click
-
-
-@pytest.fixture
-def demo() -> Iterator[Terminal]:
-    terminal = Terminal("demo")
-    terminal.wait("◉ armed")
-    yield terminal
-    terminal.close()
 
 
 def macro_text(name: str) -> str:

@@ -19,14 +19,6 @@ from test_meet import BENCH
 
 
 @pytest.fixture
-def demo() -> Iterator[Terminal]:
-    terminal = Terminal("demo")
-    terminal.wait("◉ armed")
-    yield terminal
-    terminal.close()
-
-
-@pytest.fixture
 def empty(tmp_path: Path) -> Iterator[Terminal]:
     """A desk with nothing on it, and a bench with devices that nobody has met."""
     desk = tmp_path / "desk"

@@ -6,7 +6,6 @@ import contextlib
 import os
 import re
 import signal
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -15,15 +14,6 @@ from brass_pebble.demo import demo_desk
 from brass_pebble.screen.bind_panel import proposals
 from brass_pebble.screen.widgets.canvas import fit
 from terminal import Terminal
-
-
-@pytest.fixture
-def demo() -> Iterator[Terminal]:
-    terminal = Terminal("demo")
-    terminal.wait("LEFT NUMPAD")
-    terminal.wait("◉ armed")
-    yield terminal
-    terminal.close()
 
 
 def engine_pid() -> int:
