@@ -40,7 +40,8 @@ class Terminal:
             time.sleep(0.08)
 
     def type(self, text: str) -> None:
-        """Send text."""
+        """Send text, once the keys before it have done what they do: they may move the cursor to another field."""
+        time.sleep(0.35)
         self._tmux("send-keys", "-l", text)
         time.sleep(0.1)
 

@@ -440,8 +440,9 @@ def test_layers_and_other_runs_from_a_macro(client: EngineClient, desk: Path) ->
     wait_for(lambda: "line 1: stopped 1 other run" in client.ask("traces")["traces"][-1]["remarks"])
     assert any("no layer “nowhere”" in remark for remark in client.ask("traces")["traces"][-1]["remarks"]), trace
     surface = next(s for s in client.ask("desk")["desk"]["surfaces"] if s["id"] == "right-numpad")
-    assert surface["layers"] == [{"id": "stings", "name": "Stings", "on": False}]
-    assert not any("kind" in control for control in surface["controls"])
+    assert [(layer["id"], layer["on"]) for layer in surface["layers"]] == [("stings", True)]
+    assert any("the lowest layer and always on" in remark for remark in
+               client.ask("traces")["traces"][-1]["remarks"])
 
 
 def test_macros_are_written_taken_away_and_brought_back(client: EngineClient, desk: Path) -> None:

@@ -14,6 +14,7 @@ from typing import Annotated, Any
 import typer
 
 from . import __version__, paths
+from .cli_layers import add_to as add_layer_commands
 from .cli_macro import macro_app
 from .cli_shared import (
     EXIT_CODES,
@@ -33,6 +34,7 @@ app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exce
                   rich_markup_mode=None, epilog=_EPILOG,
                   help="Spare keyboards, pedals and pads as command surfaces for timed keystroke macros.")
 app.add_typer(macro_app, name="macro")
+add_layer_commands(app)
 service_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                           help="The engine as a service of your own, started at every login.")
 app.add_typer(service_app, name="service")

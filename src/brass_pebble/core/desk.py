@@ -1,19 +1,19 @@
-"""The desk: surfaces, layers, bindings, actions.  Read from TOML tables; never changed in place."""
+"""The desk: surfaces and layers.  Read from TOML tables; never changed in place."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Container, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from .binding import Binding, Check, Reading, check_holder, read_binding, read_tint, read_wait
 from .durations import say_duration
+from .gesture import GESTURES, HOLD_AFTER, SECOND_WITHIN, WITH
 from .identity import RULE_FIELDS, DeviceRule
-from .keys import Chord, key_table, parse_chord
+from .keys import key_table
+from .layers import FollowRule
 from .layout import EMPTY, MISSING, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
-from .macro.steps import LONGEST_LABEL, TINTS
-from .player import FOR_EVER, Manner
 from .problem import Problem, ProblemError, nearest
 from .toml_fields import Fields, Places
 
@@ -22,86 +22,29 @@ DEFAULT_PATIENCE = 250_000_000
 OUTPUTS = ("uinput", "x11", "stage")
 LAMPS = ("num", "caps", "scroll")
 ARMED = "armed"
-PLAYS = re.compile(r"once|while held|until pressed again|[1-9][0-9]{0,4} times")
-POLICIES = ("start over", "ignore", "queue", "both")
 # What a person types to take over the last keyboard there is.
 ON_TRIAL = "take my only keyboard"
 LONGEST_DEBOUNCE = 200_000_000
 
 
 @dataclass(frozen=True)
-class ActionKind:
-    """A kind of action: how desk.toml writes it, the glyph on a cap, and what it is called on screen."""
-
-    word: str
-    takes: str
-    glyph: str
-    means: str
-
-
-ACTION_KINDS = {kind.word: kind for kind in (
-    ActionKind("play", "macro", "▸", "play a macro"),
-    ActionKind("tap", "chord", "•", "tap a chord once"),
-    ActionKind("sustain", "chord", "◖", "sustain a chord while held"),
-    ActionKind("do", "deed", "■", "do something here"),
-)}
-DEEDS = {
-    "stop everything": "■",
-    "swallow": "∅",
-    "pass through": "→",
-    "rest or wake": "◌",
-    "record": "◎",
-}
-
-
-@dataclass(frozen=True)
-class Action:
-    """What a binding does: its kind (see `ACTION_KINDS`) and the chord, macro id or deed it names."""
-
-    kind: str
-    target: str
-    chord: Chord | None = None
-
-    @property
-    def glyph(self) -> str:
-        """One character for a cap."""
-        return DEEDS[self.target] if self.kind == "do" else ACTION_KINDS[self.kind].glyph
-
-
-@dataclass(frozen=True)
-class Binding:
-    """layer + control + gesture → action, with what stands on the cap."""
-
-    control: str
-    gesture: str
-    action: Action
-    label: str = ""
-    tint: str = ""
-    note: str = ""
-    plays: str = "once"
-    again: str = ""
-
-    @property
-    def manner(self) -> Manner:
-        """How a press plays it; `again` is the macro's own unless the binding says otherwise."""
-        again = self.again or "start over"
-        if self.plays == "while held":
-            return Manner(again, FOR_EVER, while_held=True)
-        if self.plays == "until pressed again":
-            return Manner("end", FOR_EVER)
-        if self.plays != "once":
-            return Manner(again, int(self.plays.split()[0]))
-        return Manner(again)
-
-
-@dataclass(frozen=True)
 class Layer:
-    """A named set of bindings: (control, gesture) → binding."""
+    """A named set of bindings: (control, gesture) → binding.
+
+    `starts` is "on" or "off" (the lowest layer of a surface is always on); `follows` tells for which focused window it
+    comes on by itself.
+    """
 
     id: str
     name: str
     tint: str = ""
     bindings: dict[tuple[str, str], Binding] = field(default_factory=dict)
+    starts: str = "off"
+    follows: FollowRule | None = None
+
+    def gestures_of(self, control: str) -> tuple[str, ...]:
+        """The gestures that are bound on a control, without those together with another one."""
+        return tuple(gesture for gesture in GESTURES if (control, gesture) in self.bindings)
 
 
 @dataclass(frozen=True)
@@ -129,6 +72,8 @@ class Surface:
     debounce: int = 0
     lamps: tuple[tuple[str, str], ...] = ()
     also: tuple[DeviceRule, ...] = ()
+    hold_after: int = HOLD_AFTER
+    second_within: int = SECOND_WITHIN
 
     def control_of(self, code: int) -> str:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
@@ -152,16 +97,35 @@ class Surface:
         return any(binding.action.target == "rest or wake" for layer in self.layers
                    for binding in layer.bindings.values())
 
-    def answer(self, control: str, gesture: str,
-               off: Container[tuple[str, str]] = ()) -> tuple[Layer, Binding] | None:
-        """The topmost layer that binds the control, and its binding; `off` are (surface, layer) switched off."""
+    def owner(self, control: str, stack: Collection[str] | None = None) -> Layer | None:
+        """The topmost layer of those that are on (`stack`, ids; None for all) that binds anything on a control itself.
+
+        It owns the control: what lower layers bind there does not answer, so that no second meaning comes along.
+        """
         for layer in reversed(self.layers):
-            if (self.id, layer.id) in off:
-                continue
-            binding = layer.bindings.get((control, gesture))
-            if binding is not None:
-                return layer, binding
+            if (stack is None or layer.id in stack) and layer.gestures_of(control):
+                return layer
         return None
+
+    def answer(self, control: str, gesture: str,
+               stack: Collection[str] | None = None) -> tuple[Layer, Binding] | None:
+        """The layer that answers a gesture of a control, and its binding.
+
+        Together with another control, each layer is asked on its own, from the topmost.
+        """
+        if gesture.startswith(WITH):
+            for layer in reversed(self.layers):
+                if (stack is None or layer.id in stack) and (control, gesture) in layer.bindings:
+                    return layer, layer.bindings[control, gesture]
+            return None
+        owner = self.owner(control, stack)
+        binding = owner.bindings.get((control, gesture)) if owner else None
+        return (owner, binding) if owner and binding else None
+
+    def holder_of(self, gesture: str) -> tuple[str, str]:
+        """The surface and control that a gesture like "with pedals/left" is together with."""
+        surface, slash, control = gesture.removeprefix(WITH).partition("/")
+        return (surface, control) if slash else (self.id, surface)
 
 
 @dataclass(frozen=True)
@@ -178,7 +142,8 @@ class Desk:
     """One whole set-up.  `output` is "uinput", "x11" or "stage"; times in ns.
 
     `keyboard` is the layout that the receiving programs have; `screen` its size in pixels; `patience` is how long a
-    press waits for modifiers that are held on the main keyboard.
+    press waits for modifiers that are held on the main keyboard; `hold_after` and `second_within` are the times of
+    holds and of double taps where surfaces and bindings say nothing else.
     """
 
     name: str = "Empty desk"
@@ -188,34 +153,12 @@ class Desk:
     keyboard: str = "us"
     screen: tuple[int, int] = (1920, 1080)
     patience: int = DEFAULT_PATIENCE
+    hold_after: int = HOLD_AFTER
+    second_within: int = SECOND_WITHIN
     surfaces: dict[str, Surface] = field(default_factory=dict)
     stage: tuple[StagePlace, ...] = ()
     macros: dict[str, Macro] = field(default_factory=dict)
     broken_macros: dict[str, str] = field(default_factory=dict)
-
-
-def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> Action:
-    """An action from its word and what it names.
-
-    `macros` are the ids that exist; None leaves macros unchecked.
-
-    Raises:
-        ProblemError: unknown kind, deed, key or macro.
-    """
-    if kind not in ACTION_KINDS:
-        raise ProblemError(f"“{kind}” is not a kind of action",
-                           hint=nearest(kind, ACTION_KINDS) or f"Known are {', '.join(ACTION_KINDS)}")
-    takes = ACTION_KINDS[kind].takes
-    if takes == "chord":
-        return Action(kind, target, parse_chord(target))
-    if takes == "deed":
-        if target not in DEEDS:
-            raise ProblemError(f"“{target}” is nothing that can be done here",
-                               hint=nearest(target, DEEDS) or f"Known are {', '.join(DEEDS)}")
-    elif macros is not None and target not in macros:
-        raise ProblemError(f"there is no macro “{target}”",
-                           hint=nearest(target, macros) or f"Write it as macros/{target}.macro")
-    return Action(kind, target)
 
 
 def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
@@ -241,20 +184,25 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     keyboard = top.text("keyboard", "us")
     wide, high = top.pair("screen", (1920.0, 1080.0)) or (1920.0, 1080.0)
     patience = top.duration("patience", DEFAULT_PATIENCE)
+    times = read_wait(top, "hold_after", HOLD_AFTER), read_wait(top, "second_within", SECOND_WITHIN)
+    checks: list[Check] = []
     for surface_id, fields in top.entries("surface"):
-        surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names, known_macros)
+        surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
+                                             Reading(known_macros, checks), times)
+    for check in checks:
+        check(surfaces)
     places = []
     for program, fields in top.entries("stage"):
         places.append(StagePlace(program, fields.pair("at", (0.0, 0.0)) or (0.0, 0.0),
                                  fields.pair("size", (6.0, 3.0)) or (6.0, 3.0)))
         fields.done()
     top.done()
-    return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, surfaces,
-                tuple(places), macros, broken_macros), problems
+    return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
+                surfaces, tuple(places), macros, broken_macros), problems
 
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
-                  layout_names: Iterable[str], macros: dict[str, Any]) -> Surface:
+                  layout_names: Iterable[str], reading: Reading, times: tuple[int, int]) -> Surface:
     layout_id = fields.text("layout", "")
     layout = EMPTY
     if layout_id:
@@ -288,8 +236,10 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       fields.choice("unbound", ("swallow", "pass"), "swallow"),
                       fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0),
                       unplugged=fields.choice("unplugged", ("go on", "end"), "go on"),
-                      second=_read_second(fields), debounce=_read_debounce(fields), also=also)
-    layers = tuple(_read_layer(layer_id, sub, surface, macros) for layer_id, sub in fields.entries("layer"))
+                      second=_read_second(fields), debounce=_read_debounce(fields), also=also,
+                      hold_after=read_wait(fields, "hold_after", times[0]),
+                      second_within=read_wait(fields, "second_within", times[1]))
+    layers = tuple(_read_layer(layer_id, sub, surface, reading) for layer_id, sub in fields.entries("layer"))
     surface = replace(surface, layers=layers, lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
     return surface
@@ -327,56 +277,34 @@ def _read_lamps(fields: Fields, layers: tuple[Layer, ...]) -> tuple[tuple[str, s
     return tuple(shown)
 
 
-def _read_layer(layer_id: str, fields: Fields, surface: Surface, macros: dict[str, Any]) -> Layer:
-    bindings = {}
+def _read_layer(layer_id: str, fields: Fields, surface: Surface, reading: Reading) -> Layer:
+    bindings: dict[tuple[str, str], Binding] = {}
     name = fields.text("name", layer_id)
-    tint = fields.text("tint", "")
-    for control, row in fields.table("press").entries_here():
-        binding = _read_binding(control, "press", row, surface, macros)
-        if binding is not None:
-            bindings[(control, "press")] = binding
+    tint = read_tint(fields)
+    starts = fields.choice("starts", ("on", "off"), "off")
+    follows = _read_follows(fields)
+    gestures = [*GESTURES, *(key for key in fields.data if key.startswith(WITH))]
+    for gesture in gestures:
+        if gesture.startswith(WITH):
+            check_holder(fields, gesture, surface, reading)
+        for control, row in fields.table(gesture).entries_here():
+            if surface.code_of(control) is None and surface.layout is not MISSING:
+                row.problem("", f"“{surface.name}” has no control “{control}”",
+                            nearest(control, [c.id for c in surface.layout.controls]), word=control)
+            elif (binding := read_binding(control, gesture, row, surface, reading)) is not None:
+                bindings[control, gesture] = binding
     fields.done()
-    return Layer(layer_id, name, tint, bindings)
+    return Layer(layer_id, name, tint, bindings, starts, follows)
 
 
-def _read_binding(control: str, gesture: str, row: Fields, surface: Surface,
-                  macros: dict[str, Any]) -> Binding | None:
-    if surface.code_of(control) is None and surface.layout is not MISSING:
-        row.problem("", f"“{surface.name}” has no control “{control}”",
-                    nearest(control, [c.id for c in surface.layout.controls]), word=control)
-        row.done(*row.data)
+def _read_follows(fields: Fields) -> FollowRule | None:
+    if "follows" not in fields.data:
         return None
-    plays, again = row.text("plays", "once"), row.text("again", "")
-    if not PLAYS.fullmatch(plays):
-        row.problem("plays", f"“{plays}” is not a way to play",
-                    "Write once, while held, until pressed again, or 3 times", word=plays)
-        plays = "once"
-    if again and again not in POLICIES:
-        row.problem("again", f"“{again}” is not what a second press can do", f"Known are {', '.join(POLICIES)}",
-                    word=again)
-        again = ""
-    words = [kind for kind in ACTION_KINDS if kind in row.data]
-    label, tint, note = row.text("label", ""), row.text("tint", ""), row.text("note", "")
-    if tint and tint not in TINTS:
-        row.problem("tint", f"there is no tint called “{tint}”",
-                    nearest(tint, TINTS) or f"The tints are {', '.join(TINTS)}", word=tint)
-        tint = ""
-    if len(label) > LONGEST_LABEL:
-        row.problem("label", f"a label has at most {LONGEST_LABEL} characters, this one has {len(label)}",
-                    "Shorten it", word=label)
-        label = label[:LONGEST_LABEL]
-    if len(words) != 1:
-        unknown = [key for key in row.data if key not in ("label", "tint", "note", "plays", "again", *ACTION_KINDS)]
-        hint = (nearest(unknown[0], ACTION_KINDS) if unknown else "") or f"Write one of {', '.join(ACTION_KINDS)}"
-        what = f"“{control}” has no action" if not words else f"“{control}” has {len(words)} actions"
-        row.problem("", what, hint, word=unknown[0] if unknown else "")
+    row = fields.table("follows")
+    rule = FollowRule(row.text("class", ""), row.text("title", ""))
+    row.done()
+    if not (rule.cls or rule.title):
+        fields.problem("follows", "a layer that follows the focus needs the window's class or title",
+                       'Write follows = { class = "Crumbcut" }, with * for anything')
         return None
-    kind = words[0]
-    target = row.text(kind, "")
-    row.done(*ACTION_KINDS)
-    try:
-        action = read_action(kind, target, macros)
-    except ProblemError as error:
-        row.problem(kind, error.problem.what, error.problem.hint, word=target)
-        return None
-    return Binding(control, gesture, action, label, tint, note, plays, again)
+    return rule

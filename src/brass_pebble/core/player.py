@@ -41,13 +41,15 @@ class Manner:
 
     `again` says what happens when a run with the same key is still playing: "start over", "ignore", "queue", "both",
     or "end" (the second press ends the first run and starts none).  `turns` is how often it is played, `FOR_EVER`
-    until it is ended; with `while_held` letting go ends it at once.  `longest` bounds a run, in ns; 0 does not.
+    until it is ended; with `while_held` letting go ends it at once, with `to_the_end` when its turn is over.  `longest`
+    bounds a run, in ns; 0 does not.
     """
 
     again: str = "both"
     turns: int = 1
     while_held: bool = False
     longest: int = 0
+    to_the_end: bool = False
 
 
 @dataclass
@@ -76,6 +78,9 @@ class Run:
     shared: list[int] | tuple[()] = ()
     turns_left = 0
     while_held = False
+    to_the_end = False
+    # When its first turn began, once it has had another one.
+    begun = 0
     until = 0
     trouble = ""
     late: dict[int, tuple[int, int]] | None = None
@@ -133,7 +138,11 @@ class Player:
                 queue.append((program, owner, manner, live))
                 return None, "queued"
             for run in list(playing):
-                self.stop(run, now, out, keep_queue=True)
+                if again == "end":
+                    # Just what it waited for.
+                    self._end(run, now, now, "done", out)
+                else:
+                    self.stop(run, now, out, keep_queue=True)
             if again == "end":
                 return None, "ended"
         return self._begin(program, now, out, again_key, owner, manner, live), "started"
@@ -147,6 +156,7 @@ class Player:
             self.by_key.setdefault(again_key, []).append(run)
         if manner is not ONCE:
             run.turns_left, run.while_held = manner.turns - 1 if manner.turns > 0 else FOR_EVER, manner.while_held
+            run.to_the_end = manner.to_the_end
             if manner.longest:
                 run.until = now + manner.longest
                 heappush(self._due, (run.until, run.id, run))
@@ -249,6 +259,7 @@ class Player:
             if run.turns_left > 0:
                 run.turns_left -= 1
             # The next turn begins where this one was to end: no drift.
+            run.begun = run.begun or start
             run.start, run.index = start + max(program.length, SHORTEST_TURN), 0
             if run.live is not None:
                 self._lay_anew(run)
@@ -318,6 +329,8 @@ class Player:
         if run.state == "playing" and run.while_held:
             self._end(run, now, now, "done", out)
             return
+        if run.to_the_end:
+            run.turns_left = 0
         if run.state != "playing" or not run.program.holds or run.letting_go:
             return
         run.letting_go = True

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field
 
-from .desk import Binding, Desk, Layer, Surface
-from .durations import MS
-from .macro.program import Macro, Program, chord_program
+from .action import FIRST, PASS, PIN, REST, STOP, SWALLOW
+from .desk import Desk
+from .durations import MS, say_duration
+from .gesture import DOUBLE, HOLD, PRESS, RELEASE, TAP, Recogniser
+from .layers import Layers, find_layer
+from .macro.program import Macro, Program
 from .macro.values import Given
-from .player import ONCE, Effect, Live, Manner, Player
-from .trace import Trace, show_action
+from .plan import Answer, Plan, Planner, Spot
+from .player import Effect, Live, Manner, Player, Run
+from .trace import Trace
 
-# A tap that starts over would cut the one before too short to be noticed.
-TAPPING, HOLDING = Manner("queue"), Manner("start over")
+# So many sets of layers that are on together are kept ready for each surface.
+KEPT_STACKS = 64
 
 
 def given_by(trace: Trace, now: int, values: dict[str, int] | None = None) -> Given:
@@ -21,168 +25,321 @@ def given_by(trace: Trace, now: int, values: dict[str, int] | None = None) -> Gi
     pressed = trace.answer is not None
 
     def held_ms(since: int) -> int:
-        return ((trace.released or now + since) - trace.fed) // MS if pressed else 0
+        return ((trace.released or now + since) - (trace.pressed or trace.fed)) // MS if pressed else 0
 
     return Given({"strength": 127, "position": 0, "number": 0, **(values or {})}, held_ms,
                  lambda: pressed and not trace.released)
 
 
 @dataclass(slots=True)
-class Answer:
-    """What a press of one control leads to, made ready when the desk is loaded."""
+class Pressing:
+    """A control whose gestures are being recognised: since when, and the traces that letting go ends."""
 
-    surface: Surface
-    control: str
-    layer: Layer | None
-    binding: Binding | None
-    words: str
-    program: Program | None
-    manner: Manner
-    again_key: object
-    why: str
-    deed: str
-    first: tuple[int, ...] = ()
-    macro: Macro | None = None
+    plan: Plan
+    recogniser: Recogniser
+    since: int
+    until: int = 0
+    traces: list[Trace] = field(default_factory=list)
 
 
 class Router:
-    """Routes (surface, code) through the layers to an action.
+    """Routes (surface, code) through gestures and layers to an action.
 
-    A surface in `resting` answers nothing but the control that wakes it.
+    A surface in `resting` answers nothing but the control that wakes it.  `fresh` are traces made beside the one that
+    `feed` returns: of gestures that were decided by time, by letting go, or by another press.
     """
 
     def __init__(self, player: Player) -> None:
         self.player = player
         self.desk = Desk()
-        self._answers: dict[tuple[str, int], Answer] = {}
-        self._names: dict[str, str] = {}
-        self._held: dict[tuple[str, int], Trace] = {}
+        self.layers = Layers()
         self.resting: set[str] = set()
+        self.fresh: list[Trace] = []
         # Told by the engine, which can see the lamp.
         self.caps_lock: Callable[[], bool] = lambda: False
-        self.layers_off: set[tuple[str, str]] = set()
+        self._planner = Planner(self.desk)
+        self._plans: dict[str, dict[int, Plan]] = {}
+        self._ready: dict[str, dict[tuple[str, ...], dict[int, Plan]]] = {}
+        self._held: dict[Spot, Trace | None] = {}
+        self._pressing: dict[Spot, Pressing] = {}
+        self._waiting: set[Spot] = set()
+        self._cycles: dict[object, tuple[int, int]] = {}
         self._next_id = 1
 
     def load(self, desk: Desk) -> None:
         """Use another desk from now on.  Controls held and runs playing end as they began."""
         self.desk = desk
-        self._answers = {}
-        self._names = {macro.id: macro.name for macro in desk.macros.values()}
-        for surface in desk.surfaces.values():
-            for code in [control.code for control in surface.layout.controls]:
-                self._prepare(surface, code)
-            for layer in surface.layers:
-                for control, _ in layer.bindings:
-                    code_bound = surface.code_of(control)
-                    if code_bound is not None:
-                        self._prepare(surface, code_bound)
+        self._planner = Planner(desk)
+        self._plans, self._ready = {}, {}
+        self.layers.load(desk)
+        self.follow_layers()
+        known = {answer.again_key for plans in self._plans.values() for plan in plans.values() for answer in plan.any()}
+        self._cycles = {key: at for key, at in self._cycles.items() if key in known}
 
-    def _prepare(self, surface: Surface, code: int) -> Answer:
-        control = surface.control_of(code)
-        found = surface.answer(control, "press", self.layers_off)
-        answer = Answer(surface, control, None, None, "", None, ONCE, None, "", "")
-        if found is None:
-            answer.layer = surface.layers[-1] if surface.layers else None
-            answer.deed = "pass through" if surface.unbound == "pass" else "swallow"
-            answer.why = "nothing bound; " + ("passed through" if surface.unbound == "pass" else "swallowed")
-        else:
-            answer.layer, answer.binding = found
-            action = answer.binding.action
-            answer.words = show_action(action.kind, action.target, self._names)
-            answer.again_key = (surface.id, control)
-            if action.kind == "play":
-                macro = self.desk.macros.get(action.target)
-                if macro is None:
-                    answer.why = self.desk.broken_macros.get(action.target, f"there is no macro “{action.target}”")
-                else:
-                    answer.program, answer.macro = macro.program, macro
-                    manner = answer.binding.manner
-                    again = manner.again if answer.binding.again or manner.again == "end" else macro.again
-                    answer.manner = replace(manner, again=again, longest=macro.longest)
-            elif action.kind == "do":
-                answer.deed = action.target
-                answer.why = "swallowed, as bound" if action.target == "swallow" else ""
-            else:
-                assert action.chord is not None
-                answer.program = chord_program(action.chord, holds=action.kind == "sustain", tap=self.desk.tap)
-                answer.manner = HOLDING if action.kind == "sustain" else TAPPING
-        if answer.deed == "pass through":
-            answer.program = Program(holds=True)
-            answer.program.add(0, code, 1)
-        if answer.program is not None and not (answer.macro and answer.macro.live):
-            answer.first = answer.program.first_down()
-        self._answers[surface.id, code] = answer
-        return answer
+    def follow_layers(self) -> bool:
+        """Have the plans at hand for the layers that are on now.  True if any surface's have changed."""
+        changed = False
+        for surface_id in self.layers.changed & self.desk.surfaces.keys():
+            surface = self.desk.surfaces[surface_id]
+            stack = self.layers.stack(surface)
+            ready = self._ready.setdefault(surface_id, {})
+            plans = ready.get(stack)
+            if plans is None:
+                if len(ready) >= KEPT_STACKS:
+                    del ready[next(iter(ready))]
+                plans = ready[stack] = {}
+                for code in [control.code for control in surface.layout.controls]:
+                    plans[code] = self._planner.plan(surface, code, stack)
+                for layer in surface.layers:
+                    for control, _ in layer.bindings:
+                        code_bound = surface.code_of(control)
+                        if code_bound is not None and code_bound not in plans:
+                            plans[code_bound] = self._planner.plan(surface, code_bound, stack)
+            changed |= self._plans.get(surface_id) is not plans
+            self._plans[surface_id] = plans
+        self.layers.changed.clear()
+        return changed
 
-    def switch_layer(self, surface_id: str, layer: str, *, on: bool) -> bool:
-        """Switch a layer of a surface, by its id or name.  False if it has none of that name."""
+    def _plan(self, surface_id: str, code: int) -> Plan | None:
+        plans = self._plans.get(surface_id)
+        if plans is None:
+            return None
+        plan = plans.get(code)
+        if plan is None:
+            surface = self.desk.surfaces[surface_id]
+            plan = plans[code] = self._planner.plan(surface, code, self.layers.stack(surface))
+        return plan
+
+    def switch_layer(self, surface_id: str, layer: str, *, on: bool) -> str:
+        """Switch a layer of a surface, by its id or name; what became of it, or an empty text if there is none."""
         surface = self.desk.surfaces.get(surface_id)
-        found = next((la.id for la in surface.layers if layer in (la.id, la.name)), "") if surface else ""
-        if not found:
-            return False
-        (self.layers_off.discard if on else self.layers_off.add)((surface_id, found))
-        self.load(self.desk)
-        return True
+        found = find_layer(surface, layer) if surface else None
+        if surface is None or found is None:
+            return ""
+        if found is surface.layers[0]:
+            return f"“{found.name}” is the lowest layer and always on"
+        self.layers.set_on(surface, found, on=on)
+        self.follow_layers()
+        return f"“{found.name}” {'on' if on else 'off'}"
 
-    def layer_is_on(self, surface_id: str, layer: str) -> bool:
-        """Whether a layer answers."""
-        return (surface_id, layer) not in self.layers_off
+    # What the engine asks on the way, before a press is fed.
 
     def sends(self, surface_id: str, code: int) -> bool:
-        """Whether a press of this control sends keys."""
-        answer = self._answers.get((surface_id, code))
-        return answer is not None and answer.program is not None and (surface_id, code) not in self._held
+        """Whether a press of this control sends keys, now or when it has become a gesture."""
+        plan = self._plan(surface_id, code)
+        return plan is not None and (surface_id, code) not in self._held and plan.sends()
 
-    def records(self, surface_id: str, code: int) -> bool:
-        """Whether a press of this control begins or ends a recording."""
-        answer = self._answers.get((surface_id, code))
-        return answer is not None and answer.deed == "record"
-
-    def stops(self, surface_id: str, code: int) -> bool:
-        """Whether a press of this control stops everything: that never waits."""
-        answer = self._answers.get((surface_id, code))
-        return answer is not None and answer.deed == "stop everything"
+    def does(self, surface_id: str, code: int, deed: str) -> bool:
+        """Whether a press of this control does a deed of the engine's own, at once."""
+        plan = self._plan(surface_id, code)
+        return plan is not None and plan.does(deed)
 
     def sure_first(self, surface_id: str, code: int) -> tuple[int, ...]:
         """The keys that a press of this control, fed next, is sure to send down first; nothing if it is not sure.
 
         Lets the caller send them before `feed` does its bookkeeping: its effects then begin with just these.
         """
-        answer = self._answers.get((surface_id, code))
-        if answer is None or not answer.first or (surface_id, code) in self._held or surface_id in self.resting:
+        plans = self._plans.get(surface_id)
+        plan = plans.get(code) if plans is not None else None
+        if plan is None or self._waiting:
+            return ()
+        answer = plan.press
+        if not answer.first or plan.together or (surface_id, code) in self._held or surface_id in self.resting:
             return ()
         player = self.player
         if player.down or answer.again_key in player.by_key:
             return ()
         return answer.first
 
-    def feed(self, surface_id: str, code: int, value: int, arrived: int, now: int,
-             out: list[Effect]) -> Trace | None:
-        """A control went down (1) or up (0).  Returns its trace; None if there is nothing to tell.
+    # Presses and releases.
 
-        `arrived` is the kernel's time of the event, `now` the time of this call, both in ns.
+    def feed(self, surface_id: str, code: int, value: int, arrived: int, now: int,
+             out: list[Effect], *, gone: bool = False) -> Trace | None:
+        """A control went down (1) or up (0; `gone` if its device went away).
+
+        Returns its trace; None if there is nothing to tell.  `arrived` is the kernel's time of the event, `now` the
+        time of this call, both in ns.
         """
         key = (surface_id, code)
         if not value:
-            trace = self._held.pop(key, None)
-            if trace is not None:
-                trace.released = now
-                if trace.run is not None:
-                    self.player.let_go(trace.run, now, out)
-            return trace
+            return self._up(key, arrived, now, out, gone=gone)
         if value != 1 or key in self._held:
             return None
-        answer = self._answers.get(key)
-        if answer is None:
-            surface = self.desk.surfaces.get(surface_id)
-            if surface is None:
-                return None
-            answer = self._prepare(surface, code)
-        if surface_id in self.resting and answer.deed != "rest or wake":
+        plan = self._plan(surface_id, code)
+        if plan is None or (surface_id in self.resting and not plan.wakes):
             return None
-        trace = self._held[key] = Trace(self._next_id, arrived, now)
+        if self._waiting:
+            self._end_waits(key, arrived, now, out)
+        pressing = self._pressing.get(key)
+        answer = plan.press
+        if pressing is None and plan.plain:
+            trace = self._held[key] = Trace(self._next_id, arrived, now)
+            self._next_id += 1
+            trace.answer, trace.code = answer, code
+            self._carry_out(trace, answer, now, out)
+        else:
+            self._held[key] = None
+            trace_made = self._down(key, plan, pressing, arrived, now, out)
+            if surface_id in self.layers.once_surfaces:
+                self._end_once(surface_id, plan)
+            return trace_made
+        if surface_id in self.layers.once_surfaces:
+            self._end_once(surface_id, plan)
+        return trace
+
+    def _down(self, key: Spot, plan: Plan, pressing: Pressing | None, arrived: int, now: int,
+              out: list[Effect]) -> Trace | None:
+        """A control went down that has more meanings than one."""
+        if pressing is None:
+            pressing = self._pressing[key] = Pressing(
+                plan, Recogniser(plan.bound, plan.hold_after, plan.second_within), arrived)
+            together = next((answer for holder, answer in plan.together if holder in self._held), None)
+            if together is not None:
+                holder = next(holder for holder, answer in plan.together if answer is together)
+                if other := self._pressing.get(holder):
+                    other.recogniser.feed("used", arrived)
+                pressing.recogniser.feed("down", arrived)
+                pressing.recogniser.feed("used", arrived)
+                return self._fire(key, pressing, together, arrived, now, out)
+        first = None
+        for gesture in pressing.recogniser.feed("down", arrived):
+            trace = self._make(key, pressing, gesture, arrived, now, out)
+            first = first or trace
+        self._waiting.discard(key)
+        pressing.since = arrived
+        if first is not None and first in self.fresh:
+            self.fresh.remove(first)
+        return first
+
+    def _up(self, key: Spot, arrived: int, now: int, out: list[Effect], *, gone: bool) -> Trace | None:
+        trace = self._held.pop(key, None)
+        if self.layers.holding:
+            self.layers.let_go(key)
+            self.follow_layers()
+        pressing = self._pressing.get(key)
+        if pressing is not None:
+            return self._let_go(key, pressing, arrived, now, out, gone=gone)
+        if trace is not None:
+            self._released(trace, arrived, now, out)
+        return trace
+
+    def _released(self, trace: Trace, arrived: int, now: int, out: list[Effect]) -> None:
+        trace.released = max(arrived, trace.arrived)
+        run = trace.run
+        if run is not None and not (trace.answer is not None and trace.answer.latches):
+            self.player.let_go(run, now, out)
+
+    def _let_go(self, key: Spot, pressing: Pressing, arrived: int, now: int, out: list[Effect], *,
+                gone: bool) -> Trace | None:
+        """The release of a control with several meanings: what it held ends, then what letting go means."""
+        due = pressing.recogniser.due
+        if due and arrived >= due:
+            # The time was over before it was let go, whoever was slow to look.
+            self._time_over(key, pressing, due, now, out)
+        ended = None
+        for trace in pressing.traces:
+            self._released(trace, arrived, now, out)
+            ended = trace
+        pressing.traces = []
+        pressing.until = arrived
+        for gesture in pressing.recogniser.feed("gone" if gone else "up", arrived):
+            made = self._make(key, pressing, gesture, arrived, now, out)
+            if made is not None:
+                self._released(made, arrived, now, out)
+                pressing.traces = []
+        self._settle(key, pressing)
+        return ended
+
+    def _settle(self, key: Spot, pressing: Pressing) -> None:
+        state = pressing.recogniser.state
+        (self._waiting.add if state == "waiting" else self._waiting.discard)(key)
+        if state == "up":
+            self._pressing.pop(key, None)
+
+    def _end_waits(self, pressed: Spot, arrived: int, now: int, out: list[Effect]) -> None:
+        """A press decides what other controls of its surface were waiting for, so that the order is kept."""
+        for key in [key for key in self._waiting if key == pressed or key[0] == pressed[0]]:
+            pressing = self._pressing[key]
+            due = pressing.recogniser.due
+            if key != pressed:
+                self._decide(key, pressing, "other", min(arrived, due), now, out)
+            elif arrived >= due:
+                self._decide(key, pressing, "time", due, now, out)
+
+    def _time_over(self, key: Spot, pressing: Pressing, at: int, now: int, out: list[Effect]) -> None:
+        self._decide(key, pressing, "time", at, now, out)
+
+    def _decide(self, key: Spot, pressing: Pressing, event: str, at: int, now: int, out: list[Effect]) -> None:
+        """Time, or another press, decided what a control's press was."""
+        waited = pressing.recogniser.state == "waiting"
+        for gesture in pressing.recogniser.feed(event, at):
+            trace = self._make(key, pressing, gesture, at, now, out)
+            if trace is not None and waited:
+                trace.released = pressing.until
+                trace.remark(f"waited {say_duration(max(0, at - pressing.until))} for a second tap")
+                self._released(trace, pressing.until, now, out)
+                pressing.traces = []
+        self._settle(key, pressing)
+
+    def _make(self, key: Spot, pressing: Pressing, gesture: str, at: int, now: int, out: list[Effect]) -> Trace | None:
+        """A gesture was made: answer it, if it is bound, or if it is a press of nothing at all."""
+        plan = pressing.plan
+        answer = plan.answers.get(gesture)
+        if answer is None and gesture == PRESS and not plan.answers:
+            answer = plan.press
+        if answer is None or (key[0] in self.resting and answer.deed != REST):
+            return None
+        return self._fire(key, pressing, answer, at, now, out)
+
+    def _fire(self, key: Spot, pressing: Pressing, answer: Answer, at: int, now: int, out: list[Effect]) -> Trace:
+        trace = Trace(self._next_id, at, now)
         self._next_id += 1
-        trace.answer, trace.code = answer, code
+        trace.answer, trace.code, trace.pressed = answer, key[1], pressing.since
+        if answer.gesture == HOLD:
+            trace.remark(f"held for {say_duration(at - pressing.since)}")
+        elif answer.gesture == DOUBLE and pressing.until:
+            trace.remark(f"the second tap came after {say_duration(at - pressing.until)}")
+        self.fresh.append(trace)
+        self._carry_out(trace, answer, now, out)
+        if answer.gesture not in (TAP, RELEASE):
+            pressing.traces.append(trace)
+        return trace
+
+    def _end_once(self, surface_id: str, plan: Plan) -> None:
+        """A layer that was on for one press goes off, unless this was the press that switched it on."""
+        if any(answer.layer_switch and answer.layer_switch.how == "for one press" for answer in plan.any()):
+            return
+        self.layers.end_once(surface_id)
+        self.follow_layers()
+
+    def next_deadline(self) -> int | None:
+        """When `advance` has to be called next, in ns, or None."""
+        dues = [pressing.recogniser.due for pressing in self._pressing.values() if pressing.recogniser.due]
+        return min(dues) if dues else None
+
+    def advance(self, now: int, out: list[Effect]) -> None:
+        """Decide the gestures whose time is over; their traces are in `fresh`."""
+        for key, pressing in list(self._pressing.items()):
+            due = pressing.recogniser.due
+            if due and due <= now:
+                self._time_over(key, pressing, due, now, out)
+
+    @property
+    def recognising(self) -> bool:
+        """Whether any gesture is undecided."""
+        return bool(self._pressing)
+
+    def drop_gestures(self) -> None:
+        """Everything is stopped: what waits to become a tap or a hold becomes nothing."""
+        for key, pressing in list(self._pressing.items()):
+            pressing.recogniser.feed("stop", 0)
+            self._settle(key, pressing)
+
+    # Carrying out.
+
+    def _carry_out(self, trace: Trace, answer: Answer, now: int, out: list[Effect]) -> None:
+        if answer.steps:
+            answer = trace.answer = self._next_step(trace, answer, now)
         if answer.why:
             trace.why = answer.why
         if answer.program is not None:
@@ -195,14 +352,55 @@ class Router:
             if live is None and answer.macro is not None and answer.macro.types_text and self.caps_lock():
                 program = answer.macro.locked_program or program
             self.play(trace, program, answer.manner, answer.again_key, now, out, live)
-        elif answer.deed == "stop everything":
+        elif answer.layer_switch is not None:
+            trace.state = "done"
+            trace.why = self.layers.switch(answer.layer_switch, answer.surface.id, (answer.surface.id, trace.code))
+            self.follow_layers()
+        elif answer.deed:
+            self._do(trace, answer, now, out)
+
+    def _do(self, trace: Trace, answer: Answer, now: int, out: list[Effect]) -> None:
+        deed = answer.deed
+        if deed not in (SWALLOW, PASS):
+            trace.state = "done"
+        if deed == STOP:
             count = self.player.stop_all(now, out)
-            trace.state = "done"
+            self.drop_gestures()
             trace.why = f"{count} {'run' if count == 1 else 'runs'} ended"
-        elif answer.deed == "rest or wake":
-            trace.state = "done"
-            trace.why = "commands again" if surface_id in self.resting else "types normally until it is woken"
-        return trace
+        elif deed == REST:
+            trace.why = "commands again" if answer.surface.id in self.resting else "types normally until it is woken"
+        elif deed == FIRST:
+            count = self.restart_cycles(answer.surface.id, answer.control)
+            trace.why = "its cycle begins anew" if count else "there was no cycle to begin anew"
+        elif deed == PIN:
+            self.layers.pin(pinned=not self.layers.pinned)
+            self.follow_layers()
+            trace.why = ("layers stay as they are, whatever gets the focus" if self.layers.pinned
+                         else "layers follow the focus again")
+
+    def _next_step(self, trace: Trace, answer: Answer, now: int) -> Answer:
+        at, last = self._cycles.get(answer.again_key, (-1, 0))
+        if answer.back and last and now - last > answer.back:
+            at = -1
+        at = (at + 1) % len(answer.steps)
+        self._cycles[answer.again_key] = (at, now)
+        self.layers.version += 1
+        trace.remark(f"{at + 1} of {len(answer.steps)}")
+        return answer.steps[at]
+
+    def cycle_at(self, key: object, back: int, now: int) -> int:
+        """Which action of a cycle comes next, from 0; `key` is (surface, layer, control, gesture)."""
+        at, last = self._cycles.get(key, (-1, 0))
+        return 0 if back and last and now - last > back else at + 1
+
+    def restart_cycles(self, surface_id: str, control: str = "") -> int:
+        """Begin the cycles of a control (or all of a surface) with their first action.  Returns how many."""
+        keys = [key for key in self._cycles if isinstance(key, tuple) and key[0] == surface_id
+                and control in ("", key[2])]
+        for key in keys:
+            del self._cycles[key]
+        self.layers.version += 1
+        return len(keys)
 
     def _live(self, trace: Trace, answer: Answer, now: int) -> Live | None:
         macro = answer.macro
@@ -238,11 +436,26 @@ class Router:
         self._next_id += 1
         return trace
 
-    def let_go_surface(self, surface_id: str, now: int, out: list[Effect]) -> list[Trace]:
-        """Release every control of a surface that is gone."""
+    def let_go_surface(self, surface_id: str, now: int, out: list[Effect]) -> list[tuple[int, Trace | None]]:
+        """Release every control of a surface that is gone: their codes, and the traces that ended."""
         keys = [key for key in self._held if key[0] == surface_id]
-        return [trace for key in keys if (trace := self.feed(key[0], key[1], 0, now, now, out)) is not None]
+        ended = [(key[1], self.feed(*key, 0, now, now, out, gone=True)) for key in keys]
+        for key in [key for key in self._pressing if key[0] == surface_id]:
+            self._decide(key, self._pressing[key], "gone", now, now, out)
+        return ended
 
-    def held(self) -> list[tuple[str, int]]:
+    def latched(self, run: Run) -> Answer | None:
+        """The answer that latched a run down, if one did."""
+        owner = run.owner
+        return owner.answer if isinstance(owner, Trace) and owner.answer and owner.answer.latches else None
+
+    def lost_latches(self) -> list[Run]:
+        """Runs that are latched down by bindings that are not there any more: nobody could let them go."""
+        there = {(surface.id, layer.id, *key) for surface in self.desk.surfaces.values() for layer in surface.layers
+                 for key, binding in layer.bindings.items()
+                 if any(step.kind == "latch" for step in (binding.action, *binding.action.steps))}
+        return [run for run in self.player.runs.values() if self.latched(run) and run.again_key not in there]
+
+    def held(self) -> list[Spot]:
         """(surface, code) of the controls that are down."""
         return list(self._held)

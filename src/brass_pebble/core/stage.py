@@ -35,6 +35,7 @@ class Shortcut:
     opens: str = ""
     opens_in: int = 0
     released: str = ""
+    learns: str = ""
 
 
 @dataclass(frozen=True)
@@ -56,6 +57,8 @@ class StageProgram:
         self.what: str = data.get("what", "")
         self.panels: list[dict[str, Any]] = data.get("panel", [])
         self.notices = parse_duration(data.get("notices", "0ms"))
+        # Whether its shortcuts work while another program has the focus.
+        self.hears_always = data.get("hears", "always") == "always"
         self.state: dict[str, Any] = dict(data["state"])
         self._first = dict(self.state)
         self._limits: dict[str, list[int]] = data.get("limits", {})
@@ -66,6 +69,8 @@ class StageProgram:
             fields = {**row, "lasts": parse_duration(row.get("lasts", "0ms")),
                       "opens_in": parse_duration(row.get("opens_in", "0ms")), "put": row.get("set", {})}
             fields.pop("set", None)
+            # For people who look for clashes.
+            fields.pop("does", None)
             self._shortcuts[frozenset(codes[:-1]), codes[-1]] = Shortcut(**fields)
         self._down: dict[int, int] = {}
         self._acting: dict[int, tuple[Shortcut, dict[str, Any]]] = {}
@@ -73,14 +78,26 @@ class StageProgram:
         self._order = 0
         self.window = ""
         self.opening = ""
+        self._focused = True
+        # The shortcut that gets the next chord, while its dialog is open.
+        self._learning: Shortcut | None = None
 
-    def feed(self, code: int, value: int, now: int, cause: object, out: list[Reaction]) -> None:
-        """A key went down (1) or up (0)."""
+    def has_down(self, code: int) -> bool:
+        """Whether it saw this key go down."""
+        return code in self._down
+
+    def feed(self, code: int, value: int, now: int, cause: object, out: list[Reaction], *,
+             focused: bool = True) -> None:
+        """A key went down (1) or up (0); `focused` tells whether it has the focus."""
+        self._focused = focused
         self.advance(now, out)
         if value:
             self._down[code] = now
             if code not in modifier_codes():
                 held = frozenset(self._down) & modifier_codes()
+                if not focused and self._learning is None and (held, code) not in self._shortcuts:
+                    # What is meant for the program that has the focus is none of its business.
+                    return
                 self._book(now + self.notices, "look", (code, held, cause))
             return
         since = self._down.pop(code, now)
@@ -127,18 +144,31 @@ class StageProgram:
 
     def _notice(self, code: int, held: frozenset[int], cause: object, when: int,
                 out: list[Reaction]) -> None:
-        if self.opening:
+        if self._learning is not None:
+            self._learn(self._learning, code, held, cause, when, out)
+        elif self.opening:
             self._say(f"missed {key_table().name(code)}: {self.opening} is still opening", when, cause, out,
                       good=False)
-        elif self.window and held <= _SHIFTS:
+        elif self.window and self._focused and held <= _SHIFTS:
             self._type(code, held, cause, when, out)
         else:
             shortcut = self._shortcuts.get((held, code))
+            if shortcut is None and not self._focused:
+                return
             if shortcut is None:
                 chord = "+".join(key_table().name(c) for c in (*sorted(held), code))
                 self._say(f"has no shortcut {chord}", when, cause, out, good=False)
             else:
                 self._react(shortcut, code, cause, when, out)
+
+    def _learn(self, shortcut: Shortcut, code: int, held: frozenset[int], cause: object, when: int,
+               out: list[Reaction]) -> None:
+        """The dialog that asks for a key: what comes next is the shortcut from now on."""
+        self._shortcuts = {shape: known for shape, known in self._shortcuts.items() if known is not shortcut}
+        self._shortcuts[held, code] = shortcut
+        self._learning = None
+        chord = "+".join(key_table().name(c) for c in (*sorted(held), code))
+        self._say(f"learnt {chord}", when, cause, out)
 
     def _react(self, shortcut: Shortcut, code: int, cause: object, when: int, out: list[Reaction]) -> None:
         before = {name: self.state[name] for name in {**shortcut.hold, **shortcut.put}}
@@ -159,6 +189,9 @@ class StageProgram:
         if shortcut.opens:
             self.opening = shortcut.opens
             self._book(when + shortcut.opens_in, "open", (shortcut.opens, cause))
+        if shortcut.learns:
+            codes = parse_chord(shortcut.learns).codes
+            self._learning = self._shortcuts.get((frozenset(codes[:-1]), codes[-1]))
         if shortcut.says:
             self._say(shortcut.says.format_map(self.state), when, cause, out)
 

@@ -31,6 +31,7 @@ class Trace:
     state = "nothing"
     why = ""
     spoken = ""
+    pressed = 0
     released = 0
     count = 0
     first_sent = 0
@@ -80,9 +81,10 @@ class Trace:
     def as_dict(self, wall_offset: int) -> dict[str, Any]:
         """For JSON.  `wall_offset` is added to the engine's clock to get ns since 1970."""
         names = key_table()
-        start = self.run.start if self.run else self.fed
+        start = (self.run.begun or self.run.start) if self.run else self.fed
         run, answer = self.run, self.answer
-        surface, layer, binding = (answer.surface, answer.layer, answer.binding) if answer else (None, None, None)
+        surface, layer, action = (answer.surface, answer.layer, answer.action) if answer else (None, None, None)
+        since = self.pressed or self.arrived
         data: dict[str, Any] = {
             "id": self.id,
             "at": (self.arrived + wall_offset) / 1e9,
@@ -90,11 +92,11 @@ class Trace:
             "surface": surface.id if surface else "",
             "surface_name": surface.name if surface else "",
             "control": answer.control if answer else "",
-            "gesture": "press",
+            "gesture": answer.gesture if answer else "press",
             "layer": layer.id if layer else "",
             "layer_name": layer.name if layer else "",
-            "action": binding.action.kind if binding else "",
-            "target": binding.action.target if binding else "",
+            "action": action.kind if action else "",
+            "target": action.target if action else "",
             "words": answer.words if answer else self.spoken,
             "state": self.state,
             "why": self.why,
@@ -102,7 +104,7 @@ class Trace:
             "run": run.id if run else 0,
             "length_ms": (run.program.length if run else 0) / MS,
             "holds": bool(run and run.program.holds),
-            "held_ms": (self.released - self.arrived) / MS if self.released else None,
+            "held_ms": (self.released - since) / MS if self.released else None,
             "first_ms": (self.first_sent - self.arrived) / MS if self.count else None,
             "ended_ms": (run.ended - start) / MS if run and run.ended else None,
             "late_ms": self.worst / MS,
@@ -147,7 +149,8 @@ def sentence(trace: dict[str, Any]) -> str:
     return "".join(parts)
 
 
-_VERBS = {"play": ("plays", "played"), "tap": ("taps", "tapped"), "sustain": ("sustains", "sustained")}
+_VERBS = {"play": ("plays", "played"), "tap": ("taps", "tapped"), "sustain": ("sustains", "sustained"),
+          "latch": ("latches", "latched"), "rapid": ("taps rapidly", "tapped rapidly")}
 
 
 def _answer(trace: dict[str, Any]) -> str:
@@ -156,6 +159,8 @@ def _answer(trace: dict[str, Any]) -> str:
         return str(trace["why"]) or "nothing bound; swallowed"
     if not words:
         return str(trace["why"])
+    if trace["action"] == "latch" and trace["why"] == "ended by this press":
+        return f"let {words} go again"
     if trace["action"] not in _VERBS:
         text = str(words)
     else:
@@ -186,10 +191,3 @@ def say_sent(trace: dict[str, Any]) -> str:
     if trace["count"] == 2 * len(downs) and downs:
         text += f", up after {say_duration(round((sent[-1]['at_ms'] - sent[0]['at_ms']) * MS))}"
     return text
-
-
-def show_action(kind: str, target: str, macro_names: dict[str, str]) -> str:
-    """An action in a few words: `macro Oven close-up`, `Ctrl+M`, `stop everything`."""
-    if kind == "play":
-        return f"“{macro_names.get(target, target)}”"
-    return target

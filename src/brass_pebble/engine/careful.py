@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from brass_pebble.core.action import RECORD, STOP
 from brass_pebble.core.bounce import Debouncer
 from brass_pebble.core.desk import Surface
 from brass_pebble.core.doubles import WINDOW
@@ -58,7 +59,7 @@ class Careful:
             try:
                 arrived_events = source.read(fileno)
                 for code, value, arrived in arrived_events:
-                    if ((self.waiting and not self._engine.router.stops(surface_id, code))
+                    if ((self.waiting and not self._engine.router.does(surface_id, code, STOP))
                             or (value and self._engine.desk.patience and self._engine.router.sends(surface_id, code)
                                 and self._engine.bystanders.modifiers())):
                         self.hold_back(surface_id, code, value, arrived, node)
@@ -108,7 +109,7 @@ class Careful:
                 if (latest := self._latest.get(surface_id)) and arrived - latest.arrived <= WINDOW:
                     self._tell_second(latest, code)
             return None
-        if value and self._engine.recorder.chooses and not self._engine.router.records(surface_id, code) and \
+        if value and self._engine.recorder.chooses and not self._engine.router.does(surface_id, code, RECORD) and \
                 self._engine.recorder.take_target(surface_id, surface.control_of(code)):
             return None
         debouncer = self.debouncers.get(surface_id)
@@ -124,7 +125,7 @@ class Careful:
 
     def _tell_second(self, trace: Trace, code: int) -> None:
         trace.remark(f"it arrived twice; {key_table().name(code)} was dropped")
-        self._engine.touch(trace)
+        self._engine.news.touch(trace)
 
     def believe_releases(self, now: int) -> None:
         """Releases that have lasted count now."""

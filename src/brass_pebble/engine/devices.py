@@ -186,7 +186,7 @@ class Devices:
         surface, holding = self._engine.desk.surfaces[surface_id], self.holdings[surface_id]
         if holding.source is not None and holding.state != "resting":
             armed = holding.state == "taken"
-            layers = {layer.id for layer in surface.layers} if armed else set()
+            layers = set(self._engine.router.layers.stack(surface)) if armed else set()
             lamps = {lamp: armed if shows == ARMED else shows in layers for lamp, shows in surface.lamps}
             if self._engine.recorder.busy:
                 # Hands are on the surface and eyes on the show: every lamp it has says that something is recorded.
@@ -233,6 +233,7 @@ class Devices:
         if holding is None or holding.source is None:
             return
         engine.let_go(surface_id)
+        engine.stop_latches_of(surface_id)
         holding.source.rest()
         holding.state, holding.why = "resting", "it types normally; wake it with s, or brass-pebble wake"
         if not engine.desk.surfaces[surface_id].can_wake_itself():

@@ -6,9 +6,13 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from brass_pebble.core.desk import PLAYS, POLICIES, read_action
+from brass_pebble.core.action import BETWEEN, read_action
+from brass_pebble.core.binding import PLAYS, POLICIES, TIMES, is_gesture
+from brass_pebble.core.durations import parse_duration
+from brass_pebble.core.gesture import DOUBLE, GESTURES, HOLD, PRESS
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.rearrange import Change
 
 Path = tuple[str, ...]
 # surface, its id, layer, its id, gesture, control
@@ -32,19 +36,41 @@ class Edit:
     needs: Path = ()
 
 
-def binding_edit(surface: str, layer: str, control: str, kind: str = "", target: str = "", *, label: str = "",
-                 tint: str = "", gesture: str = "press", plays: str = "", again: str = "", note: str = "",
-                 macros: Iterable[str] | None = None) -> Edit:
-    """Give a control another action, or none with an empty kind.
+def binding_edit(surface: str, layer: str, control: str, kind: str = "", target: str = "", *,
+                 gesture: str = PRESS, macros: Iterable[str] | None = None, adds: bool = False,
+                 **extra: str) -> Edit:
+    """Give a gesture of a control another action, or none with an empty kind; `extra` are a binding's other fields.
 
     Raises:
-        ProblemError: unknown kind, deed, key or macro, or a label that is too long.
+        ProblemError: unknown gesture, kind, deed, key, layer switch or macro, a time that is none, or a label that is
+            too long.
     """
     path = ("surface", surface, "layer", layer, gesture, control)
-    what, needs = f"{surface} {control}", path[:4]
+    what, needs = f"{surface} {control}" + ("" if gesture == PRESS else f", {gesture}"), path[:4]
+    if not is_gesture(gesture):
+        raise ProblemError(f"“{gesture}” is not a gesture",
+                           hint=f"Known are {', '.join(GESTURES)}, and “with” another control")
     if not kind:
         return Edit(f"{what}: cleared", ((path, None),), needs=needs)
-    read_action(kind, target, macros)
+    action = read_action(kind, target, macros)
+    check_extra(extra)
+    fits = {"plays": kind == "play" and extra.get("plays") != "once", "again": kind == "play",
+            "every": kind == "rapid", "back": kind == "cycle", "hold_after": gesture == HOLD,
+            "second_within": gesture == DOUBLE}
+    row = Row({kind: target.split(BETWEEN) if action.steps else target})
+    row |= {name: value for name, value in extra.items() if value and fits.get(name, True)}
+    if adds and gesture == DOUBLE:
+        row["adds"] = True
+    return Edit(f"{what}: {kind} {target}", ((path, row),), needs=needs)
+
+
+def check_extra(extra: dict[str, str]) -> None:
+    """Look at what a binding has beside its action.
+
+    Raises:
+        ProblemError: something of it cannot be.
+    """
+    label, plays, again = (extra.get(name, "") for name in ("label", "plays", "again"))
     if len(label) > LONGEST_LABEL:
         raise ProblemError(f"a label has at most {LONGEST_LABEL} characters, “{label}” has {len(label)}",
                            hint="Shorten it")
@@ -53,10 +79,16 @@ def binding_edit(surface: str, layer: str, control: str, kind: str = "", target:
                            hint="Write once, while held, until pressed again, or 3 times")
     if again and again not in POLICIES:
         raise ProblemError(f"“{again}” is not what a second press can do", hint=f"Known are {', '.join(POLICIES)}")
-    extra = {"plays": "" if plays == "once" or kind != "play" else plays, "again": again if kind == "play" else "",
-             "label": label, "tint": tint, "note": note}
-    row = Row({kind: target} | {name: value for name, value in extra.items() if value})
-    return Edit(f"{what}: {kind} {target}", ((path, row),), needs=needs)
+    for name in TIMES:
+        if extra.get(name):
+            parse_duration(extra[name])
+
+
+def rearranging_edit(words: str, changes: Iterable[Change]) -> Edit:
+    """Many bindings set or cleared in one change."""
+    values = tuple((("surface", surface, "layer", layer, gesture, control), None if row is None else Row(row))
+                   for surface, layer, gesture, control, row in changes)
+    return Edit(words, values)
 
 
 def apply_edit(text: str, edit: Edit) -> str:

@@ -7,15 +7,14 @@ clients hear of it, and never while a step is about to be due.
 from __future__ import annotations
 
 import time
-from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from brass_pebble.core.bounce import BounceWatch
+from brass_pebble.core.action import RECORD, REST, STOP
 from brass_pebble.core.desk import Desk
 from brass_pebble.core.macro import Macro, Program
-from brass_pebble.core.player import Effect, Player, Run
+from brass_pebble.core.player import Effect, Manner, Player, Run
 from brass_pebble.core.problem import Problem
 from brass_pebble.core.router import Router
 from brass_pebble.core.trace import Trace
@@ -26,24 +25,22 @@ from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput
 
 from .careful import Careful
+from .chord_catcher import ChordCatcher
 from .devices import Devices
 from .errands import Errands
+from .focus import Focus
 from .hands import Hands
 from .logs import log
 from .loop import Loop, Worker
 from .meet import Meet
 from .memory import Memory
+from .news import News
 from .recorder import Recorder
 from .script import Script
 from .server import Client, Server
 from .store import DeskStore, Loaded
 
 MS = 1_000_000
-TELL_AFTER = 2 * MS
-TELL_EVERY = 25 * MS
-STEP_IS_NEAR = MS // 2
-TELL_AT_LATEST = 60 * MS
-KEPT_TRACES = 500
 
 
 @dataclass
@@ -73,16 +70,9 @@ class Engine:
         self.worker = Worker(self.loop)
         self.player = Player(self._run_ended)
         self.router = Router(self.player)
-        self.history: deque[Trace] = deque()
+        self.news = News(self)
         self.problems: list[Problem] = []
         self._out: list[Effect] = []
-        self._unnoted: list[tuple[int, list[Effect]]] = []
-        self._touched: dict[int, Trace] = {}
-        self._fresh: list[Trace] = []
-        self._lit: list[tuple[str, int, int, int]] = []
-        self._bounces: dict[str, BounceWatch] = {}
-        self._told = 0
-        self._tell_due: int | None = None
         self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
         self.hands = Hands(self)
         self._was_visited = False
@@ -100,14 +90,17 @@ class Engine:
         self.bystanders = Bystanders()
         self.router.caps_lock = self.bystanders.caps_lock
         self.careful = Careful(self)
+        self.focus = Focus(self)
+        self.chord_catcher: ChordCatcher
         # Imported here, since it speaks of this class.
         from .requests import Requests
-        self._requests = Requests(self)
-        self.server = Server(setup.socket, self.loop, self._requests.take, self._client_left, self._requests.hello)
+        self.requests = Requests(self)
+        self.server = Server(setup.socket, self.loop, self.requests.take, self._client_left, self.requests.hello)
         self.devices.take()
         self.devices.watch_for_changes()
         self.meet.follow()
         self.follow_bystanders()
+        self.focus.follow()
 
     def _open_output(self, desk: Desk) -> Output:
         try:
@@ -150,6 +143,8 @@ class Engine:
                 self.output.send(out, time.monotonic_ns())
         finally:
             self.errands.close()
+            self.focus.close()
+            self.chord_catcher.end("left")
             self.meet.close()
             self.bystanders.close()
             self.devices.close()
@@ -178,7 +173,7 @@ class Engine:
             try:
                 arrived_events = source.read(fileno)
                 for code, value, arrived in arrived_events:
-                    if ((waiting and not self.router.stops(surface_id, code))
+                    if ((waiting and not self.router.does(surface_id, code, STOP))
                             or (value and modifiers() and self.router.sends(surface_id, code))):
                         self.careful.hold_back(surface_id, code, value, arrived, "")
                         continue
@@ -198,7 +193,7 @@ class Engine:
                         self.output.send([(sent, 0, now, unknown) for sent in reversed(first)], now)
                         raise
                     if first:
-                        self._unnoted.append((sent_at, out[:len(first)]))
+                        self.news.unnoted.append((sent_at, out[:len(first)]))
                         del out[:len(first)]
                     if out:
                         self._send(now)
@@ -220,17 +215,32 @@ class Engine:
 
     def _book(self, surface_id: str, code: int, value: int, trace: Trace | None, arrived: int) -> None:
         """Remember a press or a release, to be told later; do what it asks of the engine itself."""
-        if trace is None and surface_id in self.router.resting:
+        news, router = self.news, self.router
+        if router.fresh:
+            self._take_fresh()
+        if trace is None and surface_id in router.resting:
             return
-        self._lit.append((surface_id, code, value, arrived))
+        news.lit.append((surface_id, code, value, arrived))
         if trace is not None:
-            self._fresh.append(trace)
-            if value and trace.deed == "rest or wake":
-                self.devices.toggle(surface_id)
-            elif value and trace.deed == "record":
-                self.recorder.toggle(trace)
-            elif value and trace.deed == "stop everything":
-                self.careful.drop_waiting()
+            news.fresh.append(trace)
+            if value and trace.deed:
+                self._do_deed(trace)
+
+    def _take_fresh(self) -> None:
+        """Gestures that were decided beside the press itself."""
+        fresh, self.router.fresh = self.router.fresh, []
+        for trace in fresh:
+            self.news.fresh.append(trace)
+            if trace.deed:
+                self._do_deed(trace)
+
+    def _do_deed(self, trace: Trace) -> None:
+        if trace.deed == REST and trace.answer is not None:
+            self.devices.toggle(trace.answer.surface.id)
+        elif trace.deed == RECORD:
+            self.recorder.toggle(trace)
+        elif trace.deed == STOP:
+            self.careful.drop_waiting()
 
     def play(self, macro: Macro, origin: str, values: dict[str, int] | None = None) -> Trace:
         """Play a macro for a client, with the values that it gave."""
@@ -240,13 +250,25 @@ class Engine:
         self.router.play_macro(trace, macro, now, self._out, values)
         if self._out:
             self._send(now)
-        self._fresh.append(trace)
+        self.news.fresh.append(trace)
+        return trace
+
+    def play_program(self, program: Program, words: str, origin: str, manner: Manner) -> Trace:
+        """Play keys that no binding and no macro plays, for a client."""
+        now = time.monotonic_ns()
+        trace = self.router.new_trace(now, now, origin)
+        trace.spoken = words
+        self.router.play(trace, program, manner, None, now, self._out)
+        if self._out:
+            self._send(now)
+        self.news.fresh.append(trace)
         return trace
 
     def stop_all(self) -> int:
         """End every run and the class, release everything.  Returns the number of runs ended."""
         self.hands.stop_script()
         self.careful.drop_waiting()
+        self.router.drop_gestures()
         now = time.monotonic_ns()
         count = self.player.stop_all(now, self._out)
         if self._out:
@@ -259,10 +281,6 @@ class Engine:
         self.player.answer(run, answer, now, self._out)
         if self._out:
             self._send(now)
-
-    def touch(self, trace: Trace) -> None:
-        """A trace has changed: clients are told of it."""
-        self._touched[trace.id] = trace
 
     def stop_runs(self, meant: Callable[[Run], bool]) -> int:
         """End the runs that are meant.  Returns how many."""
@@ -277,9 +295,11 @@ class Engine:
     def let_go(self, surface_id: str) -> None:
         """Release every control of a surface that went away."""
         now = time.monotonic_ns()
-        for trace in self.router.let_go_surface(surface_id, now, self._out):
-            self._fresh.append(trace)
-            self._lit.append((surface_id, trace.code, 0, now))
+        for code, trace in self.router.let_go_surface(surface_id, now, self._out):
+            if trace is not None:
+                self.news.fresh.append(trace)
+            self.news.lit.append((surface_id, code, 0, now))
+        self._take_fresh()
         self.careful.forget(surface_id)
         if self._out:
             self._send(now)
@@ -292,6 +312,13 @@ class Engine:
                 return False
             owner.remark("its device was pulled out")
             return True
+        self.stop_runs(meant)
+
+    def stop_latches_of(self, surface_id: str) -> None:
+        """Let go what a surface's controls latched down, since they cannot do it themselves any more."""
+        def meant(run: Run) -> bool:
+            answer = self.router.latched(run)
+            return answer is not None and answer.surface.id == surface_id
         self.stop_runs(meant)
 
     def _send(self, now: int) -> None:
@@ -307,28 +334,42 @@ class Engine:
         sent_at = time.monotonic_ns()
         if self.recorder.busy:
             self.recorder.note(out, sent_at)
-        self._unnoted.append((sent_at, out))
+        self.news.unnoted.append((sent_at, out))
 
     def _on_time(self, now: int) -> None:
+        if self.router.recognising:
+            self._decide_gestures(now)
         self.player.advance(now, self._out)
         if self._out:
             self._send(now)
         if self.careful.debouncers:
             self.careful.believe_releases(now)
         self.output.advance(now)
-        if self._tell_due is not None and self._tell_due <= now:
-            self._tell(now)
+        if self.news.due is not None and self.news.due <= now:
+            self.news.tell(now)
         for name, (when, call) in list(self._alarms.items()):
             if when <= now:
                 del self._alarms[name]
                 call(now)
+
+    def _decide_gestures(self, now: int) -> None:
+        """Gestures whose time is over.  What has arrived meanwhile comes first: it may be the release in time."""
+        due = self.router.next_deadline()
+        if due is None or due > now:
+            return
+        self.loop.serve_ready()
+        self.router.advance(now, self._out)
+        if self._out:
+            self._send(now)
+        self._take_fresh()
 
     def _deadline(self) -> int | None:
         dues = [when for when, _ in self._alarms.values()]
         for debouncer in self.careful.debouncers.values():
             if (lasted := debouncer.next_deadline()) is not None:
                 dues.append(lasted)
-        for due in (self.player.next_deadline(), self.output.next_deadline(), self._tell_due):
+        for due in (self.player.next_deadline(), self.output.next_deadline(), self.news.due,
+                    self.router.next_deadline() if self.router.recognising else None):
             if due is not None:
                 dues.append(due)
         return min(dues) if dues else None
@@ -350,7 +391,8 @@ class Engine:
         """A mistake of the program: everything stops and is released, the engine goes on."""
         log.error("unexpected: %r", error, exc_info=error)
         # What waits in the list has left as far as the player knows; the rest of the runs' keys go up behind it.
-        out, self._out, self._unnoted, self._tell_due = self._out, [], [], None
+        out, self._out = self._out, []
+        self.news.drop_effects()
         now, runs = time.monotonic_ns(), list(self.player.runs.values())
         self.player.on_end = None
         self.player.stop_all(now, out)
@@ -368,97 +410,14 @@ class Engine:
             self.quit()
         self.add_problem(Problem(f"something unexpected happened: {error!r}", hint=hint))
 
-    # Notes and news, after the effects have left.
-
     def _run_ended(self, run: Run, now: int) -> None:
-        trace = run.owner
-        if isinstance(trace, Trace):
-            trace.run = run
-            trace.state = run.state
-            if run.trouble:
-                trace.why = run.trouble
-            self._touched[trace.id] = trace
+        self.news.run_ended(run)
 
     def _after(self) -> None:
-        """At the end of each round of the loop: book the telling, if there is anything to tell.
-
-        Never at once: the program that a press was for runs first, then the account of it is put together.
-        """
+        """At the end of each round of the loop."""
         if self.player.errands:
             self.errands.take()
-        if self._tell_due is None and (self._unnoted or self._fresh or self._lit or self._touched
-                                       or self._stage_changed()):
-            self._tell_due = max(time.monotonic_ns() + TELL_AFTER, self._told + TELL_EVERY)
-
-    def _stage_changed(self) -> bool:
-        return isinstance(self.output, StageOutput) and (self.output.changed or bool(self.output.reactions))
-
-    def note(self) -> None:
-        """Bring the traces up to date with what was sent and what came of it."""
-        unnoted, self._unnoted = self._unnoted, []
-        for at, effects in unnoted:
-            for code, value, planned, run in effects:
-                trace = run.owner
-                if isinstance(trace, Trace):
-                    if trace.run is None:
-                        trace.run, trace.state, trace.why = run, "playing", ""
-                    trace.note_sent(code, value, planned, at)
-                    if trace.count <= 8:
-                        self._touched[trace.id] = trace
-        fresh, self._fresh = self._fresh, []
-        for trace in fresh:
-            self._touched[trace.id] = trace
-            if not self.history or self.history[-1].id < trace.id:
-                self._remember(trace)
-        output = self.output
-        if isinstance(output, StageOutput) and output.reactions:
-            for reaction in output.reactions:
-                owner = reaction.cause.owner if isinstance(reaction.cause, Run) else None
-                if isinstance(owner, Trace):
-                    owner.note_reaction(reaction.program, reaction.text, reaction.at, reaction.good)
-                    self._touched[owner.id] = owner
-            output.reactions.clear()
-
-    def _remember(self, trace: Trace) -> None:
-        self.history.append(trace)
-        while len(self.history) > KEPT_TRACES:
-            old = self.history.popleft()
-            if old.run is not None:
-                # Breaks the circle of trace and run, so that both are freed at once.
-                old.run.owner = None
-
-    def _tell(self, now: int) -> None:
-        due = self.player.next_deadline()
-        if due is not None and 0 < due - now < STEP_IS_NEAR and now - self._told < TELL_AT_LATEST:
-            self._tell_due = due + 1
-            return
-        self._told, self._tell_due = now, None
-        self.note()
-        lit, self._lit = self._lit, []
-        self._watch_bounces(lit)
-        touched, self._touched = self._touched, {}
-        server = self.server
-        if lit and server.wanted("press"):
-            surfaces = self.desk.surfaces
-            server.publish("press", {"keys": [
-                [surface, surfaces[surface].control_of(code), value]
-                for surface, code, value, _ in lit if surface in surfaces]})
-        if touched and server.wanted("trace"):
-            for trace in touched.values():
-                server.publish("trace", {"trace": trace.as_dict(self.wall_offset)})
-        output = self.output
-        if isinstance(output, StageOutput) and output.changed:
-            output.changed = False
-            if server.wanted("stage"):
-                server.publish("stage", {"programs": self._requests.stage_state(output)})
-
-    def _watch_bounces(self, lit: list[tuple[str, int, int, int]]) -> None:
-        for surface_id, code, value, arrived in lit:
-            watch = self._bounces.get(surface_id)
-            if watch is None:
-                watch = self._bounces[surface_id] = BounceWatch()
-            if (chatter := watch.feed(code, value, arrived)) and surface_id not in self.careful.debouncers:
-                self.devices.notice_chatter(surface_id, chatter)
+        self.news.book()
 
     def add_problem(self, problem: Problem) -> None:
         """Tell the person of something wrong."""
@@ -482,7 +441,10 @@ class Engine:
         if result.ok:
             output = self.desk.output
             self.router.load(result.desk)
+            lost = self.router.lost_latches()
+            self.stop_runs(lambda run: run in lost)
             self.devices.take()
+            self.focus.follow()
             if result.desk.output != output:
                 result.problems.append(Problem(f"the output is now “{result.desk.output}”, but “{output}” stays in use",
                                                "desk.toml", hint="End the engine and start it again"))
@@ -492,7 +454,7 @@ class Engine:
     def tell_desk(self) -> None:
         """Tell clients of the desk and of the devices as they are now."""
         if self.server.wanted("desk"):
-            self.server.publish("desk", {"desk": self._requests.desk_state()})
+            self.server.publish("desk", {"desk": self.requests.desk_state()})
         if self.server.wanted("problem"):
             self.server.publish("problem", {"problems": [p.as_dict() for p in self.problems]})
         self.meet.tell()
@@ -507,6 +469,7 @@ class Engine:
     def _client_left(self, client: Client) -> None:
         self.hands.let_go(client.number)
         self.meet.client_left(client.number)
+        self.chord_catcher.client_left(client.number)
         # A client that only asks something must not end an engine whose screen has yet to come.
         self._was_visited |= bool(client.topics)
         if self.setup.until_left and self._was_visited and not self.server.clients:

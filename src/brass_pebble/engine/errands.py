@@ -100,7 +100,7 @@ class Errands:
     def _remark(self, run: Run, text: str) -> None:
         if isinstance(run.owner, Trace):
             run.owner.remark(text)
-            self._engine.touch(run.owner)
+            self._engine.news.touch(run.owner)
 
     # Windows.
 
@@ -157,10 +157,8 @@ class Errands:
     def _layer(self, run: Run, ask: Errand) -> Done:
         name, state = ask.words
         surface = run.owner.answer.surface.id if isinstance(run.owner, Trace) and run.owner.answer else ""
-        if not self._engine.router.switch_layer(surface, name, on=state == "on"):
-            return f"there is no layer “{name}” on the surface that was pressed", False
-        self._engine.tell_desk()
-        return "", True
+        done = self._engine.router.switch_layer(surface, name, on=state == "on")
+        return done or f"there is no layer “{name}” on the surface that was pressed", bool(done)
 
     # On threads.
 

@@ -43,6 +43,8 @@ class Hands:
         for node, key in (("", code), ("its second part", second)):
             if key is None:
                 continue
+            if self._engine.chord_catcher.hear_bench(facts.id, key, int(down)):
+                continue
             if surface:
                 trace = self.press(holder, surface, key, down, node) or trace
             else:

@@ -99,6 +99,13 @@ class Loop:
                 # A closed descriptor has left the set by itself.
                 return
 
+    def serve_ready(self) -> None:
+        """Call now for every descriptor that is ready, without waiting."""
+        for fileno, events in self._epoll.poll(0):
+            call = self._calls.get(fileno)
+            if call is not None:
+                call(events)
+
     def stop(self) -> None:
         """Leave `run` after this round."""
         self._running = False

@@ -9,6 +9,7 @@ import re
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from brass_pebble.core.binding import row_of
 from brass_pebble.core.desk import LAMPS, ON_TRIAL, Surface
 from brass_pebble.core.durations import parse_duration
 from brass_pebble.core.identity import DeviceFacts
@@ -270,9 +271,7 @@ def _carry_over(surface: Surface, layout: Layout) -> list[tuple[tuple[str, ...],
             now = by_code.get(code, key_table().name(code))
             if now != control:
                 path = ("surface", surface.id, "layer", layer.id, gesture)
-                row = Row({binding.action.kind: binding.action.target} | {
-                    name: value for name in ("label", "tint", "note") if (value := getattr(binding, name))})
-                values += [((*path, control), None), ((*path, now), row)]
+                values += [((*path, control), None), ((*path, now), Row(row_of(binding)))]
     # First everything is taken away, then put down, so that names may be exchanged.
     return sorted(values, key=lambda item: item[1] is not None)
 

@@ -86,7 +86,8 @@ class Recorder:
         surface = engine.desk.surfaces.get(outcome.surface)
         if surface is None or not surface.layers:
             return "the control that was chosen is not there any more"
-        layer = surface.layers[-1].id
+        # The layer that is on top now is the one that the person sees.
+        layer = engine.router.layers.stack(surface)[-1]
         if not outcome.text:
             edit = binding_edit(surface.id, layer, outcome.control)
             said = f"nothing was played, so {surface.name} {outcome.control} was cleared"

@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from brass_pebble import __version__
+from brass_pebble.core.action import ACTION_KINDS, Action
+from brass_pebble.core.binding import TIMES, Binding
 from brass_pebble.core.bounce import Chatter
-from brass_pebble.core.desk import ACTION_KINDS, Action, Binding, Surface
+from brass_pebble.core.desk import Layer, Surface
+from brass_pebble.core.durations import write_duration
 from brass_pebble.core.keys import key_table
+from brass_pebble.core.plan import show_action
 from brass_pebble.core.problem import ProblemError, nearest
-from brass_pebble.core.trace import show_action
+from brass_pebble.core.shown import show_surface
 from brass_pebble.outputs.stage import StageOutput
 
-from .edits import binding_edit
+from .layer_requests import LayerRequests
 from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
@@ -31,7 +36,7 @@ class Requests:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        parts = (self, MeetRequests(engine, self), MacroRequests(engine, self))
+        parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
 
@@ -56,14 +61,15 @@ class Requests:
         engine = self._engine
         return {"desk": self.desk_state(), "problems": [p.as_dict() for p in engine.problems],
                 "programs": self.stage_state(engine.output) if isinstance(engine.output, StageOutput) else [],
+                "layers": self.layers_state(),
                 "down": [[s, engine.desk.surfaces[s].control_of(c)] for s, c in engine.router.held()
                          if s in engine.desk.surfaces]}
 
     def do_traces(self, client: Client, message: Message) -> Message:
         """The latest traces, oldest first."""
-        self._engine.note()
+        self._engine.news.note()
         count = max(0, min(int(message.get("count", 50)), 500))
-        latest = list(self._engine.history)[-count:] if count else []
+        latest = list(self._engine.news.history)[-count:] if count else []
         return {"traces": [trace.as_dict(self._engine.wall_offset) for trace in latest]}
 
     def do_press(self, client: Client, message: Message) -> Message:
@@ -126,22 +132,6 @@ class Requests:
         self._engine.quit()
         return {}
 
-    def do_bind(self, client: Client, message: Message) -> None:
-        """Give a control another action; an empty kind clears it."""
-        surface = self.surface(message)
-        if not surface.layers:
-            raise Refusal(f"“{surface.name}” has no layer yet", f"Add [surface.{surface.id}.layer.base] to desk.toml")
-        control = str(message.get("control", ""))
-        if surface.code_of(control) is None:
-            raise Refusal(f"“{surface.name}” has no control “{control}”",
-                          nearest(control, [c.id for c in surface.layout.controls]))
-        layer = str(message.get("layer") or surface.layers[-1].id)
-        words = ("kind", "target", "label", "tint", "plays", "again", "note")
-        fields = {name: str(message.get(name, "")) for name in words}
-        store = self._engine.store
-        self.edit(client, message, lambda: store.change(
-            binding_edit(surface.id, layer, control, **fields, macros=store.macro_names())))
-
     def do_undo(self, client: Client, message: Message) -> None:
         """Take the last change of the desk back."""
         self.edit(client, message, self._engine.store.undo)
@@ -201,7 +191,8 @@ class Requests:
     def stage_state(self, output: StageOutput) -> list[Message]:
         """The stage's programs as they are."""
         return [{"id": name, "name": program.name, "what": program.what, "panels": program.panels,
-                 "state": program.state, "window": program.window, "opening": program.opening}
+                 "state": program.state, "window": program.window, "opening": program.opening,
+                 "focused": name == output.focused}
                 for name, program in output.programs.items()]
 
     def desk_state(self) -> Message:
@@ -216,13 +207,13 @@ class Requests:
                         "length_ms": m.program.length / MS, "events": len(m.program.times), "live": m.live}
                        for m in desk.macros.values()],
             "broken_macros": desk.broken_macros,
+            "hold_after_ms": desk.hold_after / MS, "second_within_ms": desk.second_within / MS,
             "undo": engine.store.next_undo(),
             "script": engine.setup.script.name if engine.setup.script else "",
             "question": engine.devices.question(), "recorder": engine.recorder.state(),
         }
 
     def _surface_state(self, surface: Surface) -> Message:
-        engine = self._engine
         holding = self._engine.devices.holdings.get(surface.id)
         controls = []
         for control in surface.layout.controls:
@@ -230,14 +221,10 @@ class Requests:
                             "w": control.w, "h": control.h, "legend": control.legend}
             if holding and holding.parts and not any(control.code in part.codes for part in holding.parts):
                 row["absent"] = True
-            found = surface.answer(control.id, "press", engine.router.layers_off)
-            if found:
-                layer, binding = found
-                row.update(self._binding_state(binding), layer=layer.id)
             controls.append(row)
-        return {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
-                "layers": [{"id": layer.id, "name": layer.name, "on": engine.router.layer_is_on(surface.id, layer.id)}
-                           for layer in surface.layers],
+        state = {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
+                "layers": [self._layer_state(surface, layer) for layer in surface.layers],
+                "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
                 "device": holding.parts[0].shown if holding and holding.source else "",
                 "where": holding.parts[0].where if holding and holding.source else "",
                 "known_by": list(holding.reasons) if holding else [],
@@ -251,6 +238,30 @@ class Requests:
                 "bench": bool(holding and holding.source and holding.source.facts.kind == "bench"),
                 "state": holding.state if holding else "missing", "why": holding.why if holding else "",
                 "controls": controls}
+        show_surface(state)
+        return state
+
+    def _layer_state(self, surface: Surface, layer: Layer) -> Message:
+        follows = layer.follows
+        why = self._engine.router.layers.why(surface, layer.id)
+        return {"id": layer.id, "name": layer.name, "tint": layer.tint, "on": bool(why), "why": why,
+                "starts": layer.starts, "follows": {"class": follows.cls, "title": follows.title} if follows else None,
+                "bindings": [self._binding_state(binding) for binding in layer.bindings.values()]}
+
+    def layers_state(self) -> Message:
+        """Which layers are on and why, where cycles stand, and the window that has the focus."""
+        engine, layers = self._engine, self._engine.router.layers
+        window, now = layers.window, time.monotonic_ns()
+        cycles = [[surface.id, layer.id, binding.control, binding.gesture,
+                   engine.router.cycle_at((surface.id, layer.id, binding.control, binding.gesture), binding.back, now)
+                   % len(binding.action.steps)]
+                  for surface in engine.desk.surfaces.values() for layer in surface.layers
+                  for binding in layer.bindings.values() if binding.action.steps]
+        return {"on": {surface.id: {layer.id: why for layer in surface.layers if (why := layers.why(surface, layer.id))}
+                       for surface in engine.desk.surfaces.values()},
+                "cycles": cycles, "window": {"class": window.cls, "title": window.title, "shown": window.shown}
+                if window else None, "pinned": layers.pinned, "follows": engine.focus.wanted(),
+                "source": engine.focus.source, "trouble": engine.focus.trouble}
 
     def _chatter_state(self, surface: Surface, chatter: Chatter) -> Message | None:
         if surface.debounce:
@@ -262,10 +273,14 @@ class Requests:
         action = binding.action
         macro = self._engine.desk.macros.get(action.target) if action.kind == "play" else None
         names = {m.id: m.name for m in self._engine.desk.macros.values()}
-        return {"kind": action.kind, "target": action.target, "glyph": action.glyph,
+        return {"control": binding.control, "gesture": binding.gesture, "kind": action.kind,
+                "target": action.target, "glyph": action.glyph,
                 "label": binding.label or (macro.label or macro.name if macro else "") or _short(action),
                 "own_label": binding.label, "own_tint": binding.tint, "plays": binding.plays, "again": binding.again,
-                "note": binding.note,
+                "note": binding.note, "adds": binding.adds, **{name: write_duration(lasts) if (lasts := getattr(
+                    binding, name)) else "" for name in TIMES},
+                "steps": [{"glyph": step.glyph, "words": show_action(step.kind, step.target, names)}
+                          for step in action.steps],
                 "tint": binding.tint or (macro.tint if macro else ""),
                 "words": show_action(action.kind, action.target, names), "means": ACTION_KINDS[action.kind].means,
                 "broken": action.kind == "play" and macro is None}

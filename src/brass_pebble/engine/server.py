@@ -16,7 +16,7 @@ from .loop import Loop
 
 PROTOCOL = 1
 TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
-          "recorder")
+          "recorder", "layers", "chord")
 MOST_WAITING = 1_000_000
 DROP_ABOVE = 400_000
 MOST_LINE = 256_000

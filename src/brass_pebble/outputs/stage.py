@@ -12,19 +12,30 @@ from brass_pebble.core.stage import Reaction, StageProgram
 
 
 class StageOutput:
-    """Stage programs as receivers.  Reactions pile up in `reactions` until the engine takes them."""
+    """Stage programs as receivers.  Reactions pile up in `reactions` until the engine takes them.
+
+    `focused` is the program that has the focus: the others hear only if they hear always.
+    """
 
     def __init__(self, programs: dict[str, StageProgram]) -> None:
         self.programs = programs
         self.reactions: list[Reaction] = []
         self.changed = True
+        self.focused = next(iter(programs), "")
+
+    def focus(self, name: str) -> None:
+        """Give a program the focus."""
+        if name in self.programs:
+            self.focused, self.changed = name, True
 
     def send(self, effects: list[Effect], now: int) -> None:
         for code, value, _, run in effects:
             if code >= POINTER:
                 continue
-            for program in self.programs.values():
-                program.feed(code, value, now, run, self.reactions)
+            for name, program in self.programs.items():
+                # A key that went down in a program goes up there, too, whoever has the focus by then.
+                if name == self.focused or program.hears_always or (not value and program.has_down(code)):
+                    program.feed(code, value, now, run, self.reactions, focused=name == self.focused)
         self.changed = True
 
     def press(self, codes: tuple[int, ...]) -> bool:

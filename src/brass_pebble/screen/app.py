@@ -16,12 +16,12 @@ from brass_pebble.core.macro import read_macro
 
 from .desk_view import DeskView
 from .link import Link
-from .macro.record import RecordSheet
 from .palette import BASALT, PALETTES, Palette
 from .state import DeskState
 from .view import View
 
-TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder"]
+TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
+          "layers", "chord"]
 
 
 WARM_AFTER = 1.5
@@ -85,8 +85,9 @@ class BrassPebbleApp(App[None]):
         if message["topic"] == "note":
             self._note(message)
             return
-        if message["topic"] == "heard" and isinstance(self.screen, RecordSheet):
-            self.screen.hear(message)
+        # A sheet on top may wait for something.
+        if message["topic"] in getattr(self.screen, "HEARS", ()):
+            self.screen.hear(message)  # type: ignore[attr-defined]
             return
         changed = self.state.take(message)
         task = asyncio.create_task(self.view.take(message, changed))

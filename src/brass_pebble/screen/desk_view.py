@@ -14,15 +14,19 @@ from brass_pebble.screen.state import DeskState, Spot
 
 from .bind_panel import BindPanel
 from .checkup_view import CheckupView
+from .clashes_view import ClashesView
+from .finder import Finder
 from .link import Link
 from .macro.picker import MacroPicker
 from .macro.view import MacroView
 from .meet.view import MeetView
 from .sheets import Sheet, explain, key_help, problem_list
+from .surface.view import SurfaceView
 from .surface_panel import SurfacePanel
 from .view import View
 from .widgets.board import Board
 from .widgets.path_bar import PathBar
+from .widgets.stage_panel import StagePanel
 from .widgets.status_line import StatusLine
 from .widgets.surface_drawing import SurfaceDrawing
 from .widgets.trace_list import TraceList
@@ -54,6 +58,9 @@ class DeskView(View):
         Binding("s", "toggle_rest", "rest / wake", show=False), Binding("m", "meet", "meet a device"),
         Binding("i", "settings", "surface", show=False), Binding("a", "arrange", "arrange", show=False),
         Binding("o", "open_macro", "macros"),
+        Binding("l", "layers", "layers"), Binding("k", "clashes", "clashes"),
+        Binding("f", "find", "find", show=False), Binding("g", "pin", "pin the layers", show=False),
+        Binding("j", "next_program", "next program on the stage", show=False),
         Binding("c", "checkup", "checkup", show=False), Binding("n", "accept", "accept the debounce", show=False),
         Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
         Binding("R", "restart", "restart engine", show=False),
@@ -67,6 +74,7 @@ class DeskView(View):
         self.following = False
         self._latched: set[Spot] = set()
         self._arranging = ""
+        self._blank = ""
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
@@ -106,6 +114,8 @@ class DeskView(View):
             self.query_one(StatusLine).redraw()
         else:
             self._show_presses(topic, message, changed)
+            if topic == "layers":
+                self._show_path()
 
     def _show_presses(self, topic: str, message: Message, changed: set[Spot]) -> None:
         board = self.query_one(Board)
@@ -116,11 +126,21 @@ class DeskView(View):
                     self.state.traces[-1]["id"]:
                 self.following = True
                 board.select(spot)
+            self._offer(trace)
             self.query_one(TraceList).redraw()
             if self.following and spot == board.selected:
                 self._show_path()
         board.refresh_spots(changed)
         self.query_one(StatusLine).redraw()
+
+    def _offer(self, trace: dict[str, Any]) -> None:
+        """A blank control was pressed: it can be bound there and then."""
+        control = self.state.control((trace["surface"], trace["control"]))
+        blank = control is not None and trace["why"].startswith("nothing bound") and not control.get("gestures")
+        said = f"○ {trace['surface_name']} {control['legend']} is blank. b binds it now." if control and blank else ""
+        if said != self._blank:
+            self._blank = said
+            self._show_trouble()
 
     def _show_path(self) -> None:
         self.query_one(PathBar).show(self.query_one(Board).selected, following=True)
@@ -153,7 +173,7 @@ class DeskView(View):
             place = f"{first['file']}, line {first['line']}: " if first["line"] else ""
             text = f"✗ {place}{first['what']}. {first['hint']}   (p shows all)"
         else:
-            text = next((_say_chatter(s) for s in self.state.desk["surfaces"] if s["chatter"]), "")
+            text = self._blank or next((_say_chatter(s) for s in self.state.desk["surfaces"] if s["chatter"]), "")
         trouble.update(text)
         trouble.set_class(bool(text), "shown")
         self.call_after_refresh(self._share_room)
@@ -249,7 +269,7 @@ class DeskView(View):
         surface, control = self.state.surface(spot[0]), self.state.control(spot)
         if surface is None or control is None:
             return
-        fields = await self.app.push_screen_wait(BindPanel(surface, control, self.state.desk["macros"]))
+        fields = await self.app.push_screen_wait(BindPanel(surface, control, self.state.desk["macros"], ask=self.ask))
         if fields is not None:
             reply = await self.ask("bind", **fields)
             if reply:
@@ -260,7 +280,8 @@ class DeskView(View):
         """Take the selected control's action away."""
         surface, control = self.query_one(Board).selected
         if "kind" in (self.state.control((surface, control)) or {}):
-            await self.ask("bind", surface=surface, control=control, kind="")
+            row = self.state.control((surface, control)) or {}
+            await self.ask("rearrange", how="clear", places=[[surface, row["layer"], control]])
 
     @work(group="undo")
     async def action_undo(self) -> None:
@@ -341,6 +362,11 @@ class DeskView(View):
                 ("i", "the selected surface's settings; draw it anew, take it off the desk"),
                 ("a", "arrange: move the selected surface with the arrows"),
                 ("o", "the selected control's macro, or all macros, or a new one"),
+                ("l", "the selected surface large: its layers and gestures; bind, copy, mirror"),
+                ("k", "clashes: chords that two programs take, bindings that never fire"),
+                ("f", "which control plays this macro, sends that chord?"),
+                ("g", "pin the layers: they stay, whatever gets the focus"),
+                ("j", "give the next program on the stage the focus"),
                 ("c", "checkup: what is wrong on this machine, and the fix"),
                 ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
                 ("z", "one surface large, or all"), ("Tab", "to the path bar, the traces, and back"),
@@ -358,6 +384,49 @@ class DeskView(View):
     def action_checkup(self) -> None:
         """What is wrong on this machine, and how to put it right."""
         self.app.open_view(CheckupView)  # type: ignore[attr-defined]
+
+    # Layers, clashes, finding.
+
+    def action_layers(self) -> None:
+        """The selected surface large, with its layers and gestures."""
+        surface, control = self.query_one(Board).selected
+        self.app.open_view(SurfaceView, surface=surface, control=control)  # type: ignore[attr-defined]
+
+    def action_clashes(self) -> None:
+        """What gets in each other's way."""
+        self.app.open_view(ClashesView)  # type: ignore[attr-defined]
+
+    @work(exclusive=True, group="find")
+    async def action_find(self) -> None:
+        """Which control plays this macro, sends that chord?"""
+        found = await self.app.push_screen_wait(Finder(self.state))
+        if found is not None:
+            self.app.open_view(SurfaceView, surface=found.surface, control=found.control,  # type: ignore[attr-defined]
+                               layer=found.layer)
+
+    @work(group="layer")
+    async def action_pin(self) -> None:
+        """Leave the layers as they are, whatever gets the focus; or follow again."""
+        pinned = not self.state.layers["pinned"]
+        if await self.ask("focus", pin=pinned):
+            self.notify("Layers stay as they are, whatever gets the focus. g lets them follow again." if pinned
+                        else "Layers follow the focus again.", timeout=4)
+
+    @work(group="layer")
+    async def action_next_program(self) -> None:
+        """Give the next program on the stage the focus."""
+        ids = [program["id"] for program in self.state.programs]
+        at = next((index for index, program in enumerate(self.state.programs) if program["focused"]), -1)
+        if ids:
+            await self.ask("focus", stage=ids[(at + 1) % len(ids)])
+
+    @on(StagePanel.Clicked)
+    def _stage_clicked(self, message: StagePanel.Clicked) -> None:
+        self._focus_program(message.program)
+
+    @work(group="layer")
+    async def _focus_program(self, program: str) -> None:
+        await self.ask("focus", stage=program)
 
     @work(exclusive=True, group="macro")
     async def action_open_macro(self) -> None:

@@ -6,6 +6,8 @@ import time
 from collections import deque
 from typing import Any
 
+from brass_pebble.core.shown import show_surface
+
 Row = dict[str, Any]
 Spot = tuple[str, str]  # surface id, control id
 KEPT = 200
@@ -24,6 +26,9 @@ class DeskState:
         self.down: set[Spot] = set()
         self.script: Row = {"running": False, "caption": ""}
         self.devices: Row = {"devices": [], "left_ms": 0.0, "main_known": True, "pulled": []}
+        self.layers: Row = {"on": {}, "cycles": [], "window": None, "pinned": False, "follows": False, "source": "",
+                            "trouble": ""}
+        self.chord: Row = {"state": "", "chord": "", "down": []}
         self.connected = False
         self.missed = 0
         self.last_press = 0.0
@@ -32,6 +37,7 @@ class DeskState:
     def take_snapshot(self, reply: Row, traces: list[Row]) -> None:
         """Begin anew with what the engine says now."""
         self.desk, self.problems, self.programs = reply["desk"], reply["problems"], reply["programs"]
+        self.layers = reply["layers"]
         self.down = {(surface, control) for surface, control in reply["down"]}
         self.traces.clear()
         self._live.clear()
@@ -57,9 +63,37 @@ class DeskState:
             self.desk["recorder"] = message
         elif topic == "script":
             self.script = message
+        elif topic == "layers":
+            return self._take_layers(message)
+        elif topic == "chord":
+            self.chord = message
         elif topic == "missed":
             self.missed += message["count"]
         return set()
+
+    def _take_layers(self, message: Row) -> set[Spot]:
+        """Layers went on or off: what controls show is worked out here, the engine has better things to do."""
+        self.layers = message
+        changed = set()
+        for surface in self.desk["surfaces"]:
+            on = message["on"].get(surface["id"], {})
+            if on != {layer["id"]: layer["why"] for layer in surface["layers"] if layer["on"]}:
+                for layer in surface["layers"]:
+                    layer["why"] = on.get(layer["id"], "")
+                    layer["on"] = bool(layer["why"])
+                show_surface(surface)
+            changed |= {(surface["id"], control["id"]) for control in surface["controls"]}
+        return changed
+
+    def cycle_at(self, surface: str, row: Row) -> int:
+        """Which action of a cycle comes next, from 0."""
+        place = [surface, row["layer"], row["control"], row["gesture"]]
+        return next((at for *where, at in self.layers["cycles"] if where == place), 0)
+
+    def latched(self, surface: str) -> set[str]:
+        """The controls of a surface that hold a chord latched down."""
+        return {trace["control"] for trace in self._live.values()
+                if trace["surface"] == surface and trace["action"] == "latch" and trace["state"] == "holding"}
 
     def _take_press(self, keys: list[list[Any]]) -> set[Spot]:
         changed = set()

@@ -33,6 +33,7 @@ WAYS = {"pointer x": REL_X, "pointer y": REL_Y, "wheel": REL_WHEEL, "wheel sidew
 class RecordSheet(ModalScreen[str]):
     """Returns macro text, or an empty one.  Only the chosen device is read, and only while the lamp is lit."""
 
+    HEARS = ("heard",)
     DEFAULT_CSS = """
     RecordSheet { align: center middle; }
     RecordSheet > Vertical { width: 110; max-width: 98%; height: 34; max-height: 94%; background: $panel;

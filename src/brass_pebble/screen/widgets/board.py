@@ -14,6 +14,7 @@ from .stage_panel import StagePanel
 from .surface_drawing import TITLE_ROWS, SurfaceDrawing
 
 SMALLEST, LARGEST = (5, 3), (16, 6)
+LARGEST_ALONE = (26, 8)
 
 
 class Board(ScrollableContainer, can_focus=True):
@@ -71,8 +72,9 @@ class Board(ScrollableContainer, can_focus=True):
             boxes += [(place["at"], place["size"]) for place in desk["stage"]]
         units_wide = max((at[0] + size[0] for at, size in boxes), default=1)
         units_high = max((at[1] + size[1] for at, size in boxes), default=1)
-        uw = int(min(LARGEST[0], max(SMALLEST[0], (width - 1) / units_wide)))
-        uh = int(min(LARGEST[1], max(SMALLEST[1], (height - TITLE_ROWS) / units_high)))
+        largest = LARGEST_ALONE if self.zoomed else LARGEST
+        uw = int(min(largest[0], max(SMALLEST[0], (width - 1) / units_wide)))
+        uh = int(min(largest[1], max(SMALLEST[1], (height - TITLE_ROWS) / units_high)))
         # Caps much wider than high look like bricks.
         unit = (min(uw, uh * 3 if not self.zoomed else uh * 4), uh)
         for drawing in self.drawings():

@@ -12,11 +12,18 @@ from .canvas import Canvas, centre, fit, paint
 
 @dataclass(frozen=True)
 class CapState:
-    """How a control is right now.  `progress` is 0 to 1 while its run plays, else None."""
+    """How a control is right now.
+
+    `latched` is held down by the screen, `lit` by a chord that it latched; `step` is where its cycle stands; `marked`
+    is chosen together with others; `progress` is 0 to 1 while its run plays, else None.
+    """
 
     selected: bool = False
     down: bool = False
     latched: bool = False
+    lit: bool = False
+    step: str = ""
+    marked: bool = False
     asleep: bool = False
     progress: float | None = None
 
@@ -31,7 +38,10 @@ def cell_box(control: dict[str, Any], unit: tuple[int, int]) -> tuple[int, int, 
 
 
 # Corners, then the horizontal and the vertical line: drawn lines meet without seams in every font.
-_ROUND, _HEAVY, _FAINT = "╭╮╰╯─│", "┏┓┗┛━┃", "╭╮╰╯╌╎"
+_ROUND, _HEAVY, _FAINT, _DOUBLE = "╭╮╰╯─│", "┏┓┗┛━┃", "╭╮╰╯╌╎", "╔╗╚╝═║"
+# What stands before the label of a further gesture.
+_FURTHER = {"tap": "tap", "double tap": "twice", "hold": "hold", "release": "let go"}
+_FURTHER_SHORT = {"tap": "·", "double tap": "∶", "hold": "↧", "release": "↥"}
 
 
 def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
@@ -45,6 +55,10 @@ def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, 
         text, edge = palette.dim, palette.cap
     if state.down:
         fill, text, edge = palette.brass, palette.on_brass, palette.brass
+    if state.lit:
+        edge, lines = palette.verdigris, _HEAVY
+    if state.marked:
+        edge, lines = palette.brass, _DOUBLE
     if state.selected:
         edge, lines = palette.brass, _HEAVY
     style = paint(edge, ground, bold=state.selected)
@@ -61,6 +75,16 @@ def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, 
         canvas.put(x + 1, foot, "▬" * done, paint(palette.text, ground, bold=True))
 
 
+def _further(control: dict[str, Any], width: int) -> str:
+    """What its other gestures do, in few words; only a sign for those together with another control."""
+    gestures = list(control.get("gestures", {}).items())[1:]
+    together = ["⊕"] if control.get("together") else []
+    text = " ".join([*(f"{_FURTHER[gesture]} {row['label']}" for gesture, row in gestures), *together])
+    if len(text) <= width:
+        return text
+    return " ".join([*(f"{_FURTHER_SHORT[gesture]}{row['label']}" for gesture, row in gestures), *together])
+
+
 def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
                colours: tuple[str, str, Palette]) -> None:
     x, y, width, height = box
@@ -68,7 +92,12 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
     bound = "kind" in control
     quiet = paint(text if state.down else palette.dim, fill)
     strong = paint(text, fill, bold=True)
-    mark = "⇓" if state.latched else ("●" if state.down else control.get("glyph", ""))
+    mark = "⇓" if state.latched else ("●" if state.down else state.step or control.get("glyph", ""))
+    if state.lit:
+        mark, strong = "◉", paint(text if state.down else palette.verdigris, fill, bold=True)
+    further = _further(control, width)
+    if further and not (height >= 3 and width >= 6):
+        mark += "+"
     if bound and (control.get("broken") or control.get("absent")):
         mark, strong = "✗", paint(palette.rust, fill, bold=True)
     if height == 1:
@@ -79,8 +108,11 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
             canvas.put(x + width - 1, y, mark, strong)
         return
     margin = 1 if width >= 6 else 0
-    canvas.put(x + margin, y, fit(control["legend"], width - 2 * margin - 1), quiet)
-    canvas.put(x + width - 1 - margin, y, mark, paint(text, fill))
+    canvas.put(x + margin, y, fit(control["legend"], width - 2 * margin - len(mark)), quiet)
+    canvas.put(x + width - len(mark) - margin, y, mark, paint(text if not state.lit else palette.verdigris, fill))
+    if further and height >= 3 and width >= 6:
+        canvas.put(x, y + height - 1, centre(fit(further, width), width), quiet)
+        height -= 1
     if not bound:
         return
     words = control["label"].split()

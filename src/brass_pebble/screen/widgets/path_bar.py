@@ -118,6 +118,9 @@ class PathBar(Static, can_focus=True):
                 self.action_open()
 
 
+_WORDS = {"play": "macro ", "do": "", "rapid": "rapidly "}
+
+
 def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
     """The hops for a control."""
     surface, control = state.surface(spot[0]), state.control(spot)
@@ -127,18 +130,19 @@ def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
     absent = control.get("absent", False)
     hops = [Hop(surface["name"], "surface", surface["state"] != "taken"),
             Hop(f"{control['legend']}: the device has no such key" if absent else control["legend"], "control", absent),
-            Hop("press", "binding")]
+            Hop(control.get("gesture", "press") if trace is None else trace["gesture"], "binding")]
     layer = next((la["name"] for la in surface["layers"] if la["id"] == control.get("layer")),
-                 surface["layers"][-1]["name"] if surface["layers"] else "no layer")
+                 [la for la in surface["layers"] if la["on"]][-1]["name"] if surface["layers"] else "no layer")
     hops.append(Hop(layer, "binding"))
     if "kind" not in control:
         hops.append(Hop(f"nothing bound, {surface['unbound']}ed",
                         "binding", wrong=surface["unbound"] != "pass"))
         return hops
-    word = {"play": "macro ", "tap": "tap ", "sustain": "sustain ", "do": ""}[control["kind"]]
-    manner = "" if control.get("plays", "once") == "once" else f", {control['plays']}"
-    hops.append(Hop(word + control["words"].strip("“”") + manner, "macro" if control["kind"] == "play" else "binding",
-                    control.get("broken", False)))
+    row = control if trace is None else control["gestures"].get(trace["gesture"], control)
+    word = _WORDS.get(row["kind"], f"{row['kind']} ")
+    manner = "" if row.get("plays", "once") == "once" else f", {row['plays']}"
+    hops.append(Hop(word + row["words"].strip("“”") + manner, "macro" if row["kind"] == "play" else "binding",
+                    row.get("broken", False)))
     if surface["state"] != "taken":
         hops.append(Hop(f"nothing sent: {surface['why'] or surface['state']}", "surface", wrong=True))
     elif trace is not None:

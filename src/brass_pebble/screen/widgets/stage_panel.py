@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from textual import events
+from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
@@ -20,6 +22,13 @@ class StagePanel(Widget):
     """Draws one stage program's state."""
 
     DEFAULT_CSS = "StagePanel { position: absolute; }"
+
+    class Clicked(Message):
+        """A click gives a program the focus."""
+
+        def __init__(self, program: str) -> None:
+            super().__init__()
+            self.program = program
 
     def __init__(self, program_id: str, state: DeskState) -> None:
         super().__init__()
@@ -41,14 +50,16 @@ class StagePanel(Widget):
         palette = self.palette
         ground = paint(palette.text, palette.panel)
         canvas = Canvas(width, height, ground)
-        frame = paint(palette.dim, palette.panel)
+        focused = program["focused"] and len(self.state.programs) > 1
+        frame = paint(palette.brass if focused else palette.dim, palette.panel)
         canvas.put(0, 0, "╭" + "─" * (width - 2) + "╮", frame)
         for y in range(1, height - 1):
             canvas.put(0, y, "│", frame)
             canvas.put(width - 1, y, "│", frame)
         canvas.put(0, height - 1, "╰" + "─" * (width - 2) + "╯", frame)
-        canvas.put(2, 0, f" {program['name']} ", paint(palette.brass, palette.panel, bold=True))
-        what = f" {program['what']}, on the stage "
+        title = f" {'◉ ' if focused else ''}{program['name']} "
+        canvas.put(2, 0, title, paint(palette.brass, palette.panel, bold=True))
+        what = f" {program['what']}, {'has the focus' if focused else 'on the stage'} "
         if len(what) + len(program["name"]) < width - 8:
             canvas.put(width - 2 - len(what), 0, what, frame)
         self._draw_rows(canvas, program)
@@ -148,6 +159,10 @@ class StagePanel(Widget):
         if y < len(self._lines):
             return self._lines[y]
         return Strip.blank(self.size.width, paint(self.palette.text, self.palette.panel))
+
+    def on_click(self, event: events.Click) -> None:
+        """Click into it, as into a window."""
+        self.post_message(self.Clicked(self.program_id))
 
     def on_resize(self) -> None:
         """Draw at the new size."""

@@ -45,6 +45,11 @@ class StatusLine(Static):
             line.append("   ◉ armed", style=f"bold {palette.verdigris}")
         runs = len(state.live())
         line.append(f"   {runs} {'run' if runs == 1 else 'runs'}", style=palette.brass if runs else palette.dim)
+        window = state.layers["window"]
+        if window and (state.layers["follows"] or state.layers["pinned"]):
+            pinned = "▣ pinned: " if state.layers["pinned"] else "focus: "
+            style = palette.brass if state.layers["pinned"] else palette.text
+            line.append(f"   {pinned}{window['shown']}", style=style)
         goes_to = ", ".join(p["name"] for p in state.programs) if state.desk["output"] == "stage" else "real programs"
         line.append(f"   to: {goes_to or 'nowhere'}", style=palette.dim)
         if state.problems:

@@ -12,6 +12,7 @@ from textual.strip import Strip
 from textual.timer import Timer
 from textual.widget import Widget
 
+from brass_pebble.core.shown import PLACE, show_control
 from brass_pebble.screen.palette import Palette
 from brass_pebble.screen.state import DeskState, Spot
 
@@ -20,6 +21,10 @@ from .caps import CapState, cell_box, draw_cap
 
 TITLE_ROWS = 1
 PROGRESS_EVERY = 0.1
+MOST_NAMED = 3
+MOST_MARKS = 6
+# Why a layer is on, as a sign behind its name.
+HOW_ON = {"held": "↧", "one press": "¹", "follows the focus": "⌖"}
 
 
 class SurfaceDrawing(Widget):
@@ -41,6 +46,9 @@ class SurfaceDrawing(Widget):
         self.unit = (5, 3)
         self.selected = ""
         self.latched: set[str] = set()
+        self.marked: set[str] = set()
+        # The layer whose sheet is shown; without one, what answers now.
+        self.sheet = ""
         self._lines: list[Strip] = []
         self._mouse_on = ""
         self._timer: Timer | None = None
@@ -63,7 +71,8 @@ class SurfaceDrawing(Widget):
         surface = self.state.surface(self.surface_id)
         if surface is None:
             return 0
-        return len(surface["name"]) + 5 + max(10, sum(len(layer["name"]) + 3 for layer in surface["layers"]))
+        names = sorted((len(layer["name"]) + 3 for layer in surface["layers"]), reverse=True)[:2]
+        return len(surface["name"]) + 3 + max(12, sum(names) + min(len(surface["layers"]), MOST_MARKS))
 
     def set_unit(self, unit: tuple[int, int]) -> None:
         """Draw at another scale: cells for one key unit."""
@@ -78,8 +87,9 @@ class SurfaceDrawing(Widget):
         size, palette = self.size_for(self.unit), self.palette
         canvas = Canvas(max(size.width, self.title_width()), size.height, paint(palette.text, palette.ground))
         self._draw_title(canvas, surface)
-        playing = False
-        for control in surface["controls"]:
+        playing, latched = False, self.state.latched(self.surface_id)
+        for whole in surface["controls"]:
+            control = self._on_sheet(whole, surface["layers"])
             spot = (self.surface_id, control["id"])
             trace = self.state.playing(spot)
             progress = None
@@ -89,12 +99,36 @@ class SurfaceDrawing(Widget):
             x, y, width, height = cell_box(control, self.unit)
             draw_cap(canvas, control, (x, y + TITLE_ROWS, width, height), CapState(
                 selected=control["id"] == self.selected, down=spot in self.state.down,
-                latched=control["id"] in self.latched, asleep=surface["state"] != "taken", progress=progress), palette)
+                latched=control["id"] in self.latched, lit=control["id"] in latched,
+                step=self._step(control), marked=control["id"] in self.marked, asleep=surface["state"] != "taken",
+                progress=progress), palette)
         if not surface["controls"]:
             canvas.put(0, 1, "no drawing yet: i, then draw it", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
         self._tick(playing)
+
+    def _on_sheet(self, control: dict[str, Any], layers: list[dict[str, Any]]) -> dict[str, Any]:
+        """A control as the sheet of one layer has it; what would answer from below is told by its legend."""
+        if not self.sheet:
+            return control
+        row = {name: value for name, value in control.items() if name in PLACE}
+        row |= show_control(control["id"], layers, (self.sheet,))
+        if "kind" not in row:
+            below = []
+            for layer in layers:
+                if layer["id"] == self.sheet:
+                    break
+                below.append(layer["id"])
+            if label := show_control(control["id"], layers, below).get("label"):
+                row["legend"] = f"{control['legend']} ↓{label}"
+        return row
+
+    def _step(self, control: dict[str, Any]) -> str:
+        """Where the cycle of a control stands: what comes next, of how many."""
+        if control.get("kind") != "cycle":
+            return ""
+        return f"{self.state.cycle_at(self.surface_id, control) + 1}/{len(control['steps'])}"
 
     def _tick(self, playing: bool) -> None:
         """Motion only while something plays."""
@@ -110,12 +144,29 @@ class SurfaceDrawing(Widget):
         canvas.put(1, 0, name, paint(palette.text, palette.ground, bold=True))
         x = len(name) + 3
         if surface["state"] == "taken":
-            layers = " ▸ ".join(layer["name"] for layer in surface["layers"])
-            canvas.put(x, 0, f"◆ {layers}" if layers else "no layer yet", paint(palette.verdigris, palette.ground))
+            self._draw_layers(canvas, x, surface["layers"])
         else:
             glyph = {"resting": "◌", "waiting": "◌", "unsure": "?"}.get(surface["state"], "✗")
             canvas.put(x, 0, f"{glyph} {'which one is it?' if glyph == '?' else surface['state']}",
                        paint(palette.rust if glyph == "✗" else palette.brass, palette.ground))
+
+    def _draw_layers(self, canvas: Canvas, x: int, layers: list[dict[str, Any]]) -> None:
+        """The layers that are on, from the lowest to the topmost, by name; then a mark for each, filled if it is on."""
+        palette = self.palette
+        if not layers:
+            canvas.put(x, 0, "no layer yet", paint(palette.dim, palette.ground))
+            return
+        on = [layer for layer in layers if layer["on"]]
+        for index, layer in enumerate(on[-MOST_NAMED:]):
+            text = ("▸ " if index else "◆ ") + layer["name"] + HOW_ON.get(layer["why"], "") + " "
+            colour = palette.tint(layer["tint"]) if layer["tint"] else palette.verdigris
+            canvas.put(x, 0, text[:max(0, canvas.width - x)], paint(colour, palette.ground, bold=layer is on[-1]))
+            x += len(text)
+        if 1 < len(layers) <= MOST_MARKS:
+            marks = "".join("▰" if layer["on"] else "▱" for layer in layers)
+        else:
+            marks = f"{len(on)}/{len(layers)}" if len(layers) > 1 else ""
+        canvas.put(x, 0, marks[:max(0, canvas.width - x)], paint(palette.dim, palette.ground))
 
     def render_line(self, y: int) -> Strip:
         """One line of the drawing."""

@@ -1,0 +1,116 @@
+"""Actions: what a binding does.  Each kind is a row of a table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from .keys import Chord, parse_chord
+from .layers import LayerTarget, parse_target
+from .problem import ProblemError, nearest
+
+# Between the actions of a cycle, where they stand in one text.
+BETWEEN = " / "
+MOST_IN_A_CYCLE = 24
+
+
+@dataclass(frozen=True)
+class ActionKind:
+    """A kind of action: how desk.toml writes it, what it takes, the glyph on a cap, and what it is called on screen."""
+
+    word: str
+    takes: str
+    glyph: str
+    means: str
+
+
+ACTION_KINDS = {kind.word: kind for kind in (
+    ActionKind("play", "macro", "▸", "play a macro"),
+    ActionKind("tap", "chord", "•", "tap a chord once"),
+    ActionKind("sustain", "chord", "◖", "sustain a chord while held"),
+    ActionKind("latch", "chord", "◐", "latch a chord down until the next press"),
+    ActionKind("rapid", "chord", "≡", "tap a chord again and again while held"),
+    ActionKind("cycle", "actions", "↻", "each press takes the next of several actions"),
+    ActionKind("layer", "layer", "▤", "switch a layer"),
+    ActionKind("do", "deed", "■", "do something here"),
+)}
+STOP, SWALLOW, PASS, REST, RECORD = "stop everything", "swallow", "pass through", "rest or wake", "record"
+FIRST, PIN = "back to the first", "pin the layers"
+DEEDS = {
+    STOP: "■",
+    SWALLOW: "∅",
+    PASS: "→",
+    REST: "◌",
+    RECORD: "◎",
+    FIRST: "↺",
+    PIN: "▣",
+}
+
+
+@dataclass(frozen=True)
+class Action:
+    """What a binding does: its kind (see `ACTION_KINDS`) and what it names: a chord, macro id, deed, layer, or the
+    actions of a cycle."""
+
+    kind: str
+    target: str
+    chord: Chord | None = None
+    layer: LayerTarget | None = None
+    steps: tuple[Action, ...] = ()
+
+    @property
+    def glyph(self) -> str:
+        """One character for a cap."""
+        return DEEDS[self.target] if self.kind == "do" else ACTION_KINDS[self.kind].glyph
+
+    @property
+    def holds(self) -> bool:
+        """Whether it goes on for as long as the control is held."""
+        return self.kind in ("sustain", "rapid") or self.target == PASS or bool(
+            self.layer and self.layer.how == "while held")
+
+    def chords(self) -> tuple[Chord, ...]:
+        """The chords that it sends by itself."""
+        return tuple(step.chord for step in (self, *self.steps) if step.chord)
+
+
+def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> Action:
+    """An action from its word and what it names.
+
+    `macros` are the ids that exist; None leaves macros unchecked.
+
+    Raises:
+        ProblemError: unknown kind, deed, key, layer switch or macro.
+    """
+    if kind not in ACTION_KINDS:
+        raise ProblemError(f"“{kind}” is not a kind of action",
+                           hint=nearest(kind, ACTION_KINDS) or f"Known are {', '.join(ACTION_KINDS)}")
+    takes = ACTION_KINDS[kind].takes
+    if takes == "chord":
+        return Action(kind, target, parse_chord(target))
+    if takes == "layer":
+        return Action(kind, target, layer=parse_target(target))
+    if takes == "actions":
+        return Action(kind, target, steps=_read_steps(target, macros))
+    if takes == "deed":
+        if target not in DEEDS:
+            raise ProblemError(f"“{target}” is nothing that can be done here",
+                               hint=nearest(target, DEEDS) or f"Known are {', '.join(DEEDS)}")
+    elif macros is not None and target not in macros:
+        raise ProblemError(f"there is no macro “{target}”",
+                           hint=nearest(target, macros) or f"Write it as macros/{target}.macro")
+    return Action(kind, target)
+
+
+def _read_steps(text: str, macros: Iterable[str] | None) -> tuple[Action, ...]:
+    parts = [part.strip() for part in text.split(BETWEEN) if part.strip()]
+    if not 2 <= len(parts) <= MOST_IN_A_CYCLE:
+        raise ProblemError(f"a cycle has 2 to {MOST_IN_A_CYCLE} actions, this one has {len(parts)}",
+                           hint=f"Write tap Ctrl+1{BETWEEN}tap Ctrl+2")
+    steps = []
+    for part in parts:
+        kind, _, target = part.partition(" ")
+        if kind == "cycle":
+            raise ProblemError("a cycle cannot be part of a cycle", hint="Write its actions one after the other")
+        steps.append(read_action(kind, target.strip(), macros))
+    return tuple(steps)

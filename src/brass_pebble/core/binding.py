@@ -1,0 +1,188 @@
+"""Bindings: layer + control + gesture → action; how they are read from desk.toml and written there."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from .action import ACTION_KINDS, BETWEEN, Action, read_action
+from .durations import MS, say_duration, write_duration
+from .gesture import DOUBLE, HOLD, LONGEST_WAIT, RELEASE, TAP, WITH
+from .layers import check_target
+from .layout import MISSING
+from .macro.steps import LONGEST_LABEL, TINTS
+from .player import FOR_EVER, Manner
+from .problem import ProblemError, nearest
+from .toml_fields import Fields
+
+if TYPE_CHECKING:
+    from .desk import Surface
+
+PLAYS = re.compile(r"once|while held|until pressed again|[1-9][0-9]{0,4} times")
+POLICIES = ("start over", "ignore", "queue", "both")
+# How often `rapid` taps, unless it says so; its fastest; in ns.
+RAPID_EVERY, RAPID_FASTEST = 100 * MS, 20 * MS
+
+
+@dataclass(frozen=True)
+class Binding:
+    """layer + control + gesture → action, with what stands on the cap.
+
+    Times in ns, 0 where the surface's own count: `hold_after` for a hold, `second_within` for a double tap.  A double
+    tap that `adds` leaves the first tap its meaning at once.  `every` is the time from one tap to the next of `rapid`,
+    `back` the time after which a cycle begins anew (0: never).
+    """
+
+    control: str
+    gesture: str
+    action: Action
+    label: str = ""
+    tint: str = ""
+    note: str = ""
+    plays: str = "once"
+    again: str = ""
+    hold_after: int = 0
+    second_within: int = 0
+    adds: bool = False
+    every: int = 0
+    back: int = 0
+
+    @property
+    def manner(self) -> Manner:
+        """How a press plays it; `again` is the macro's own unless the binding says otherwise."""
+        again = self.again or "start over"
+        if self.plays == "while held":
+            return Manner(again, FOR_EVER, while_held=True)
+        if self.plays == "until pressed again":
+            return Manner("end", FOR_EVER)
+        if self.plays != "once":
+            return Manner(again, int(self.plays.split()[0]))
+        return Manner(again)
+
+
+# Something to look at once all surfaces are read.
+Check = Callable[[dict[str, "Surface"]], None]
+
+
+@dataclass
+class Reading:
+    """What the reading of bindings needs to know: the macros there are, and where to put what is checked later."""
+
+    macros: Iterable[str]
+    checks: list[Check]
+
+
+# The times a binding may have, and the gesture or the action that each belongs to.
+TIMES = {"hold_after": HOLD, "second_within": DOUBLE, "every": "rapid", "back": "cycle"}
+EXTRAS = ("label", "tint", "note", "plays", "again", "adds", *TIMES)
+
+
+def read_wait(fields: Fields, key: str, default: int) -> int:
+    """A time of a hold or a double tap, in ns; complained about if nobody would wait for it."""
+    time = fields.duration(key, default)
+    if not 20 * MS <= time <= LONGEST_WAIT and time != default:
+        fields.problem(key, f"“{key}” lies between 20 ms and {say_duration(LONGEST_WAIT)}", "Most people use 150 to "
+                       "400 ms")
+        return default
+    return time
+
+
+def read_tint(fields: Fields) -> str:
+    """A tint of the palette, or an empty text."""
+    tint = fields.text("tint", "")
+    if tint and tint not in TINTS:
+        fields.problem("tint", f"there is no tint called “{tint}”",
+                       nearest(tint, TINTS) or f"The tints are {', '.join(TINTS)}", word=tint)
+        return ""
+    return tint
+
+
+def check_holder(fields: Fields, gesture: str, surface: Surface, reading: Reading) -> None:
+    """Look later whether the control that a gesture is together with is there."""
+    holder, control = surface.holder_of(gesture)
+
+    def check(surfaces: dict[str, Surface]) -> None:
+        other = surfaces.get(holder)
+        if other is None:
+            fields.problem(gesture, f"there is no surface “{holder}”", nearest(holder, surfaces) or
+                           f"Known are {', '.join(surfaces)}", word=holder)
+        elif other.code_of(control) is None and other.layout is not MISSING:
+            fields.problem(gesture, f"“{other.name}” has no control “{control}”",
+                           nearest(control, [c.id for c in other.layout.controls]), word=control)
+    reading.checks.append(check)
+
+
+def read_binding(control: str, gesture: str, row: Fields, surface: Surface, reading: Reading) -> Binding | None:
+    """One binding from its row; what is wrong with it is reported, and it is left out if it does nothing then."""
+    plays, again = row.text("plays", "once"), row.text("again", "")
+    if not PLAYS.fullmatch(plays):
+        row.problem("plays", f"“{plays}” is not a way to play",
+                    "Write once, while held, until pressed again, or 3 times", word=plays)
+        plays = "once"
+    if again and again not in POLICIES:
+        row.problem("again", f"“{again}” is not what a second press can do", f"Known are {', '.join(POLICIES)}",
+                    word=again)
+        again = ""
+    label, tint, note = row.text("label", ""), read_tint(row), row.text("note", "")
+    if len(label) > LONGEST_LABEL:
+        row.problem("label", f"a label has at most {LONGEST_LABEL} characters, this one has {len(label)}",
+                    "Shorten it", word=label)
+        label = label[:LONGEST_LABEL]
+    waits = read_wait(row, "hold_after", 0), read_wait(row, "second_within", 0)
+    adds, every, back = row.flag("adds"), row.duration("every", 0), row.duration("back", 0)
+    if every and every < RAPID_FASTEST:
+        row.problem("every", f"no program keeps up with a tap every {say_duration(every)}",
+                    f"Write {say_duration(RAPID_FASTEST)} or more")
+        every = RAPID_FASTEST
+    action = _read_action(control, gesture, row, surface, reading)
+    if action is None:
+        return None
+    return Binding(control, gesture, action, label, tint, note, plays, again, *waits, adds, every, back)
+
+
+def _read_action(control: str, gesture: str, row: Fields, surface: Surface, reading: Reading) -> Action | None:
+    words = [kind for kind in ACTION_KINDS if kind in row.data]
+    if len(words) != 1:
+        unknown = [key for key in row.data if key not in EXTRAS and key not in ACTION_KINDS]
+        hint = (nearest(unknown[0], ACTION_KINDS) if unknown else "") or f"Write one of {', '.join(ACTION_KINDS)}"
+        what = f"“{control}” has no action" if not words else f"“{control}” has {len(words)} actions"
+        row.problem("", what, hint, word=unknown[0] if unknown else "")
+        return None
+    kind = words[0]
+    target = BETWEEN.join(row.texts(kind)) if kind == "cycle" else row.text(kind, "")
+    row.done(*ACTION_KINDS)
+    try:
+        action = read_action(kind, target, reading.macros)
+    except ProblemError as error:
+        row.problem(kind, error.problem.what, error.problem.hint, word=target)
+        return None
+
+    def check(surfaces: dict[str, Surface]) -> None:
+        for step in (action, *action.steps):
+            problem = check_target(step.target, surfaces[surface.id], surfaces) if step.layer else None
+            if problem is not None:
+                row.problem(kind, problem.what, problem.hint)
+            if gesture in (TAP, RELEASE) and step.layer and step.holds:
+                row.problem(kind, f"the layer would be off again at once: a {gesture} ends with letting go",
+                            "Bind it to press, hold or double tap, or write “on or off”")
+    if action.layer or action.steps:
+        reading.checks.append(check)
+    return action
+
+
+def is_gesture(text: str) -> bool:
+    """Whether a text names a gesture, alone or together with another control."""
+    return text in ("press", TAP, DOUBLE, HOLD, RELEASE) or (text.startswith(WITH) and len(text) > len(WITH))
+
+
+def row_of(binding: Binding) -> dict[str, Any]:
+    """A binding as desk.toml has it."""
+    action = binding.action
+    row: dict[str, Any] = {action.kind: action.target.split(BETWEEN) if action.steps else action.target}
+    extra: dict[str, Any] = {
+        "label": binding.label, "tint": binding.tint, "note": binding.note,
+        "plays": "" if binding.plays == "once" else binding.plays, "again": binding.again, "adds": binding.adds}
+    extra |= {name: write_duration(getattr(binding, name)) for name in TIMES if getattr(binding, name)}
+    return row | {name: value for name, value in extra.items() if value}

@@ -1,0 +1,49 @@
+"""What a control shows, from the rows that clients get: the same in the engine's answers and on a screen.  Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any
+
+from .gesture import GESTURES, WITH
+
+Row = dict[str, Any]
+
+
+def show_control(control: str, layers: list[Row], on: Collection[str]) -> Row:
+    """The fields that a control's row gets from its layers while those in `on` are on.
+
+    Its first gesture (press before tap and so on) lends it its label; `gestures` has all of them, `together` those
+    with another control.
+    """
+    together: dict[str, Row] = {}
+    owner = None
+    for layer in reversed(layers):
+        if layer["id"] not in on:
+            continue
+        rows = [row for row in layer["bindings"] if row["control"] == control]
+        for row in rows:
+            if row["gesture"].startswith(WITH):
+                together.setdefault(row["gesture"], {**row, "layer": layer["id"]})
+        if owner is None and any(not row["gesture"].startswith(WITH) for row in rows):
+            owner = layer
+    shown: Row = {"together": list(together.values())} if together else {}
+    if owner is None:
+        return shown
+    gestures = {row["gesture"]: row for row in owner["bindings"] if row["control"] == control}
+    first = next(gestures[gesture] for gesture in GESTURES if gesture in gestures)
+    return {**first, "layer": owner["id"],
+            "gestures": {gesture: gestures[gesture] for gesture in GESTURES if gesture in gestures}, **shown}
+
+
+def show_surface(surface: Row) -> None:
+    """Fill the rows of a surface's controls in, as its layers are on now."""
+    on = [layer["id"] for layer in surface["layers"] if layer["on"]]
+    for control in surface["controls"]:
+        for name in [name for name in control if name not in PLACE]:
+            del control[name]
+        control.update(show_control(control["id"], surface["layers"], on))
+
+
+# What a control's row has whatever is bound.
+PLACE = frozenset(("id", "code", "x", "y", "w", "h", "legend", "absent"))

@@ -1,0 +1,170 @@
+"""The focused window, and the layers that follow it.
+
+It is told by the X display, by a compositor with the sway protocol, by the stage, or by a script of the person's own
+compositor (`brass-pebble focus NAME`).  A thread waits for the display; only the latest news count.
+"""
+
+from __future__ import annotations
+
+import os
+import select
+import threading
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from brass_pebble.core.layers import FocusedWindow
+from brass_pebble.inputs.focus_sway import FocusOnSway, socket_of_compositor
+from brass_pebble.inputs.focus_x11 import FocusOnX11
+from brass_pebble.outputs.base import OutputError
+from brass_pebble.outputs.stage import StageOutput
+
+from .logs import log
+
+if TYPE_CHECKING:
+    from .engine import Engine
+
+# While a display is gone, it is looked for this often, in s; never while it is there.
+TRY_AGAIN = 1.0
+NOWHERE = ("no display is known here whose focus can be told. Let your compositor’s own scripts call: "
+           "brass-pebble focus NAME")
+
+
+class Focus:
+    """Has the layers follow the focus, once any layer of the desk does."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._thread: threading.Thread | None = None
+        self._stop = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
+        self._news = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
+        self._newest: FocusedWindow | None = None
+        self._waiting: Callable[[FocusedWindow], None] | None = None
+        self.source = ""
+        self.trouble = ""
+        engine.loop.watch(self._news, self._take)
+
+    def wanted(self) -> bool:
+        """Whether any layer follows the focus."""
+        return any(layer.follows for surface in self._engine.desk.surfaces.values() for layer in surface.layers)
+
+    def follow(self) -> None:
+        """The desk may have changed: begin to watch if a layer follows the focus."""
+        if isinstance(self._engine.output, StageOutput):
+            self._look_at_stage()
+        elif self._thread is None and self.wanted():
+            self.watch()
+
+    def watch(self) -> None:
+        """Watch the display on a thread."""
+        if self._thread is None and self._kind() is not None:
+            self._thread = threading.Thread(target=self._run, name="focus", daemon=True)
+            self._thread.start()
+        elif self._kind() is None:
+            self.trouble = NOWHERE
+
+    def _kind(self) -> type[FocusOnSway] | type[FocusOnX11] | None:
+        if socket_of_compositor():
+            return FocusOnSway
+        # Under Wayland an X display shows only some of the windows, and never who has the focus.
+        if os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY"):
+            return FocusOnX11
+        return None
+
+    def _run(self) -> None:
+        kind = self._kind()
+        assert kind is not None
+        said = ""
+        while not select.select([self._stop], [], [], 0)[0]:
+            try:
+                watcher = kind(self._stop)
+                self.source, self.trouble, said = watcher.source, "", ""
+                watcher.run(self._tell)
+            except Exception as error:
+                if not isinstance(error, OutputError) or str(error) != said:
+                    log.warning("the focus cannot be told: %s", error)
+                said = str(error)
+                self.trouble = f"the focus cannot be told: {error}"
+            self._tell(None)
+            select.select([self._stop], [], [], TRY_AGAIN)
+
+    def _tell(self, window: FocusedWindow | None) -> None:
+        self._newest = window
+        os.eventfd_write(self._news, 1)
+
+    def _take(self, events: int) -> None:
+        try:
+            os.eventfd_read(self._news)
+        except BlockingIOError:
+            return
+        self.told(self._newest)
+
+    def told(self, window: FocusedWindow | None, source: str = "") -> None:
+        """The window that has the focus now."""
+        engine = self._engine
+        if source:
+            self.source, self.trouble = source, ""
+        engine.router.layers.focus(window)
+        engine.router.follow_layers()
+        if window is not None and self._waiting is not None:
+            waiting, self._waiting = self._waiting, None
+            engine.cancel_alarm("next window")
+            waiting(window)
+
+    def pin(self, *, pinned: bool) -> None:
+        """Leave the layers as they are, or follow again."""
+        self._engine.router.layers.pin(pinned=pinned)
+        self._engine.router.follow_layers()
+
+    def next_window(self, seconds: float, then: Callable[[FocusedWindow | None], None]) -> None:
+        """Call `then(window)` with the next window that gets the focus, or None when the time is over."""
+        engine = self._engine
+        self.watch()
+        before = engine.router.layers.window
+
+        def got(window: FocusedWindow) -> None:
+            if window == before:
+                self._waiting = got
+            else:
+                then(window)
+
+        def over(now: int) -> None:
+            self._waiting = None
+            then(None)
+        self._waiting = got
+        engine.alarm("next window", time.monotonic_ns() + int(seconds * 1e9), over)
+
+    def windows(self) -> list[FocusedWindow]:
+        """The windows that are open now.  Not for the loop, unless the stage is the output.
+
+        Raises:
+            OutputError: they cannot be told; the text says what works instead.
+        """
+        if isinstance(self._engine.output, StageOutput):
+            return [FocusedWindow(program.name, program.window or program.name)
+                    for program in self._engine.output.programs.values()]
+        kind = self._kind()
+        if kind is None:
+            raise OutputError(NOWHERE)
+        return kind(self._stop).list()
+
+    def _look_at_stage(self) -> None:
+        output = self._engine.output
+        assert isinstance(output, StageOutput)
+        program = output.programs.get(output.focused)
+        if program is not None:
+            self.told(FocusedWindow(program.name, program.window or program.name), "the stage")
+
+    def focus_stage(self, name: str) -> None:
+        """Give a stage program the focus."""
+        output = self._engine.output
+        if isinstance(output, StageOutput):
+            output.focus(name)
+            self._look_at_stage()
+
+    def close(self) -> None:
+        """End the thread."""
+        os.eventfd_write(self._stop, 1)
+        if self._thread is not None:
+            self._thread.join(timeout=3)
+        self._engine.loop.forget(self._news)

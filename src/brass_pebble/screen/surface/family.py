@@ -1,0 +1,116 @@
+"""Chords that nothing known takes, to choose from; a whole family at once; and a way to send one so that a program
+can learn it."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from typing import ClassVar
+
+from textual import on, work
+from textual.app import ComposeResult
+from textual.binding import BindingType
+from textual.containers import Vertical
+from textual.timer import Timer
+from textual.widgets import Input, Label, OptionList
+
+from brass_pebble.screen.choosing import ChoosingSheet
+from brass_pebble.screen.state import Row
+
+Ask = Callable[..., Awaitable[Row | None]]
+COUNT_IN = 3
+
+
+class FamilySheet(ChoosingSheet[list[str]]):
+    """Returns the chords that were chosen, as many as there are controls; none if it was left."""
+
+    DEFAULT_CSS = """
+    FamilySheet { align: center middle; }
+    FamilySheet > Vertical { width: 84; max-width: 96%; height: auto; max-height: 90%; background: $panel;
+        border: round $primary; border-title-color: $primary; padding: 0 2; }
+    FamilySheet Input, FamilySheet Input:focus { border: none; background: $background; height: 1; padding: 0 1; }
+    FamilySheet OptionList { height: auto; max-height: 14; border: none; background: $panel; margin: 1 0; padding: 0; }
+    FamilySheet Label { color: $text-muted; width: 100%; }
+    FamilySheet #count { color: $primary; text-style: bold; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [("f4", "send", "send it once")]
+
+    def __init__(self, count: int, label: str, ask: Ask) -> None:
+        super().__init__()
+        self._count, self._label, self._ask = count, label, ask
+        self._timer: Timer | None = None
+        self._left = 0
+        self._sending = ""
+
+    def compose(self) -> ComposeResult:
+        """What it is for, and the chords."""
+        with Vertical() as box:
+            if self._count > 1:
+                box.border_title = f"Free chords for {self._count} controls"
+                yield Label("Neighbours that no known program and no other control takes:", markup=False)
+            else:
+                box.border_title = "Free chords"
+                yield Label("Easiest to remember for this label, taken by no known program and no control:",
+                            markup=False)
+                yield Input(self._label, placeholder="what it is for")
+            yield OptionList(markup=False)
+            yield Label("", id="count", markup=False)
+            yield Label("↑ ↓ choose   Enter binds it   F4 sends it once, so that a program can learn it   Esc leave")
+
+    def on_mount(self) -> None:
+        """Ask for the first ones."""
+        if self._count == 1:
+            self.query_one(Input).focus()
+        self._look(self._label)
+
+    @on(Input.Changed)
+    def _typed(self, event: Input.Changed) -> None:
+        self._look(event.value)
+
+    @work(exclusive=True)
+    async def _look(self, label: str) -> None:
+        family = self._count > 1
+        reply = await self._ask("free_chords", label=label, count=self._count if family else 10, family=family)
+        chords = reply["chords"] if reply else []
+        if not family:
+            self.offer([(chord, [chord]) for chord in chords])
+        elif len(chords) >= self._count:
+            self.offer([(f"{chords[0]} … {chords[-1]}   ({', '.join(chords[:12])})", chords)])
+        else:
+            self.query_one("#count", Label).update(f"✗ Nothing has {self._count} free neighbours; the longest row has "
+                                                   f"{len(chords)}. Take fewer controls.")
+
+    def key_enter(self) -> None:
+        """Without a field to type in, Enter takes all the same."""
+        if self._count > 1 and self.choices:
+            self.take(self.choices[self.query_one(OptionList).highlighted or 0])
+
+    def take(self, choice: list[str]) -> None:
+        self.dismiss(choice)
+
+    @work(exclusive=True, group="send")
+    async def action_send(self) -> None:
+        """Send the chord once, after a count-in, wherever the focus is by then."""
+        index = self.query_one(OptionList).highlighted
+        if index is None or not self.choices:
+            return
+        self._sending = self.choices[index][0]
+        if await self._ask("send_once", chord=self._sending, seconds=COUNT_IN):
+            self._left = COUNT_IN
+            self._tick()
+            self._timer = self.set_interval(1.0, self._tick, repeat=COUNT_IN)
+
+    def _tick(self) -> None:
+        count = self.query_one("#count", Label)
+        count.update(f"{self._sending} is sent in {self._left} s: let the program's dialog wait for it now. Esc calls "
+                     "it off." if self._left else f"✓ {self._sending} was sent.")
+        self._left -= 1
+
+    def action_leave(self) -> None:
+        """Call the sending off, or leave."""
+        if self._timer is not None and self._left >= 0:
+            self._timer.stop()
+            self._timer = None
+            self.run_worker(self._ask("leave_send"))
+            self.query_one("#count", Label).update("Not sent.")
+        else:
+            self.dismiss([])

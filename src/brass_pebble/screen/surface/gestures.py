@@ -1,0 +1,87 @@
+"""What the selected control means, gesture by gesture."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.text import Text
+from textual.message import Message
+from textual.widgets import OptionList
+from textual.widgets.option_list import Option
+
+from brass_pebble.core.gesture import DOUBLE, GESTURES, HOLD, PRESS
+from brass_pebble.core.shown import show_control
+from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.state import Row
+
+
+class GestureList(OptionList):
+    """One row for each gesture; Enter or a click on one binds it."""
+
+    DEFAULT_CSS = """
+    GestureList, GestureList:focus { height: auto; border: none; background: $panel; padding: 0; }
+    """
+
+    class Chosen(Message):
+        """A gesture is to be bound."""
+
+        def __init__(self, gesture: str) -> None:
+            super().__init__()
+            self.gesture = gesture
+
+    def show(self, surface: Row, control: Row, sheet: str, palette: Palette) -> None:
+        """Rows for a control: as its layers are on now, or as one sheet has it."""
+        on = [sheet] if sheet else [layer["id"] for layer in surface["layers"] if layer["on"]]
+        shown = show_control(control["id"], surface["layers"], on)
+        bound: dict[str, Row] = shown.get("gestures", {})
+        rows = [(gesture, bound.get(gesture)) for gesture in GESTURES]
+        rows += [(row["gesture"], row) for row in shown.get("together", ())]
+        at = self.highlighted
+        self.clear_options()
+        self.add_options([Option(_line(gesture, row, surface, palette), id=gesture) for gesture, row in rows])
+        self.highlighted = at if at is not None and at < len(rows) else 0
+
+    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+        """Bind this one."""
+        event.stop()
+        self.post_message(self.Chosen(str(event.option.id)))
+
+    @property
+    def chosen(self) -> str:
+        """The gesture of the highlighted row."""
+        if self.highlighted is None or not self.option_count:
+            return PRESS
+        return str(self.get_option_at_index(self.highlighted).id)
+
+
+def _line(gesture: str, row: Row | None, surface: Row, palette: Palette) -> Text:
+    line = Text(f"{gesture:11} ")
+    if row is None:
+        line.append("·", style=palette.dim)
+        return line
+    label, words = row["label"], row["words"].strip("“”")
+    line.append(f"{row['glyph']} ", style=palette.brass)
+    line.append(label, style=f"bold {palette.tint(row['tint'])}")
+    word = {"do": "", "play": "macro "}.get(row["kind"], f"{row['kind']} ")
+    if words != label:
+        line.append(f"  {word}{words}", style=palette.text)
+    for extra in extras(gesture, row, surface):
+        line.append(f"\n              {extra}", style=palette.dim)
+    return line
+
+
+def extras(gesture: str, row: Row, surface: dict[str, Any]) -> list[str]:
+    """What goes with a binding: its times, how it plays."""
+    found = []
+    if gesture == HOLD:
+        found.append(f"after {row['hold_after'] or '{:g} ms'.format(surface['hold_after_ms'])}")
+    if gesture == DOUBLE:
+        found.append(f"within {row['second_within'] or '{:g} ms'.format(surface['second_within_ms'])}")
+        if row["adds"]:
+            found.append("the first tap acts at once")
+    found += [f"{word} {row[name]}" for name, word in (("every", "every"), ("back", "first again after")) if row[name]]
+    if row["plays"] != "once":
+        found.append(row["plays"])
+    if row["note"]:
+        found.append(f"“{row['note']}”")
+    return found

@@ -1,0 +1,177 @@
+"""What is set for one layer, changed at once: its name, its tint, the window it follows."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from typing import Any, ClassVar
+
+from textual import on, work
+from textual.app import ComposeResult
+from textual.binding import BindingType
+from textual.containers import Vertical
+from textual.screen import ModalScreen
+from textual.widgets import Input, Label, OptionList
+from textual.widgets.option_list import Option
+
+from brass_pebble.core.macro.steps import TINTS
+from brass_pebble.screen.state import DeskState, Row
+
+Ask = Callable[..., Awaitable[Row | None]]
+
+
+class LayerPanel(ModalScreen[None]):
+    """Rows to change; Escape closes."""
+
+    DEFAULT_CSS = """
+    LayerPanel { align: center middle; }
+    LayerPanel > Vertical { width: 88; max-width: 96%; height: auto; max-height: 90%; background: $panel;
+        border: round $primary; border-title-color: $primary; padding: 0 2; }
+    LayerPanel OptionList { height: auto; max-height: 14; border: none; background: $panel; padding: 0; margin: 1 0; }
+    LayerPanel Label { color: $text-muted; width: 100%; }
+    LayerPanel Input, LayerPanel Input:focus { border: none; background: $background; height: 1; padding: 0 1;
+        display: none; }
+    LayerPanel Input.shown { display: block; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "back"), ("l", "leave", "back")]
+
+    def __init__(self, surface_id: str, layer_id: str, state: DeskState, ask: Ask) -> None:
+        super().__init__()
+        self._surface, self._layer, self._state, self._ask = surface_id, layer_id, state, ask
+        self._windows: list[Row] = []
+        self._typing = ""
+
+    @property
+    def row(self) -> Row:
+        """The layer as it is now."""
+        surface = self._state.surface(self._surface) or {"layers": []}
+        return next((layer for layer in surface["layers"] if layer["id"] == self._layer), {})
+
+    def compose(self) -> ComposeResult:
+        """One row for each setting."""
+        surface = self._state.surface(self._surface) or {"name": ""}
+        with Vertical() as box:
+            box.border_title = f"{surface['name']} ▸ layer {self.row.get('name', '')}"
+            yield Label("", id="about", markup=False)
+            yield OptionList(markup=False)
+            yield Input(max_length=120)
+            yield Label("Enter changes it, live at once, u undoes   Esc back", markup=False)
+
+    def on_mount(self) -> None:
+        """Begin in the list."""
+        self._fill()
+        self.query_one(OptionList).focus()
+
+    def rows(self) -> list[tuple[str, str]]:
+        """What can be changed, and how it is now."""
+        row = self.row
+        surface = self._state.surface(self._surface) or {"layers": []}
+        lowest = bool(surface["layers"]) and surface["layers"][0]["id"] == self._layer
+        follows = " and ".join(f"{what} {value}" for what, value in (row.get("follows") or {}).items() if value)
+        rows = [("name", f"name            {row.get('name', '')}"),
+                ("tint", f"tint            {row.get('tint') or '–'}")]
+        if not lowest:
+            rows += [("starts", f"at the start    {row.get('starts', 'off')}"),
+                     ("follows", f"comes with      {'the window of ' + follows if follows else 'no window'}"),
+                     ("class", "                choose one of the windows open now"),
+                     ("click", "                take the next window that I click"),
+                     ("type", "                type its class, with * for anything"),
+                     ("title", "                type its title, with * for anything")]
+        return [*rows, ("remove", "take this layer away (u brings it back)")]
+
+    def _fill(self) -> None:
+        options = self.query_one(OptionList)
+        at = options.highlighted or 0
+        options.clear_options()
+        if self._windows:
+            options.add_options([Option(f"{window['class'] or '?'}   {window['title'][:60]}", id=f"window {index}")
+                                 for index, window in enumerate(self._windows)])
+            options.add_option(Option("none of them", id="none"))
+        else:
+            options.add_options([Option(text, id=name) for name, text in self.rows()])
+        options.highlighted = min(at, options.option_count - 1)
+        trouble = self._state.layers["trouble"]
+        self.query_one("#about", Label).update(f"✗ {trouble}" if trouble else "Windows are told by "
+                                               f"{self._state.layers['source'] or 'nobody yet'}.")
+
+    @on(OptionList.OptionSelected)
+    def _chosen(self, event: OptionList.OptionSelected) -> None:
+        what = str(event.option.id)
+        if what == "none":
+            self._windows = []
+            self._fill()
+        elif what.startswith("window "):
+            window, self._windows = self._windows[int(what.split()[1])], []
+            self._set("follows", {"class": window["class"]} if window["class"] else {"title": window["title"]})
+        elif what in ("name", "type", "title"):
+            self._typing = what
+            field = self.query_one(Input)
+            field.add_class("shown")
+            field.value = {"name": self.row.get("name", "")}.get(what, (self.row.get("follows") or {}).get(
+                "class" if what == "type" else "title", ""))
+            field.focus()
+        else:
+            self._change(what)
+
+    @on(Input.Submitted)
+    def _typed(self, event: Input.Submitted) -> None:
+        value = event.value.strip()
+        self.query_one(Input).remove_class("shown")
+        self.query_one(OptionList).focus()
+        if self._typing == "name":
+            if value:
+                self._set("name", value)
+            return
+        rule = {name: text for name, text in (self.row.get("follows") or {}).items() if text}
+        rule["class" if self._typing == "type" else "title"] = value
+        rule = {name: text for name, text in rule.items() if text}
+        self._set("follows", rule or None)
+
+    @work(exclusive=True)
+    async def _change(self, what: str) -> None:
+        row = self.row
+        if what == "remove":
+            if await self._ask("remove_layer", surface=self._surface, layer=self._layer):
+                self.dismiss()
+        elif what == "tint":
+            tints = ("", *TINTS)
+            await self._put("tint", tints[(tints.index(row.get("tint", "")) + 1) % len(tints)])
+        elif what == "starts":
+            await self._put("starts", "off" if row.get("starts") == "on" else "on")
+        elif what == "follows":
+            if row.get("follows"):
+                await self._put("follows", None)
+            else:
+                self.notify("Choose below which window it comes with.", timeout=4)
+        elif what == "class":
+            if reply := await self._ask("windows"):
+                self._windows = reply["windows"]
+                if not self._windows:
+                    self.notify("No window is open.", timeout=4)
+                self._fill()
+        elif what == "click":
+            self.query_one("#about", Label).update("● Click the window, within ten seconds …")
+            if window := await self._ask("next_window"):
+                rule = {"class": window["class"]} if window["class"] else {"title": window["title"]}
+                await self._put("follows", rule)
+            else:
+                self._fill()
+
+    @work(exclusive=True)
+    async def _set(self, what: str, value: Any) -> None:
+        await self._put(what, value)
+
+    async def _put(self, what: str, value: Any) -> None:
+        await self._ask("set_layer", surface=self._surface, layer=self._layer, what=what, value=value)
+        self._fill()
+
+    def action_leave(self) -> None:
+        """Back, or out of the field or the list of windows."""
+        field = self.query_one(Input)
+        if field.has_class("shown"):
+            field.remove_class("shown")
+            self.query_one(OptionList).focus()
+        elif self._windows:
+            self._windows = []
+            self._fill()
+        else:
+            self.dismiss()

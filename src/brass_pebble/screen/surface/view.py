@@ -1,0 +1,475 @@
+"""The Surface view: one surface large, its layers as sheets, what the selected control means beside it."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from textual import events, on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Footer, Static
+
+from brass_pebble.client import Message
+from brass_pebble.core.gesture import PRESS
+from brass_pebble.core.shown import show_control
+from brass_pebble.screen.bind_panel import BindPanel
+from brass_pebble.screen.finder import Finder
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.sheets import AskText, Sheet, explain, key_help
+from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.view import View
+from brass_pebble.screen.widgets.board import Board
+from brass_pebble.screen.widgets.path_bar import PathBar
+from brass_pebble.screen.widgets.status_line import StatusLine
+from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
+
+from .family import FamilySheet
+from .gestures import GestureList
+from .layer_panel import LayerPanel
+from .sheets import NOW, LayerSheets
+
+SIDE = 52
+PLACES = {"copy": "copied", "move": "moved", "swap": "swapped"}
+
+
+class SurfaceView(View):
+    """Owns its work: sheets, selection of one or several controls, binding, rearranging."""
+
+    DEFAULT_CSS = """
+    SurfaceView { background: $background; }
+    SurfaceView #body { height: 1fr; }
+    SurfaceView #side { width: 52; background: $panel; padding: 0 1; }
+    SurfaceView #board-box { width: 1fr; }
+    SurfaceView #chosen { height: auto; max-height: 5; padding: 1 0; }
+    SurfaceView #task { height: auto; max-height: 2; padding: 0 1; background: $primary; color: $background;
+        display: none; }
+    SurfaceView #task.shown { display: block; }
+    SurfaceView #last { height: auto; max-height: 7; padding: 1 0; color: $text-muted; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("up", "go(0, -1)", "select", show=False), Binding("down", "go(0, 1)", "select", show=False),
+        Binding("left", "go(-1, 0)", "select", show=False), Binding("right", "go(1, 0)", "select", show=False),
+        Binding("enter", "take", "bind"), Binding("b", "bind", "bind", show=False),
+        Binding("pagedown", "leaf(1)", "next sheet", priority=True),
+        Binding("pageup", "leaf(-1)", "sheet before", show=False, priority=True),
+        Binding("greater_than_sign", "other(1)", "next surface"),
+        Binding("less_than_sign", "other(-1)", "surface before", show=False),
+        Binding("l", "layer", "layer"), Binding("L", "add_layer", "new layer", show=False),
+        Binding("o", "switch", "on / off"), Binding("w", "together", "with another", show=False),
+        Binding("v", "mark", "several"), Binding("c", "copy", "copy"), Binding("m", "move", "move", show=False),
+        Binding("s", "swap", "swap", show=False), Binding("h", "mirror", "mirror", show=False),
+        Binding("delete", "clear", "clear", show=False), Binding("n", "free", "what is free", show=False),
+        Binding("k", "family", "free chords"), Binding("f", "find", "find"), Binding("i", "times", "times", show=False),
+        Binding("p", "pin", "pin layers", show=False), Binding("0", "first", "cycle to its first", show=False),
+        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False), Binding("x", "stop", "stop all"),
+        Binding("e", "explain", "explain", show=False), Binding("R", "restart", "restart engine", show=False),
+        Binding("question_mark", "keys", "keys"), Binding("escape", "back", "back"),
+    ]
+    AUTO_FOCUS = "Board"
+
+    def __init__(self, state: DeskState, link: Link, surface: str = "", control: str = "", layer: str = "") -> None:
+        super().__init__(state, link)
+        self.surface_id = surface or next((s["id"] for s in state.desk["surfaces"]), "")
+        self.sheet = layer
+        self._first = control
+        self._marked: list[str] = []
+        # What waits for a second place: how, from where.
+        self._pending_task: tuple[str, list[list[str]]] | None = None
+
+    def compose(self) -> ComposeResult:
+        """From top to bottom."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        yield LayerSheets()
+        yield Static("", id="task", markup=False)
+        with Horizontal(id="body"):
+            with Vertical(id="board-box"):
+                yield Board(self.state)
+            with Vertical(id="side"):
+                yield Static("", id="chosen", markup=False)
+                yield GestureList()
+                yield Static("", id="last", markup=False)
+        yield Footer(show_command_palette=False)
+
+    @property
+    def board(self) -> Board:
+        """The drawing."""
+        return self.query_one(Board)
+
+    @property
+    def surface(self) -> Row:
+        """The surface that is shown."""
+        return self.state.surface(self.surface_id) or {"id": "", "name": "", "layers": [], "controls": []}
+
+    @property
+    def control(self) -> Row:
+        """The selected control."""
+        return self.state.control(self.board.selected) or {}
+
+    @property
+    def layer_id(self) -> str:
+        """The layer that is meant: the sheet's, or what answers on the selected control, or the topmost."""
+        if self.sheet:
+            return self.sheet
+        on = [layer["id"] for layer in self.surface["layers"] if layer["on"]]
+        return str(self.control.get("layer") or (on[-1] if on else ""))
+
+    # News.
+
+    async def show_all(self) -> None:
+        """After connecting, or when the desk changed."""
+        if not self.surface["id"]:
+            self.surface_id = next((s["id"] for s in self.state.desk["surfaces"]), "")
+        if self.sheet not in [layer["id"] for layer in self.surface["layers"]]:
+            self.sheet = NOW
+        board = self.board
+        board.zoomed = self.surface_id
+        if board.selected[0] != self.surface_id:
+            controls = [control["id"] for control in self.surface["controls"]]
+            board.selected = (self.surface_id, self._first if self._first in controls else
+                              controls[0] if controls else "")
+        self._share_room()
+        await board.rebuild()
+        self._show()
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of one topic, already in the state."""
+        topic = message["topic"]
+        if topic == "desk":
+            await self.show_all()
+        elif topic == "trace":
+            self._pressed(message["trace"])
+        elif topic in ("press", "layers"):
+            self.board.refresh_spots(changed)
+            if topic == "layers":
+                self._show()
+        self.query_one(StatusLine).redraw()
+
+    def _pressed(self, trace: Row) -> None:
+        """A control was pressed: it is selected."""
+        spot = (trace["surface"], trace["control"])
+        if spot[0] == self.surface_id and self.state.control(spot) and spot != self.board.selected \
+                and trace["id"] == self.state.traces[-1]["id"] and trace["held_ms"] is None:
+            self.board.select(spot)
+            self._show()
+        elif spot == self.board.selected:
+            self._show_side()
+        self.board.refresh_spots({spot})
+
+    def _show(self) -> None:
+        for drawing in self.query(SurfaceDrawing):
+            drawing.sheet = self.sheet
+            drawing.marked = set(self._marked) if drawing.surface_id == self.surface_id else set()
+        self.board.redraw_all()
+        self.query_one(LayerSheets).show(self.surface, self.sheet, self.palette, self.size.width)
+        self.query_one(PathBar).show(self.board.selected, following=not self.sheet)
+        self.query_one(StatusLine).redraw()
+        task = self.query_one("#task", Static)
+        task.set_class(self._pending_task is not None or bool(self._marked), "shown")
+        task.update(self._say_task())
+        self._show_side()
+
+    def _say_task(self) -> str:
+        if self._pending_task is not None:
+            how, places = self._pending_task
+            what = f"{len(places)} controls" if len(places) > 1 else f"{self._say_place(places[0])}"
+            if how == "with":
+                return f"{what} together with which control? Choose it (< > other surfaces), Enter. Esc leaves it."
+            return f"{how.capitalize()} {what}: choose where, PageDown and < > lead elsewhere, Enter. Esc leaves it."
+        return (f"{len(self._marked)} controls: c copy, m move, h mirror, Delete clear, k free chords for all. "
+                "v takes one out, Esc all.") if self._marked else ""
+
+    def _say_place(self, place: list[str]) -> str:
+        surface = self.state.surface(place[0])
+        return f"{surface['name'] if surface else ''} {place[2]}"
+
+    def _show_side(self) -> None:
+        control, surface, palette = self.control, self.surface, self.palette
+        chosen = self.query_one("#chosen", Static)
+        if not control:
+            chosen.update("This surface has no drawing yet: Esc, then i draws it.")
+            return
+        layer = next((row for row in surface["layers"] if row["id"] == self.layer_id), {"name": "no layer"})
+        chosen.update(f"{surface['name']} ▸ {control['legend']}   in {layer['name']}\n"
+                      "Press a control to select it; Enter or Tab binds a gesture:")
+        self.query_one(GestureList).show(surface, control, self.sheet, palette)
+        trace = self.state.last_trace_of(self.board.selected)
+        self.query_one("#last", Static).update(f"Last: {trace['sentence']}" if trace else
+                                               "It has not been pressed yet.")
+
+    def on_resize(self, event: events.Resize) -> None:
+        """Share the room between the drawing and what stands beside it."""
+        self.call_after_refresh(self._share_room)
+
+    def _share_room(self) -> None:
+        width, height = self.size
+        narrow = width < 100
+        self.query_one("#body").styles.layout = "vertical" if narrow else "horizontal"
+        side, box = self.query_one("#side"), self.query_one("#board-box")
+        side.styles.width, side.styles.height = ("100%", 9) if narrow else (SIDE, "100%")
+        rows = height - 5 - (9 if narrow else 0)
+        box.styles.height = rows if narrow else "100%"
+        self.board.give_room(width if narrow else width - SIDE - 1, max(5, rows))
+
+    # Selecting.
+
+    def action_go(self, dx: int, dy: int) -> None:
+        """Select the control next to the selected one."""
+        self.board.select(self.board.neighbour(dx, dy))
+        self._show()
+
+    @on(SurfaceDrawing.Pressed)
+    def _mouse(self, message: SurfaceDrawing.Pressed) -> None:
+        if message.down:
+            self.board.focus()
+            self.board.select(message.spot)
+            self._show()
+            if self._pending_task is not None:
+                self.action_take()
+
+    def action_leaf(self, step: int) -> None:
+        """The next sheet."""
+        sheets = [NOW, *(layer["id"] for layer in self.surface["layers"])]
+        self.sheet = sheets[(sheets.index(self.sheet) + step) % len(sheets)]
+        self._show()
+
+    @on(LayerSheets.Opened)
+    def _sheet(self, message: LayerSheets.Opened) -> None:
+        self.sheet = message.layer
+        self._show()
+
+    async def action_other(self, step: int) -> None:
+        """Another surface."""
+        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
+        if ids:
+            self.surface_id = ids[(ids.index(self.surface_id) + step) % len(ids)]
+            self.sheet, self._marked, self._first = NOW, [], ""
+            await self.show_all()
+
+    def action_mark(self) -> None:
+        """Take the selected control to those that are changed together, or out again."""
+        control = self.board.selected[1]
+        if control:
+            (self._marked.remove if control in self._marked else self._marked.append)(control)
+            self._show()
+
+    def action_free(self) -> None:
+        """Mark every control on which nothing is bound."""
+        on = [self.sheet] if self.sheet else [layer["id"] for layer in self.surface["layers"]]
+        free = [control["id"] for control in self.surface["controls"]
+                if not show_control(control["id"], self.surface["layers"], on)]
+        self._marked = [] if self._marked == free else free
+        where = "in this layer" if self.sheet else "in any layer"
+        self.notify(f"{len(free)} {'control is' if len(free) == 1 else 'controls are'} free {where}.", timeout=4)
+        self._show()
+
+    @work(exclusive=True, group="find")
+    async def action_find(self) -> None:
+        """Which control plays this macro, sends that chord?"""
+        found = await self.app.push_screen_wait(Finder(self.state))
+        if found is not None:
+            self.surface_id, self.sheet, self._marked = found.surface, found.layer, []
+            self.board.selected = (found.surface, found.control)
+            await self.show_all()
+
+    # Binding.
+
+    def _places(self) -> list[list[str]]:
+        controls = self._marked or [self.board.selected[1]]
+        return [[self.surface_id, self.layer_id, control] for control in controls if control]
+
+    def action_take(self) -> None:
+        """Bind the press of the selected control; or end what waits for a place."""
+        if self._pending_task is None:
+            self._bind(self.query_one(GestureList).chosen)
+            return
+        how, places = self._pending_task
+        self._pending_task = None
+        if how == "with":
+            surface, control = self.board.selected
+            own = surface == places[0][0]
+            self._bind_at(places[0], f"with {control}" if own else f"with {surface}/{control}")
+        else:
+            self._rearrange(how, places, [self.surface_id, self.layer_id, self.board.selected[1]])
+        self._show()
+
+    def action_bind(self) -> None:
+        """Bind the highlighted gesture."""
+        self._bind(self.query_one(GestureList).chosen)
+
+    @on(GestureList.Chosen)
+    def _gesture(self, message: GestureList.Chosen) -> None:
+        self._bind(message.gesture)
+
+    def _bind(self, gesture: str) -> None:
+        if self.board.selected[1]:
+            self._bind_at([self.surface_id, self.layer_id, self.board.selected[1]], gesture)
+
+    @work(exclusive=True, group="edit")
+    async def _bind_at(self, place: list[str], gesture: str) -> None:
+        surface, control = self.state.surface(place[0]), self.state.control((place[0], place[2]))
+        if surface is None or control is None:
+            return
+        fields = await self.app.push_screen_wait(BindPanel(
+            surface, control, self.state.desk["macros"], ask=self.ask, layer=place[1], gesture=gesture or PRESS))
+        if fields is not None and (reply := await self.ask("bind", **fields)):
+            self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
+
+    def action_together(self) -> None:
+        """Bind the selected control for while another one is held."""
+        self._begin("with", self._places()[:1])
+
+    def action_copy(self) -> None:
+        """Copy what is bound to another place."""
+        self._begin("copy", self._places())
+
+    def action_move(self) -> None:
+        """Move what is bound to another place."""
+        self._begin("move", self._places())
+
+    def action_swap(self) -> None:
+        """Let two places change what is bound."""
+        self._begin("swap", self._places()[:1])
+
+    def _begin(self, how: str, places: list[list[str]]) -> None:
+        if places:
+            self._pending_task, self._marked = (how, places), []
+            self._show()
+
+    def action_mirror(self) -> None:
+        """Left and right change places: the marked controls, or the whole layer."""
+        places = self._places() if len(self._marked) > 1 else [[self.surface_id, self.layer_id, ""]]
+        self._rearrange("mirror", places)
+
+    def action_clear(self) -> None:
+        """Clear the selected control, or all marked ones."""
+        self._rearrange("clear", self._places())
+
+    @work(group="edit")
+    async def _rearrange(self, how: str, places: list[list[str]], to: list[str] | None = None) -> None:
+        reply = await self.ask("rearrange", how=how, places=places, **({"to": to} if to else {}))
+        self._marked = []
+        if reply:
+            self.notify("Live now. u undoes it.", title=reply["words"], timeout=4)
+        self._show()
+
+    @work(exclusive=True, group="edit")
+    async def action_family(self) -> None:
+        """Chords that nothing takes: for the selected control, or a whole family for the marked ones."""
+        places = self._places()
+        if not places:
+            return
+        label = str(self.control.get("label", "")) if len(places) == 1 else ""
+        chords = await self.app.push_screen_wait(FamilySheet(len(places), label, self.ask))
+        if chords and (reply := await self.ask("bind_family", places=places, chords=chords)):
+            self._marked = []
+            self.notify("Live now. u undoes it.", title=reply["words"], timeout=4)
+
+    # Layers.
+
+    def action_layer(self) -> None:
+        """What is set for the layer of this sheet."""
+        if layer := self.layer_id:
+            self.app.push_screen(LayerPanel(self.surface_id, layer, self.state, self.ask))
+
+    @work(exclusive=True, group="layer")
+    async def action_add_layer(self) -> None:
+        """Add a layer on top."""
+        name = await self.app.push_screen_wait(AskText("A new layer", f"What is it called? It lies on top of "
+                                                       f"{self.surface['name']}'s other layers, and starts empty."))
+        if name and (reply := await self.ask("add_layer", surface=self.surface_id, name=name)):
+            self.sheet = reply["layer"]
+            await self.show_all()
+
+    @work(group="layer")
+    async def action_switch(self) -> None:
+        """Switch the layer of this sheet on or off, by hand."""
+        if reply := await self.ask("layer", surface=self.surface_id, layer=self.layer_id):
+            self.notify(reply["words"], timeout=3)
+
+    @work(group="layer")
+    async def action_pin(self) -> None:
+        """Leave the layers as they are, whatever gets the focus; or follow again."""
+        pinned = not self.state.layers["pinned"]
+        if await self.ask("focus", pin=pinned):
+            self.notify("Layers stay as they are." if pinned else "Layers follow the focus again.", timeout=3)
+
+    @work(group="layer")
+    async def action_first(self) -> None:
+        """Begin the control's cycle anew."""
+        surface, control = self.board.selected
+        if reply := await self.ask("first", surface=surface, control=control):
+            self.notify("Its cycle begins anew." if reply["count"] else "It has no cycle under way.", timeout=3)
+
+    @work(exclusive=True, group="layer")
+    async def action_times(self) -> None:
+        """When a press is a hold, and how soon a second tap has to come, on this surface."""
+        surface = self.surface
+        now = f"{surface['hold_after_ms']:g}ms {surface['second_within_ms']:g}ms"
+        text = await self.app.push_screen_wait(AskText(
+            f"{surface['name']}: times", "A hold after, and a second tap within, like 250ms 200ms. Single bindings may "
+            "say otherwise (F8 when binding).", now))
+        for what, value in zip(("hold_after", "second_within"), text.split(), strict=False):
+            await self.ask("set_times", surface=self.surface_id, what=what, value=value)
+
+    # The rest.
+
+    @work(group="undo")
+    async def action_undo(self) -> None:
+        """Take the last change back."""
+        if reply := await self.ask("undo"):
+            self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
+
+    @work(group="undo")
+    async def action_redo(self) -> None:
+        """Do the last undone change again."""
+        if reply := await self.ask("redo"):
+            self.notify("Done again.", title=reply["words"], timeout=4)
+
+    @work(group="stop")
+    async def action_stop(self) -> None:
+        """Stop everything, release everything."""
+        if reply := await self.ask("stop"):
+            self.notify(f"{reply['runs']} {'run' if reply['runs'] == 1 else 'runs'} stopped, nothing is down.",
+                        timeout=3)
+
+    def action_explain(self) -> None:
+        """The last press of the selected control, hop by hop."""
+        if trace := self.state.last_trace_of(self.board.selected):
+            self.app.push_screen(Sheet("A press, explained", explain(trace, self.palette)))
+
+    @on(PathBar.Opened)
+    def _door(self, message: PathBar.Opened) -> None:
+        self.board.focus()
+        if message.door == "binding":
+            self.action_bind()
+        elif message.door == "trace":
+            self.action_explain()
+
+    async def action_back(self) -> None:
+        """Out of a task or of the marks, or back to the view before."""
+        if self._pending_task is not None or self._marked:
+            self._pending_task, self._marked = None, []
+            self._show()
+        else:
+            await self.action_leave()
+
+    def action_keys(self) -> None:
+        """All keys."""
+        self.app.push_screen(Sheet("Keys of the Surface view", key_help(KEYS, self.palette)))
+
+
+KEYS: list[tuple[str, Any]] = [
+    ("press it", "a control pressed on the device itself is selected"), ("arrows", "select a control"),
+    ("Enter", "bind its gesture; Tab leads to the gestures, ↑ ↓ choose one"),
+    ("w", "bind it for while another control is held"),
+    ("PageDown PageUp", "the sheets: what answers now, then layer by layer"), ("< >", "another surface"),
+    ("l  L", "what is set for this layer; a new layer on top"), ("o", "switch this layer on or off"),
+    ("p", "pin the layers: they stay, whatever gets the focus"), ("i", "this surface's times of hold and double tap"),
+    ("v", "take several controls"), ("c  m  s", "copy, move, swap: then choose where, and Enter"),
+    ("h", "mirror: left and right change places"), ("Delete", "clear"), ("n", "what is free here?"),
+    ("k", "free chords, for one or a whole family"), ("f", "which control plays this macro, sends that chord?"),
+    ("0", "the control's cycle begins anew"), ("u  r", "undo, redo"), ("x", "stop everything"),
+    ("e", "explain its last press"), ("Esc", "back"),
+]
