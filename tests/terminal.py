@@ -37,7 +37,8 @@ class Terminal:
         """Send keys by tmux's names, one after the other."""
         for key in keys:
             self._tmux("send-keys", key)
-            time.sleep(0.08)
+            # A letter right behind Escape would be the letter with Alt.
+            time.sleep(0.3 if key == "Escape" else 0.08)
 
     def type(self, text: str) -> None:
         """Send text, once the keys before it have done what they do: they may move the cursor to another field."""

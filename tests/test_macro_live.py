@@ -260,7 +260,7 @@ def test_for_as_long_as_held_and_until_pressed_again() -> None:
     first, _ = world.player.start(good("tap A\nwait 60ms").program, 0, world.out, again_key="k", manner=manner)
     world.go(until_ms=250)
     second, outcome = world.player.start(good("tap A").program, world.now, world.out, again_key="k", manner=manner)
-    assert first and (first.state, second, outcome) == ("stopped", None, "ended")
+    assert first and (first.state, second, outcome) == ("done", None, "ended")
     assert world.player.down == {}
 
 

@@ -21,7 +21,7 @@ from brass_pebble.core.trace import Trace
 from brass_pebble.inputs.base import DeviceGone, Input
 from brass_pebble.inputs.bench import Bench
 from brass_pebble.inputs.bystanders import Bystanders
-from brass_pebble.outputs.base import Output, OutputError
+from brass_pebble.outputs.base import Output, OutputError, OutputLost
 from brass_pebble.outputs.stage import StageOutput
 
 from .careful import Careful
@@ -330,7 +330,8 @@ class Engine:
             log.error("the output failed: %s", error)
             self.player.stop_all(now, [])
             self.add_problem(Problem(f"what was sent did not arrive: {error.strerror}",
-                                     hint="Every run was stopped. End the engine and start it again"))
+                                     hint=error.hint if isinstance(error, OutputLost) else
+                                     "Every run was stopped. End the engine and start it again"))
         sent_at = time.monotonic_ns()
         if self.recorder.busy:
             self.recorder.note(out, sent_at)

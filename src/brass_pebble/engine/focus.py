@@ -48,9 +48,14 @@ class Focus:
         """Whether any layer follows the focus."""
         return any(layer.follows for surface in self._engine.desk.surfaces.values() for layer in surface.layers)
 
+    @property
+    def _on_stage(self) -> bool:
+        """Whether the stage's programs are the windows; an engine that lacks its output has a stage without any."""
+        return self._engine.desk.output == "stage"
+
     def follow(self) -> None:
         """The desk may have changed: begin to watch if a layer follows the focus."""
-        if isinstance(self._engine.output, StageOutput):
+        if self._on_stage:
             self._look_at_stage()
         elif self._thread is None and self.wanted():
             self.watch()
@@ -140,7 +145,7 @@ class Focus:
         Raises:
             OutputError: they cannot be told; the text says what works instead.
         """
-        if isinstance(self._engine.output, StageOutput):
+        if self._on_stage and isinstance(self._engine.output, StageOutput):
             return [FocusedWindow(program.name, program.window or program.name)
                     for program in self._engine.output.programs.values()]
         kind = self._kind()

@@ -293,4 +293,9 @@ def given_values(message: Message) -> dict[str, int]:
 
 
 def _short(action: Action) -> str:
+    """What stands on the cap when nobody gave a label."""
+    if action.layer is not None:
+        return action.layer.layer or action.layer.how
+    if action.steps:
+        return _short(action.steps[0])
     return {"stop everything": "stop", "pass through": "pass", "rest or wake": "rest"}.get(action.target, action.target)

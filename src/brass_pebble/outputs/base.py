@@ -7,6 +7,14 @@ from typing import Protocol
 from brass_pebble.core.player import Effect
 
 
+class OutputLost(OSError):
+    """What is sent does not arrive for now; the text says why, `hint` what happens next."""
+
+    def __init__(self, why: str, hint: str) -> None:
+        super().__init__(None, why)
+        self.strerror, self.hint = why, hint
+
+
 class OutputError(Exception):
     """An output cannot be opened; the text says why and what to do."""
 

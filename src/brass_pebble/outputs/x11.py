@@ -18,7 +18,7 @@ from typing import Any
 from brass_pebble.core.player import Effect
 from brass_pebble.core.pointer import ABS_X, ABS_Y, FULL, PIXEL_X, PIXEL_Y, POINTER, REL_HWHEEL, REL_WHEEL, REL_X
 
-from .base import OutputError
+from .base import OutputError, OutputLost
 
 # X keycodes are the kernel's key codes and 8 more, with the evdev rules that every X server of today uses.
 _OFFSET = 8
@@ -47,17 +47,35 @@ class X11Output:
     def __init__(self) -> None:
         from Xlib import X
         from Xlib.ext import xtest
+        self._fake: Callable[..., None] = xtest.fake_input
+        self._x = X
+        self._down: dict[int, None] = {}
+        self._size = (0, 0)
+        self._display: Any = None
+        self._connect()
+
+    def _connect(self) -> None:
         self._display = open_display()
         if not self._display.has_extension("XTEST"):
             raise OutputError("the display has no test extension (XTEST), so nothing can be sent through it. "
                               "Write output = \"uinput\" in desk.toml")
-        self._fake: Callable[..., None] = xtest.fake_input
-        self._x = X
-        self._down: dict[int, None] = {}
         screen = self._display.screen()
         self._size = (screen.width_in_pixels, screen.height_in_pixels)
 
     def send(self, effects: list[Effect], now: int) -> None:
+        from Xlib.error import ConnectionClosedError
+        try:
+            if self._display is None:
+                self._connect()
+            self._send(effects)
+        except (ConnectionClosedError, OutputError, OSError) as error:
+            # Nothing is down on a display that is gone.
+            self._display = None
+            self._down.clear()
+            raise OutputLost("the display went away" if not isinstance(error, OutputError) else str(error),
+                             "Every run was stopped. The next press tries the display again") from None
+
+    def _send(self, effects: list[Effect]) -> None:
         for code, value, _, _ in effects:
             if code >= POINTER:
                 self._point(code, value)
@@ -106,9 +124,9 @@ class X11Output:
         """Nothing waits here."""
 
     def close(self) -> None:
-        for code in reversed(list(self._down)):
-            self._key(code, 0)
         with contextlib.suppress(Exception):
+            for code in reversed(list(self._down)):
+                self._key(code, 0)
             self._display.sync()
             self._display.close()
 

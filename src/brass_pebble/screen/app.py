@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any, ClassVar
 
-from textual.app import App, SystemCommand
+from textual.app import SystemCommand
 from textual.binding import BindingType
 from textual.screen import Screen
 
@@ -15,6 +15,7 @@ from brass_pebble.client import EngineError, Message, StartError
 from brass_pebble.core.macro import read_macro
 
 from .desk_view import DeskView
+from .key_order import KeyOrder
 from .link import Link
 from .palette import BASALT, PALETTES, Palette
 from .state import DeskState
@@ -27,7 +28,7 @@ TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "he
 WARM_AFTER = 1.5
 
 
-class BrassPebbleApp(App[None]):
+class BrassPebbleApp(KeyOrder):
     """The screen on one engine.  `restart` starts another engine when this one has ended."""
 
     TITLE = "Brass Pebble"

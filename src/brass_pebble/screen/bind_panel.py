@@ -184,14 +184,15 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
 
     def _show_settings(self) -> None:
         again = self.again or "as the macro says"
-        parts = [f"F2 a macro plays {self.plays}", f"F3 pressed while it runs: {again}", f"F7 tint: {self.tint or '–'}"]
+        parts = [f"F2 plays {self.plays}", f"F3 pressed while it runs: {again}"] if self._kind() == "play" else []
+        parts.append(f"F7 tint: {self.tint or '–'}")
         name, _ = self._time()
         if name:
             said = {"hold_after": "held for", "second_within": "second tap within", "every": "rapid: every",
                     "back": "first again after"}[name]
             parts.append(f"F8 {said} {self.times[name] or 'as the surface says' * (name in _OF_SURFACE) or '–'}")
         if self.gesture == DOUBLE:
-            parts.append(f"F9 the first tap {'acts at once' if self.adds else 'waits for the second'}")
+            parts.append(f"F9 first tap: {'acts at once' if self.adds else 'waits'}")
         self.query_one("#settings", Label).update("   ".join(parts))
         listen = "F4 press the chord   " if self._ask else ""
         self.query_one("#keys", Label).update(f"↑ ↓ choose   Enter live at once   {listen}F5 gesture   F6 layer   "
@@ -201,10 +202,13 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         """The time that F8 changes: of the gesture, or of what is chosen."""
         if self.gesture in (HOLD, DOUBLE):
             return ("hold_after" if self.gesture == HOLD else "second_within"), WAITS
+        return {"rapid": ("every", RATES), "cycle": ("back", BACKS)}.get(self._kind(), ("", ()))
+
+    def _kind(self) -> str:
+        """The kind of action that is chosen, or else bound."""
         index = self.query_one(OptionList).highlighted
         kind = self.choices[index].kind if index is not None and index < len(self.choices) else ""
-        kind = kind or self.row.get("kind", "")
-        return {"rapid": ("every", RATES), "cycle": ("back", BACKS)}.get(kind, ("", ()))
+        return str(kind or self.row.get("kind", ""))
 
     def action_choose(self, step: int) -> None:
         """Move among the proposals; what can be set goes with what is chosen."""
@@ -279,6 +283,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         if reply is None or reply["bench_only"]:
             # Nothing but the terminal's own keyboard is here: what it can tell, it tells.
             self._from_terminal = True
+            self.set_focus(None)
             self._say("● Press the chord. This terminal tells it: no Super, no F13, left and right alike. Esc leaves.",
                       listening=True)
         else:
@@ -312,6 +317,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
             event.stop()
             if event.key == "escape":
                 self._listening = self._from_terminal = False
+                self.query_one("#what", Input).focus()
                 self._say("Left. F4 listens again.")
             elif chord := chord_of_terminal(event.key, event.character):
                 self._caught(chord)

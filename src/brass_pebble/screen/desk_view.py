@@ -466,6 +466,12 @@ class DeskView(View):
             self.query_one(Board).select((surface_id, surface["controls"][0]["id"]))
             self._show_path()
 
+    def show_spot(self, spot: Spot) -> None:
+        """Select a control, as another view left it."""
+        if self.state.control(spot):
+            self.query_one(Board).select(spot)
+            self._show_path()
+
     @work(exclusive=True, group="edit")
     async def action_arrange(self) -> None:
         """Move the selected surface's drawing with the arrows, to where the thing stands on the real desk."""

@@ -39,6 +39,7 @@ class LayerPanel(ModalScreen[None]):
         self._surface, self._layer, self._state, self._ask = surface_id, layer_id, state, ask
         self._windows: list[Row] = []
         self._typing = ""
+        self._shown = "settings"
 
     @property
     def row(self) -> Row:
@@ -80,7 +81,9 @@ class LayerPanel(ModalScreen[None]):
 
     def _fill(self) -> None:
         options = self.query_one(OptionList)
-        at = options.highlighted or 0
+        shown_before, at = self._shown, options.highlighted or 0
+        self._shown = "windows" if self._windows else "settings"
+        at = at if shown_before == self._shown else 0
         options.clear_options()
         if self._windows:
             options.add_options([Option(f"{window['class'] or '?'}   {window['title'][:60]}", id=f"window {index}")

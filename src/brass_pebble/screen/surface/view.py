@@ -453,6 +453,8 @@ class SurfaceView(View):
             self._pending_task, self._marked = None, []
             self._show()
         else:
+            # The desk goes on with the control that was looked at here.
+            self.app.desk_view.show_spot(self.board.selected)  # type: ignore[attr-defined]
             await self.action_leave()
 
     def action_keys(self) -> None:

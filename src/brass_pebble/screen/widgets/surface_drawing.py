@@ -119,7 +119,8 @@ class SurfaceDrawing(Widget):
             for layer in layers:
                 if layer["id"] == self.sheet:
                     break
-                below.append(layer["id"])
+                if layer["on"]:
+                    below.append(layer["id"])
             if label := show_control(control["id"], layers, below).get("label"):
                 row["legend"] = f"{control['legend']} ↓{label}"
         return row
