@@ -1,6 +1,6 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [press] [late] [idle] [macros] [machine]     all, without a name
+    python benchmarks/run.py [press] [layers] [late] [idle] [macros] [machine]     all, without a name
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from pathlib import Path
 
 from figures import Figure, percentile, table
 from host import idle, lateness, press_to_effect
+from layers import press_with_layers
 from macros import macros
 
 PROJECT = Path(__file__).parent.parent
@@ -46,7 +47,7 @@ def in_the_machine(folder: Path) -> list[Figure]:
 
 
 def main() -> int:
-    wanted = set(sys.argv[1:]) or {"press", "late", "idle", "macros", "machine"}
+    wanted = set(sys.argv[1:]) or {"press", "layers", "late", "idle", "macros", "machine"}
     binary = build_loops()
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb") as name:
@@ -56,6 +57,8 @@ def main() -> int:
             (folder / variable[4:7].lower()).mkdir(mode=0o700)
         if "press" in wanted:
             figures += press_to_effect(folder)
+        if "layers" in wanted:
+            figures += press_with_layers(folder)
         if "late" in wanted:
             figures += lateness(folder, binary)
         if "idle" in wanted:

@@ -176,19 +176,19 @@ def test_the_focus_brings_a_layer_and_a_pin_keeps_it(demo: Terminal) -> None:
     demo.wait("focus: Ovenlight")
     demo.keys("j")
     demo.wait("focus: Crumbcut")
-    demo.wait("◆ Class ▸ Cut⌖")
+    demo.wait("◆ Class ▸ Cut≈")
     demo.keys("g")
     demo.wait("▣ pinned: Crumbcut")
     demo.keys("j")
     demo.wait("▣ pinned: Ovenlight")
-    demo.wait("◆ Class ▸ Cut⌖")
+    demo.wait("◆ Class ▸ Cut≈")
     demo.keys("g")
-    demo.wait(lambda screen: "Cut⌖" not in screen)
+    demo.wait(lambda screen: "Cut≈" not in screen)
     # A click into a program gives it the focus, too.
     x, y = demo.find("Crumbcut ──")
     demo.mouse(x + 2, y + 1, down=True)
     demo.mouse(x + 2, y + 1, down=False)
-    demo.wait("Cut⌖")
+    demo.wait("Cut≈")
 
 
 def test_a_latch_is_lit_and_a_blank_control_offers_itself(demo: Terminal) -> None:

@@ -14,27 +14,32 @@ from brass_pebble.core.gesture import AGAIN, DOWN, HELD, STATES, TABLE, UP, USED
 DOCS = Path(__file__).parent.parent / "docs"
 BEGIN, END = "<!-- table: made by tools/draw_gestures.py -->", "<!-- end of the table -->"
 # Where each state stands, and how arrows bend: (from, to) → offset of the middle, and of the words.
-AT = {UP: (110, 250), DOWN: (430, 250), HELD: (430, 70), USED: (430, 430), WAITING: (790, 250), AGAIN: (790, 430)}
-BEND = {(UP, DOWN): (0, -34), (DOWN, UP): (0, 34), (DOWN, WAITING): (0, 0), (DOWN, HELD): (0, 0), (DOWN, USED): (0, 0),
-        (HELD, UP): (-40, -40), (USED, UP): (-40, 40), (WAITING, AGAIN): (0, 0), (WAITING, UP): (0, -300),
-        (AGAIN, UP): (0, 150)}
+AT = {UP: (110, 290), DOWN: (430, 290), HELD: (430, 150), USED: (430, 430), WAITING: (850, 290), AGAIN: (850, 430)}
+BEND = {(UP, DOWN): (0, -40), (DOWN, UP): (0, 40), (DOWN, WAITING): (0, 0), (DOWN, HELD): (0, 0), (DOWN, USED): (0, 0),
+        (HELD, UP): (-40, -40), (USED, UP): (-40, 40), (WAITING, AGAIN): (0, 0), (WAITING, UP): (0, -460),
+        (AGAIN, UP): (0, 330)}
 WIDE, HIGH = 130, 44
 
 
-def words(rule: Rule) -> str:
-    """What stands on an arrow."""
-    wants = f" [{', '.join(rule.wants)}]" if rule.wants else ""
-    makes = f" → {', '.join(rule.makes)}" if rule.makes else ""
-    timer = f" ⏱ {rule.timer}" if rule.timer else ""
-    return f"{rule.event}{wants}{makes}{timer}"
+def words(rules: list[Rule]) -> list[str]:
+    """What stands on an arrow: rules that differ only in what happens share a line."""
+    alike: dict[tuple[object, ...], list[str]] = {}
+    for rule in rules:
+        alike.setdefault((rule.wants, rule.makes, rule.timer), []).append(rule.event)
+    lines = []
+    for (wants, makes, timer), events in alike.items():
+        asked = f" [{', '.join(wants)}]" if wants else ""  # type: ignore[arg-type]
+        made = f" → {', '.join(makes)}" if makes else ""  # type: ignore[arg-type]
+        lines.append(f"{', '.join(events)}{asked}{made}{f', starts {timer}' if timer else ''}")
+    return lines
 
 
 def svg() -> str:
     """The drawing."""
-    parts = ['<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 960 560" font-family="sans-serif" font-size="12">',
+    parts = ['<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 980 600" font-family="sans-serif" font-size="11">',
              '<defs><marker id="tip" viewBox="0 0 8 8" refX="8" refY="4" markerWidth="8" markerHeight="8" '
              'orient="auto"><path d="M0 0L8 4L0 8z" fill="#6d7883"/></marker></defs>',
-             '<rect width="960" height="560" fill="#f3f0e8"/>']
+             '<rect width="980" height="600" fill="#f3f0e8"/>']
     arrows: dict[tuple[str, str], list[Rule]] = {}
     for rule in TABLE:
         arrows.setdefault((rule.state, rule.to), []).append(rule)
@@ -46,7 +51,7 @@ def svg() -> str:
         parts.append(f'<path d="{way}" fill="none" stroke="#6d7883" stroke-width="1.4" marker-end="url(#tip)"/>')
         # The curve passes half-way between its control point and the straight line.
         text_x, text_y = (x + to_x) / 4 + middle_x / 2, (y + to_y) / 4 + middle_y / 2
-        lines = list(dict.fromkeys(words(rule) for rule in rules))
+        lines = words(rules)
         for index, line in enumerate(lines):
             row = text_y + (index - (len(lines) - 1) / 2) * 14 + (-8 if dy < 0 else 14 if dy > 0 else 0)
             parts.append(f'<text x="{text_x:.0f}" y="{row:.0f}" text-anchor="middle" fill="#22262a" stroke="#f3f0e8" '

@@ -36,7 +36,7 @@ SHOTS: dict[str, tuple[tuple[int, int], list[str | float]]] = {
     "checkup": ((160, 40), ["c", 2.5, *["Down"] * 6, 0.5]),
     "bind": ((160, 40), ["Down", "Down", "Right", "b", "'ctrl+alt+f", 0.5]),
     "surface": ((160, 40), ["l", 1.0, "Down", "Right", "Right", 0.5]),
-    "surface-layer": ((160, 40), ["l", 1.0, "PageDown", "PageDown", "PageDown", 0.5]),
+    "surface-layer": ((160, 40), ["j", 0.3, "Down", "Down", "l", 1.0, "NPage", "NPage", "NPage", "Right", 0.5]),
     "clashes": ((160, 40), ["k", 1.5]),
     "explained": ((160, 40), ["Down", "Down", "Enter", 3.0, "e", 0.5]),
     "zoom": ((160, 40), ["Down", "Down", "z", "Enter", 1.0]),

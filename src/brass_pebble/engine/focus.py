@@ -51,7 +51,7 @@ class Focus:
     @property
     def _on_stage(self) -> bool:
         """Whether the stage's programs are the windows; an engine that lacks its output has a stage without any."""
-        return self._engine.desk.output == "stage"
+        return self._engine.desk.output == "stage" and isinstance(self._engine.output, StageOutput)
 
     def follow(self) -> None:
         """The desk may have changed: begin to watch if a layer follows the focus."""
@@ -155,8 +155,7 @@ class Focus:
 
     def _look_at_stage(self) -> None:
         output = self._engine.output
-        assert isinstance(output, StageOutput)
-        program = output.programs.get(output.focused)
+        program = output.programs.get(output.focused) if isinstance(output, StageOutput) else None
         if program is not None:
             self.told(FocusedWindow(program.name, program.window or program.name), "the stage")
 

@@ -135,8 +135,12 @@ class BrassPebbleApp(KeyOrder):
             name, what = key.action, key.description  # type: ignore[union-attr]
             if name.startswith(("go(", "app.")):
                 continue
-            yield SystemCommand(what.capitalize(), f"key {key.key}", getattr(self.view, f"action_{name}"))  # type: ignore[union-attr]
+            yield SystemCommand(what.capitalize(), f"key {key.key}", self._doing(name))  # type: ignore[union-attr]
         yield SystemCommand("Quit", "leave the screen", self.action_quit)
+
+    def _doing(self, action: str) -> Callable[[], Any]:
+        view = self.view
+        return lambda: self.run_worker(view.run_action(action))
 
     async def on_unmount(self) -> None:
         """Leave the engine in good order."""

@@ -32,7 +32,7 @@ LIT_KEYBOARD = bytes.fromhex(
 
 USAGES = {"A": 0x04, "B": 0x05, "C": 0x06, "D": 0x07, "H": 0x0B, "I": 0x0C, "num": 0x53, "slash": 0x54, "times": 0x55,
           "minus": 0x56, "plus": 0x57, "enter": 0x58, **{str(n): 0x58 + n for n in range(1, 10)}, "0": 0x62,
-          "dot": 0x63, "shift": 0xE1}
+          "dot": 0x63, "ctrl": 0xE0, "shift": 0xE1}
 
 
 def _six(down: list[int]) -> bytes:

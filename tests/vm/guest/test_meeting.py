@@ -127,6 +127,14 @@ def test_lamps_of_the_device_show_that_it_is_armed_and_are_given_back(world: Wor
         wait_lamp(node, scroll, lit=scroll in before)
         client.ask("wake", surface=name)
         wait_lamp(node, scroll, lit=True)
+        # A lamp that shows a layer is lit while the layer is on.
+        layer = client.ask("add_layer", surface=name, name="Cut")["layer"]
+        client.ask("set", surface=name, what="scroll", value=layer)
+        wait_lamp(node, scroll, lit=False)
+        client.ask("layer", surface=name, layer=layer, how="on")
+        wait_lamp(node, scroll, lit=True)
+        client.ask("layer", surface=name, layer=layer, how="off")
+        wait_lamp(node, scroll, lit=False)
         # While something is recorded without the screen, every lamp of the surface says so.
         caps = evdev.ecodes.LED_CAPSL
         client.ask("bind", surface=name, control="a", kind="do", target="record")

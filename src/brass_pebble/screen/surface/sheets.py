@@ -81,4 +81,4 @@ def say_layer(layer: dict[str, Any], *, lowest: bool) -> str:
         parts.append(f"comes with the window: {follows}")
     if layer["starts"] == "on":
         parts.append("on from the start")
-    return ". ".join(parts) + ". l changes it, o switches it."
+    return "; ".join(parts) + ". l changes it, o switches it."

@@ -61,6 +61,7 @@ class SurfaceView(View):
         Binding("s", "swap", "swap", show=False), Binding("h", "mirror", "mirror", show=False),
         Binding("delete", "clear", "clear", show=False), Binding("n", "free", "what is free", show=False),
         Binding("k", "family", "free chords"), Binding("f", "find", "find"), Binding("i", "times", "times", show=False),
+        Binding("I", "desk_times", "times of the desk", show=False),
         Binding("p", "pin", "pin layers", show=False), Binding("0", "first", "cycle to its first", show=False),
         Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False), Binding("x", "stop", "stop all"),
         Binding("e", "explain", "explain", show=False), Binding("R", "restart", "restart engine", show=False),
@@ -402,16 +403,21 @@ class SurfaceView(View):
         if reply := await self.ask("first", surface=surface, control=control):
             self.notify("Its cycle begins anew." if reply["count"] else "It has no cycle under way.", timeout=3)
 
-    @work(exclusive=True, group="layer")
-    async def action_times(self) -> None:
+    def action_times(self) -> None:
         """When a press is a hold, and how soon a second tap has to come, on this surface."""
-        surface = self.surface
-        now = f"{surface['hold_after_ms']:g}ms {surface['second_within_ms']:g}ms"
+        self._ask_times(self.surface, self.surface["name"], surface=self.surface_id)
+
+    def action_desk_times(self) -> None:
+        """The same for the whole desk: it holds wherever a surface or a binding says nothing else."""
+        self._ask_times(self.state.desk, "The desk")
+
+    @work(exclusive=True, group="layer")
+    async def _ask_times(self, now: Row, name: str, **where: str) -> None:
         text = await self.app.push_screen_wait(AskText(
-            f"{surface['name']}: times", "A hold after, and a second tap within, like 250ms 200ms. Single bindings may "
-            "say otherwise (F8 when binding).", now))
+            f"{name}: times", "A hold after, and a second tap within, like 250ms 200ms. A surface, or a single binding "
+            "(F8 when binding), may say otherwise.", f"{now['hold_after_ms']:g}ms {now['second_within_ms']:g}ms"))
         for what, value in zip(("hold_after", "second_within"), text.split(), strict=False):
-            await self.ask("set_times", surface=self.surface_id, what=what, value=value)
+            await self.ask("set_times", what=what, value=value, **where)
 
     # The rest.
 
@@ -468,7 +474,7 @@ KEYS: list[tuple[str, Any]] = [
     ("w", "bind it for while another control is held"),
     ("PageDown PageUp", "the sheets: what answers now, then layer by layer"), ("< >", "another surface"),
     ("l  L", "what is set for this layer; a new layer on top"), ("o", "switch this layer on or off"),
-    ("p", "pin the layers: they stay, whatever gets the focus"), ("i", "this surface's times of hold and double tap"),
+    ("p", "pin the layers: they stay, whatever gets the focus"), ("i  I", "times of hold and double tap: of this surface, of the desk"),
     ("v", "take several controls"), ("c  m  s", "copy, move, swap: then choose where, and Enter"),
     ("h", "mirror: left and right change places"), ("Delete", "clear"), ("n", "what is free here?"),
     ("k", "free chords, for one or a whole family"), ("f", "which control plays this macro, sends that chord?"),

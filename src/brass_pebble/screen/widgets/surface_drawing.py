@@ -24,7 +24,7 @@ PROGRESS_EVERY = 0.1
 MOST_NAMED = 3
 MOST_MARKS = 6
 # Why a layer is on, as a sign behind its name.
-HOW_ON = {"held": "↧", "one press": "¹", "follows the focus": "⌖"}
+HOW_ON = {"held": "↧", "one press": "¹", "follows the focus": "≈"}
 
 
 class SurfaceDrawing(Widget):
