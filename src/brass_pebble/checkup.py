@@ -211,6 +211,17 @@ def _display(desk: Path) -> Iterator[Finding]:
                       "whatever has the console", "Start this from a terminal of your session")
 
 
+def _focus(desk: Path) -> Iterator[Finding]:
+    """Whether layers can follow the focused window."""
+    from brass_pebble.inputs.focus import NOWHERE, teller
+    kind = teller()
+    if kind is None:
+        yield Finding("focused window", UNKNOWN, NOWHERE.split(". ")[0], "Let your compositor's own scripts call: "
+                      "brass-pebble focus NAME")
+    else:
+        yield Finding("focused window", GOOD, f"layers can follow it; {kind.source} tells it")
+
+
 def _sleep(desk: Path) -> Iterator[Finding]:
     """Sleep settings that would end a show.  What the desktop itself decides cannot be seen from here."""
     state = Path("/sys/power/state")
@@ -251,7 +262,7 @@ FIXES = {
     "waiting": "Let go of every key on it",
 }
 CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _socket, _engines, _desk, _midi,
-                                                             _display, _sleep, _service)
+                                                             _display, _focus, _sleep, _service)
 
 
 def setup_plan(user: str) -> list[tuple[str, str]]:

@@ -14,8 +14,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.layers import FocusedWindow
-from brass_pebble.inputs.focus_sway import FocusOnSway, socket_of_compositor
-from brass_pebble.inputs.focus_x11 import FocusOnX11
+from brass_pebble.inputs.focus import NOWHERE, teller
 from brass_pebble.outputs.base import OutputError
 from brass_pebble.outputs.stage import StageOutput
 
@@ -26,8 +25,6 @@ if TYPE_CHECKING:
 
 # While a display is gone, it is looked for this often, in s; never while it is there.
 TRY_AGAIN = 1.0
-NOWHERE = ("no display is known here whose focus can be told. Let your compositor’s own scripts call: "
-           "brass-pebble focus NAME")
 
 
 class Focus:
@@ -62,22 +59,14 @@ class Focus:
 
     def watch(self) -> None:
         """Watch the display on a thread."""
-        if self._thread is None and self._kind() is not None:
+        if self._thread is None and teller() is not None:
             self._thread = threading.Thread(target=self._run, name="focus", daemon=True)
             self._thread.start()
-        elif self._kind() is None:
+        elif teller() is None:
             self.trouble = NOWHERE
 
-    def _kind(self) -> type[FocusOnSway] | type[FocusOnX11] | None:
-        if socket_of_compositor():
-            return FocusOnSway
-        # Under Wayland an X display shows only some of the windows, and never who has the focus.
-        if os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY"):
-            return FocusOnX11
-        return None
-
     def _run(self) -> None:
-        kind = self._kind()
+        kind = teller()
         assert kind is not None
         said = ""
         while not select.select([self._stop], [], [], 0)[0]:
@@ -148,7 +137,7 @@ class Focus:
         if self._on_stage and isinstance(self._engine.output, StageOutput):
             return [FocusedWindow(program.name, program.window or program.name)
                     for program in self._engine.output.programs.values()]
-        kind = self._kind()
+        kind = teller()
         if kind is None:
             raise OutputError(NOWHERE)
         return kind(self._stop).list()
