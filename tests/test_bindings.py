@@ -16,6 +16,7 @@ from brass_pebble.core.free_chords import free_chords, free_family
 from brass_pebble.core.keys import key_table, parse_chord
 from brass_pebble.core.macro import link, parse
 from brass_pebble.core.programs import ProgramTable, Shortcut, read_program, shape_of
+from brass_pebble.core.shown import USUAL
 from brass_pebble.demo import HERE
 from brass_pebble.engine.store import SHIPPED_LAYOUTS, _read_layout_file
 from brass_pebble.inputs.desktop_shortcuts import read_bindsyms, read_gsettings
@@ -31,7 +32,7 @@ def surface(client: EngineClient, name: str = "left-numpad") -> Row:
 
 def bound(client: EngineClient, control: str, layer: str, name: str = "left-numpad") -> Row:
     rows = next(la["bindings"] for la in surface(client, name)["layers"] if la["id"] == layer)
-    return {row["gesture"]: row for row in rows if row["control"] == control}
+    return {row["gesture"]: {**USUAL, **row} for row in rows if row["control"] == control}
 
 
 def tap(client: EngineClient, name: str, control: str, seconds: float = 0.02) -> None:

@@ -69,6 +69,7 @@ class Survey:
     sendings: list[Sending] = field(default_factory=list)
     # How each layer can come on: the ways, each with the control that does it (None: of itself).
     ways: dict[LayerKey, list[tuple[str, Spot | None]]] = field(default_factory=dict)
+    always: set[LayerKey] = field(default_factory=set)
 
     def __post_init__(self) -> None:
         for surface in self.desk.surfaces.values():
@@ -78,6 +79,8 @@ class Survey:
         for where, _, _, binding in self.bindings:
             self.sendings += _sendings(self.desk, where, binding)
         self.ways = _ways(self)
+        self.always = {(surface.id, layer.id) for surface in self.desk.surfaces.values() for layer in surface.layers
+                       if _always_on(self, surface, layer)}
 
     def say(self, where: Where) -> str:
         """A binding's place in words."""
@@ -133,9 +136,11 @@ def _ways(survey: Survey) -> dict[LayerKey, list[tuple[str, Spot | None]]]:
                 ways.setdefault((surface.id, layer.id), []).append(("follows the focus", None))
     done: set[Where] = set()
     grown = True
+    switching = [(where, surface, binding) for where, surface, _, binding in survey.bindings
+                 if any(action.layer or action.kind == "play" for action in (binding.action, *binding.action.steps))]
     while grown:
         grown = False
-        for where, surface, _, binding in survey.bindings:
+        for where, surface, binding in switching:
             if where in done or (where.surface, where.layer) not in ways:
                 continue
             done.add(where)
@@ -201,6 +206,10 @@ def _taken_twice(survey: Survey) -> Iterator[Clash]:
 def _never(survey: Survey) -> Iterator[Clash]:
     """Bindings that can never fire, and layers that never come on."""
     dead: dict[LayerKey, None] = {}
+    order = {(surface.id, layer.id): index for surface in survey.desk.surfaces.values()
+             for index, layer in enumerate(surface.layers)}
+    covers = {surface.id: [layer for layer in surface.layers if (surface.id, layer.id) in survey.always]
+              for surface in survey.desk.surfaces.values()}
     for where, surface, layer, _ in survey.bindings:
         key = (surface.id, layer.id)
         ways = survey.ways.get(key)
@@ -212,8 +221,8 @@ def _never(survey: Survey) -> Iterator[Clash]:
                 and where.gesture != RELEASE:
             yield Clash("never", BAD, f"{survey.say(where)} never fires: its layer is only on while that very control "
                         "is held. Hold the layer with another control", (where,))
-        cover = next((above for above in surface.layers[surface.layers.index(layer) + 1:]
-                      if _always_on(survey, surface, above) and above.gestures_of(where.control)), None)
+        cover = next((above for above in covers[surface.id] if order[surface.id, above.id] > order[key]
+                      and above.gestures_of(where.control)), None)
         if cover is not None and not where.gesture.startswith(WITH):
             yield Clash("never", BAD, f"{survey.say(where)} never fires: the layer {cover.name} lies above it, is "
                         "always on, and binds that control. Move one of them", (where,))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 
 from .action import PASS, REST, SWALLOW, Action
@@ -83,18 +84,35 @@ class Planner:
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
         self._names = {macro.id: macro.name for macro in desk.macros.values()}
+        # For each surface: the codes that matter, and which layers bind a control, the topmost first.
+        self.codes: dict[str, tuple[int, ...]] = {}
+        self._owners: dict[str, dict[str, list[Layer]]] = {}
         self._together: dict[str, dict[str, list[str]]] = {}
+        self.cycles: list[tuple[Surface, Layer, Binding]] = []
         for surface in desk.surfaces.values():
-            known = self._together[surface.id] = {}
-            for layer in surface.layers:
-                for control, gesture in layer.bindings:
-                    if gesture.startswith(WITH) and gesture not in known.setdefault(control, []):
-                        known[control].append(gesture)
+            self._survey(surface)
 
-    def plan(self, surface: Surface, code: int, stack: tuple[str, ...]) -> Plan:
+    def _survey(self, surface: Surface) -> None:
+        together = self._together[surface.id] = {}
+        owners = self._owners[surface.id] = {}
+        codes = {control.id: control.code for control in surface.layout.controls}
+        for layer in reversed(surface.layers):
+            for (control, gesture), binding in layer.bindings.items():
+                if control not in codes and (code := surface.code_of(control)) is not None:
+                    codes[control] = code
+                if binding.action.steps:
+                    self.cycles.append((surface, layer, binding))
+                if gesture.startswith(WITH):
+                    if gesture not in together.setdefault(control, []):
+                        together[control].append(gesture)
+                elif (known := owners.setdefault(control, [])) == [] or known[-1] is not layer:
+                    known.append(layer)
+        self.codes[surface.id] = tuple(dict.fromkeys(codes.values()))
+
+    def plan(self, surface: Surface, code: int, stack: Collection[str]) -> Plan:
         """The plan of a control while the layers of `stack` are on."""
         control = surface.control_of(code)
-        owner = surface.owner(control, stack)
+        owner = next((layer for layer in self._owners[surface.id].get(control, ()) if layer.id in stack), None)
         answers = {}
         if owner is not None:
             answers = {gesture: self._answer(surface, code, owner, owner.bindings[control, gesture])

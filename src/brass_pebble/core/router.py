@@ -73,7 +73,8 @@ class Router:
         self._plans, self._ready = {}, {}
         self.layers.load(desk)
         self.follow_layers()
-        known = {answer.again_key for plans in self._plans.values() for plan in plans.values() for answer in plan.any()}
+        known = {(surface.id, layer.id, binding.control, binding.gesture)
+                 for surface, layer, binding in self._planner.cycles}
         self._cycles = {key: at for key, at in self._cycles.items() if key in known}
 
     def follow_layers(self) -> bool:
@@ -87,14 +88,9 @@ class Router:
             if plans is None:
                 if len(ready) >= KEPT_STACKS:
                     del ready[next(iter(ready))]
-                plans = ready[stack] = {}
-                for code in [control.code for control in surface.layout.controls]:
-                    plans[code] = self._planner.plan(surface, code, stack)
-                for layer in surface.layers:
-                    for control, _ in layer.bindings:
-                        code_bound = surface.code_of(control)
-                        if code_bound is not None and code_bound not in plans:
-                            plans[code_bound] = self._planner.plan(surface, code_bound, stack)
+                on = frozenset(stack)
+                plans = ready[stack] = {code: self._planner.plan(surface, code, on)
+                                        for code in self._planner.codes[surface_id]}
             changed |= self._plans.get(surface_id) is not plans
             self._plans[surface_id] = plans
         self.layers.changed.clear()
@@ -388,8 +384,15 @@ class Router:
         trace.remark(f"{at + 1} of {len(answer.steps)}")
         return answer.steps[at]
 
-    def cycle_at(self, key: object, back: int, now: int) -> int:
-        """Which action of a cycle comes next, from 0; `key` is (surface, layer, control, gesture)."""
+    def cycles(self, now: int) -> list[tuple[str, str, str, str, int]]:
+        """Where every cycle stands: surface, layer, control, gesture, and which action comes next, from 0."""
+        found = []
+        for surface, layer, binding in self._planner.cycles:
+            key = (surface.id, layer.id, binding.control, binding.gesture)
+            found.append((*key, self._cycle_at(key, binding.back, now) % len(binding.action.steps)))
+        return found
+
+    def _cycle_at(self, key: object, back: int, now: int) -> int:
         at, last = self._cycles.get(key, (-1, 0))
         return 0 if back and last and now - last > back else at + 1
 

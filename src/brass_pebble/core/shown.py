@@ -45,5 +45,24 @@ def show_surface(surface: Row) -> None:
         control.update(show_control(control["id"], surface["layers"], on))
 
 
+# What most bindings say nothing about: left out where many are sent, and filled in again.
+USUAL: Row = {"own_label": "", "own_tint": "", "plays": "once", "again": "", "note": "", "adds": False, "steps": [],
+              "tint": "", "broken": False, "hold_after": "", "second_within": "", "every": "", "back": ""}
+
+
+def compact(surface: Row) -> None:
+    """Leave out of the layers' bindings what is as usual."""
+    for layer in surface["layers"]:
+        layer["bindings"] = [{name: value for name, value in row.items()
+                              if name not in USUAL or value != USUAL[name]} for row in layer["bindings"]]
+
+
+def fill(desk: Row) -> None:
+    """Put back in what `compact` has left out."""
+    for surface in desk["surfaces"]:
+        for layer in surface["layers"]:
+            layer["bindings"] = [{**USUAL, **row} for row in layer["bindings"]]
+
+
 # What a control's row has whatever is bound.
 PLACE = frozenset(("id", "code", "x", "y", "w", "h", "legend", "absent"))

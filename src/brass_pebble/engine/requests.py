@@ -16,7 +16,7 @@ from brass_pebble.core.durations import write_duration
 from brass_pebble.core.keys import key_table
 from brass_pebble.core.plan import show_action
 from brass_pebble.core.problem import ProblemError, nearest
-from brass_pebble.core.shown import show_surface
+from brass_pebble.core.shown import compact, show_surface
 from brass_pebble.outputs.stage import StageOutput
 
 from .layer_requests import LayerRequests
@@ -239,24 +239,21 @@ class Requests:
                 "state": holding.state if holding else "missing", "why": holding.why if holding else "",
                 "controls": controls}
         show_surface(state)
+        compact(state)
         return state
 
     def _layer_state(self, surface: Surface, layer: Layer) -> Message:
+        names = {macro.id: macro.name for macro in self._engine.desk.macros.values()}
         follows = layer.follows
         why = self._engine.router.layers.why(surface, layer.id)
         return {"id": layer.id, "name": layer.name, "tint": layer.tint, "on": bool(why), "why": why,
                 "starts": layer.starts, "follows": {"class": follows.cls, "title": follows.title} if follows else None,
-                "bindings": [self._binding_state(binding) for binding in layer.bindings.values()]}
+                "bindings": [self._binding_state(binding, names) for binding in layer.bindings.values()]}
 
     def layers_state(self) -> Message:
         """Which layers are on and why, where cycles stand, and the window that has the focus."""
         engine, layers = self._engine, self._engine.router.layers
-        window, now = layers.window, time.monotonic_ns()
-        cycles = [[surface.id, layer.id, binding.control, binding.gesture,
-                   engine.router.cycle_at((surface.id, layer.id, binding.control, binding.gesture), binding.back, now)
-                   % len(binding.action.steps)]
-                  for surface in engine.desk.surfaces.values() for layer in surface.layers
-                  for binding in layer.bindings.values() if binding.action.steps]
+        window, cycles = layers.window, engine.router.cycles(time.monotonic_ns())
         return {"on": {surface.id: {layer.id: why for layer in surface.layers if (why := layers.why(surface, layer.id))}
                        for surface in engine.desk.surfaces.values()},
                 "cycles": cycles, "window": {"class": window.cls, "title": window.title, "shown": window.shown}
@@ -269,10 +266,9 @@ class Requests:
         return {"control": surface.control_of(chatter.code), "times": chatter.times, "presses": chatter.presses,
                 "offer": f"{chatter.offer // MS}ms"}
 
-    def _binding_state(self, binding: Binding) -> Message:
+    def _binding_state(self, binding: Binding, names: dict[str, str]) -> Message:
         action = binding.action
         macro = self._engine.desk.macros.get(action.target) if action.kind == "play" else None
-        names = {m.id: m.name for m in self._engine.desk.macros.values()}
         return {"control": binding.control, "gesture": binding.gesture, "kind": action.kind,
                 "target": action.target, "glyph": action.glyph,
                 "label": binding.label or (macro.label or macro.name if macro else "") or _short(action),

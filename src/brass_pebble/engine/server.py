@@ -17,8 +17,9 @@ from .loop import Loop
 PROTOCOL = 1
 TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
           "recorder", "layers", "chord")
-MOST_WAITING = 1_000_000
-DROP_ABOVE = 400_000
+# In bytes; a large desk's state alone has some hundred thousand.
+MOST_WAITING = 16_000_000
+DROP_ABOVE = 4_000_000
 MOST_LINE = 256_000
 
 Message = dict[str, Any]

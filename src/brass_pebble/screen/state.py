@@ -6,7 +6,7 @@ import time
 from collections import deque
 from typing import Any
 
-from brass_pebble.core.shown import show_surface
+from brass_pebble.core.shown import fill, show_surface
 
 Row = dict[str, Any]
 Spot = tuple[str, str]  # surface id, control id
@@ -37,6 +37,7 @@ class DeskState:
     def take_snapshot(self, reply: Row, traces: list[Row]) -> None:
         """Begin anew with what the engine says now."""
         self.desk, self.problems, self.programs = reply["desk"], reply["problems"], reply["programs"]
+        fill(self.desk)
         self.layers = reply["layers"]
         self.down = {(surface, control) for surface, control in reply["down"]}
         self.traces.clear()
@@ -53,6 +54,7 @@ class DeskState:
             return self.take_trace(message["trace"])
         if topic == "desk":
             self.desk = message["desk"]
+            fill(self.desk)
         elif topic == "stage":
             self.programs = message["programs"]
         elif topic == "problem":

@@ -74,6 +74,7 @@ def test_a_held_layer_a_control_of_the_twin_and_a_latch(world: World, desk: Engi
     world.left.tap("4")
     assert keys(world, 4) == ["F6+", "F6-", "F5+", "F5-"]
     world.right.press("1")
+    time.sleep(0.3)
     world.left.tap("4")
     world.right.release("1")
     # The right pad passes on what nothing answers: its 1 goes to the programs.
