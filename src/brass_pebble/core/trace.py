@@ -157,7 +157,7 @@ def _answer(trace: dict[str, Any]) -> str:
     state, words = trace["state"], trace["words"]
     if state == "nothing":
         return str(trace["why"]) or "nothing bound; swallowed"
-    if not words:
+    if not words or trace["action"] == "layer":
         return str(trace["why"])
     if trace["action"] == "latch" and trace["why"] == "ended by this press":
         return f"let {words} go again"

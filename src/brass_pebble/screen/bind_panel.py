@@ -28,6 +28,8 @@ MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5
 # The times that F8 goes through, for what has one.
 WAITS = ("", "120ms", "150ms", "180ms", "200ms", "250ms", "300ms", "400ms", "500ms", "700ms", "1s")
 RATES = ("", "40ms", "50ms", "80ms", "100ms", "150ms", "200ms", "300ms", "500ms")
+# Terminals of fewer rows show fewer proposals.
+LOW = 30
 BACKS = ("", "2s", "5s", "10s", "20s", "60s")
 
 
@@ -169,6 +171,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
     def on_mount(self) -> None:
         """Begin in the field."""
         self.query_one("#what", Input).focus()
+        if self.size.height < LOW:
+            self.query_one(OptionList).styles.max_height = 6
         self._show()
 
     def _show(self) -> None:

@@ -390,6 +390,9 @@ class DeskView(View):
     def action_layers(self) -> None:
         """The selected surface large, with its layers and gestures."""
         surface, control = self.query_one(Board).selected
+        if not self.state.desk["surfaces"]:
+            self.notify("There is no surface yet. m meets a device.", timeout=4)
+            return
         self.app.open_view(SurfaceView, surface=surface, control=control)  # type: ignore[attr-defined]
 
     def action_clashes(self) -> None:

@@ -75,6 +75,7 @@ class SurfaceView(View):
         self.sheet = layer
         self._first = control
         self._marked: list[str] = []
+        self._narrow = False
         # What waits for a second place: how, from where.
         self._pending_task: tuple[str, list[list[str]]] | None = None
 
@@ -192,8 +193,8 @@ class SurfaceView(View):
             chosen.update("This surface has no drawing yet: Esc, then i draws it.")
             return
         layer = next((row for row in surface["layers"] if row["id"] == self.layer_id), {"name": "no layer"})
-        chosen.update(f"{surface['name']} ▸ {control['legend']}   in {layer['name']}\n"
-                      "Press a control to select it; Enter or Tab binds a gesture:")
+        hint = "" if self._narrow else "\nPress a control to select it; Enter or Tab binds a gesture:"
+        chosen.update(f"{surface['name']} ▸ {control['legend']}   in {layer['name']}{hint}")
         self.query_one(GestureList).show(surface, control, self.sheet, palette)
         trace = self.state.last_trace_of(self.board.selected)
         self.query_one("#last", Static).update(f"Last: {trace['sentence']}" if trace else
@@ -208,8 +209,11 @@ class SurfaceView(View):
         narrow = width < 100
         self.query_one("#body").styles.layout = "vertical" if narrow else "horizontal"
         side, box = self.query_one("#side"), self.query_one("#board-box")
-        side.styles.width, side.styles.height = ("100%", 9) if narrow else (SIDE, "100%")
-        rows = height - 5 - (9 if narrow else 0)
+        side.styles.width, side.styles.height = ("100%", 6) if narrow else (SIDE, "100%")
+        self.query_one("#last").display = not narrow
+        self.query_one("#chosen").styles.padding = (0, 0) if narrow else (1, 0)
+        self._narrow = narrow
+        rows = height - 5 - (6 if narrow else 0)
         box.styles.height = rows if narrow else "100%"
         self.board.give_room(width if narrow else width - SIDE - 1, max(5, rows))
 

@@ -6,10 +6,12 @@ from typing import Any
 
 from textual import events
 from textual.containers import ScrollableContainer
+from textual.geometry import Region
 from textual.widgets import Static
 
 from brass_pebble.screen.state import DeskState, Spot
 
+from .caps import cell_box
 from .stage_panel import StagePanel
 from .surface_drawing import TITLE_ROWS, SurfaceDrawing
 
@@ -17,7 +19,7 @@ SMALLEST, LARGEST = (5, 3), (16, 6)
 LARGEST_ALONE = (26, 8)
 
 
-class Board(ScrollableContainer, can_focus=True):
+class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
     """Places drawings; knows which control is selected and what lies next to it."""
 
     DEFAULT_CSS = """
@@ -126,6 +128,11 @@ class Board(ScrollableContainer, can_focus=True):
             if drawing.selected != chosen:
                 drawing.selected = chosen
                 drawing.redraw()
+            if chosen and (control := self.state.control(spot)):
+                x, y, width, height = cell_box(control, drawing.unit)
+                left, top = (int(value.value) for value in (drawing.styles.offset.x, drawing.styles.offset.y))
+                # In a small terminal not all of it is in view.
+                self.scroll_to_region(Region(left + x, top + y, width, height + TITLE_ROWS), animate=False, force=True)
 
     def neighbour(self, dx: int, dy: int) -> Spot:
         """The control next to the selected one in a direction, over the gaps between surfaces, too."""

@@ -134,11 +134,13 @@ def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
     layer = next((la["name"] for la in surface["layers"] if la["id"] == control.get("layer")),
                  [la for la in surface["layers"] if la["on"]][-1]["name"] if surface["layers"] else "no layer")
     hops.append(Hop(layer, "binding"))
-    if "kind" not in control:
+    rows = control.get("gestures", {}) | {row["gesture"]: row for row in control.get("together", ())}
+    made = trace["gesture"] if trace else control.get("gesture", "")
+    row = rows.get(made) or (control if "kind" in control else None)
+    if row is None:
         hops.append(Hop(f"nothing bound, {surface['unbound']}ed",
                         "binding", wrong=surface["unbound"] != "pass"))
         return hops
-    row = control if trace is None else control["gestures"].get(trace["gesture"], control)
     word = _WORDS.get(row["kind"], f"{row['kind']} ")
     manner = "" if row.get("plays", "once") == "once" else f", {row['plays']}"
     hops.append(Hop(word + row["words"].strip("“”") + manner, "macro" if row["kind"] == "play" else "binding",
