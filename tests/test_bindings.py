@@ -172,6 +172,9 @@ def test_escape_alone_is_the_way_out() -> None:
 
 
 def test_a_program_learns_a_free_chord_that_is_sent_once(client: EngineClient) -> None:
+    taken = client.ask("who_takes", chord="Alt+Ctrl+K")
+    assert [row["name"] for row in taken["programs"]] == ["Ovenlight", "Crumbcut"]
+    assert [row["shown"] for row in taken["controls"]] == ["Floor pedals right (Class)"]
     free = client.ask("free_chords", label="marker", count=3)["chords"]
     assert free[0] == "Ctrl+Alt+M"
     client.ask("bind", surface="pedals", control="right", layer="class", kind="tap", target=free[0])

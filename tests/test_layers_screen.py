@@ -16,6 +16,13 @@ def desk_text() -> str:
     return (demo_desk() / "desk.toml").read_text()
 
 
+def undo_to(demo: Terminal, before: str) -> None:
+    """Undo, and wait until the desk is as before and the screen knows it."""
+    demo.keys("u")
+    demo.wait(lambda screen: desk_text() == before)
+    time.sleep(0.5)
+
+
 def open_surface(demo: Terminal, *keys: str) -> None:
     """The Surface view of the surface that the keys select."""
     demo.keys(*keys, "l")
@@ -141,17 +148,17 @@ def test_copy_swap_mirror_clear_and_what_is_free(demo: Terminal) -> None:
     demo.keys("Right", "Enter")
     demo.wait("copied to Right numpad slash")
     assert 'slash = {tap = "Ctrl+Alt+1", label = "wide", tint = "sky"}' in desk_text()
-    demo.keys("u")
-    demo.wait("Undone")
-    assert desk_text() == before
+    undo_to(demo, before)
     demo.keys("n")
     demo.wait("free in any layer")
     demo.wait("controls: c copy")
+    demo.keys("Escape", "b")
+    demo.wait("chord or macro")
+    demo.type("ctrl+alt+k")
+    demo.wait("! Ctrl+Alt+K: “set a marker” in Ovenlight and “cut all tracks, or one”")
     demo.keys("Escape", "h")
     demo.wait("left and right exchanged")
-    demo.keys("u")
-    demo.wait("Undone")
-    assert desk_text() == before
+    undo_to(demo, before)
     demo.keys("f")
     demo.wait("Which control does it?")
     demo.type("loaf")
@@ -166,13 +173,10 @@ def test_copy_swap_mirror_clear_and_what_is_free(demo: Terminal) -> None:
     demo.keys("Enter")
     demo.wait("2 controls: F19 to F20")
     assert '2 = {tap = "F19"}' in desk_text()
-    demo.keys("u")
-    demo.wait("Undone")
+    undo_to(demo, before)
     demo.keys("DC")
     demo.wait("cleared")
-    demo.keys("u")
-    demo.wait("Undone")
-    assert desk_text() == before
+    undo_to(demo, before)
 
 
 def test_the_focus_brings_a_layer_and_a_pin_keeps_it(demo: Terminal) -> None:

@@ -12,7 +12,7 @@ from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core import rearrange
-from brass_pebble.core.clashes import find_clashes
+from brass_pebble.core.clashes import Survey, find_clashes
 from brass_pebble.core.desk import Layer, Surface
 from brass_pebble.core.durations import parse_duration
 from brass_pebble.core.free_chords import free_chords, free_family, taken_shapes
@@ -22,7 +22,7 @@ from brass_pebble.core.macro.program import chord_program
 from brass_pebble.core.macro.steps import TINTS
 from brass_pebble.core.player import ONCE
 from brass_pebble.core.problem import ProblemError, nearest
-from brass_pebble.core.programs import ProgramTable, say_shape
+from brass_pebble.core.programs import ProgramTable, say_shape, shape_of
 from brass_pebble.outputs.base import OutputError
 
 from .chord_catcher import ChordCatcher
@@ -293,6 +293,20 @@ class LayerRequests:
             return {"clashes": [asdict(clash) for clash in find_clashes(desk, programs)],
                     "programs": [_program_state(program) for program in programs],
                     "problems": [problem.as_dict() for problem in problems]}
+        self._on_worker(client, number, work)
+
+    def do_who_takes(self, client: Client, message: Message) -> None:
+        """Which known programs take a chord, and which controls of the desk send it."""
+        number, desk = message.get("id"), self._engine.desk
+        shape = shape_of(parse_chord(str(message.get("chord", ""))).codes)
+
+        def work() -> Message:
+            programs, _ = self._programs()
+            survey = Survey(desk, programs)
+            where = dict.fromkeys(sending.where for sending in survey.sendings if sending.shape == shape)
+            return {"programs": [{"name": program.name, "does": shortcut.does, "always": program.always}
+                                 for program in programs if (shortcut := program.takes(shape))],
+                    "controls": [{**asdict(place), "shown": survey.say(place)} for place in where]}
         self._on_worker(client, number, work)
 
     def do_free_chords(self, client: Client, message: Message) -> None:

@@ -13,7 +13,9 @@ import shutil
 import socket
 import struct
 import subprocess
+import time
 from collections.abc import Iterator
+from functools import lru_cache
 
 from brass_pebble.core.keys import Chord, parse_chord
 from brass_pebble.core.problem import ProblemError
@@ -37,10 +39,16 @@ NAMES = {
     "xf86audioplay": "PlayPause",
 }
 _GET_CONFIG = 9
+KEEP_FOR = 30
 
 
 def desktop_table() -> ProgramTable | None:
-    """What the desktop takes before any program, or None if nothing gives it."""
+    """What the desktop takes before any program, or None if nothing gives it; asked anew after half a minute."""
+    return _desktop_table(int(time.monotonic() // KEEP_FOR))
+
+
+@lru_cache(maxsize=1)
+def _desktop_table(when: int) -> ProgramTable | None:
     found = [*_from_gsettings(), *_from_compositor()]
     return ProgramTable("desktop", "the desktop", tuple(found), always=True, origin="desktop") if found else None
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -28,6 +29,8 @@ MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5
 # The times that F8 goes through, for what has one.
 WAITS = ("", "120ms", "150ms", "180ms", "200ms", "250ms", "300ms", "400ms", "500ms", "700ms", "1s")
 RATES = ("", "40ms", "50ms", "80ms", "100ms", "150ms", "200ms", "300ms", "500ms")
+# So long after the last letter it is looked up who takes a chord, in s.
+LOOK_UP_AFTER = 0.15
 # Terminals of fewer rows show fewer proposals.
 LOW = 30
 BACKS = ("", "2s", "5s", "10s", "20s", "60s")
@@ -141,6 +144,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         self.gesture = gesture or control.get("gesture", PRESS)
         self._from_terminal = False
         self._listening = False
+        self._looked_up = ""
         self._load()
 
     def _load(self) -> None:
@@ -269,6 +273,27 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
                                        gesture=self.gesture)
         self.offer([(choice.shown, choice) for choice in choices])
         self._say(f"✗ {complaint}" if complaint else "")
+        chord = next((choice.target for choice in choices if choice.kind == "tap"), "")
+        if chord != self._looked_up:
+            self._looked_up = chord
+            if self._ask is not None and chord:
+                self._look_up(chord)
+
+    @work(exclusive=True, group="takers")
+    async def _look_up(self, chord: str) -> None:
+        """Say who takes this chord, before it is bound."""
+        assert self._ask is not None
+        await asyncio.sleep(LOOK_UP_AFTER)
+        reply = await self._ask("who_takes", chord=chord)
+        if reply is None or self._looked_up != chord or not self.is_mounted:
+            return
+        here = (self.surface["id"], self.control["id"])
+        others = [row["shown"] for row in reply["controls"] if (row["surface"], row["control"]) != here]
+        said = [f"“{row['does']}” in {row['name']}" for row in reply["programs"]]
+        if said or others:
+            sent = f"; also sent by {', '.join(others[:2])}{' …' if len(others) > 2 else ''}" if others else ""
+            sign = "!" if len(said) > 1 else "·"
+            self._say(f"{sign} {chord}: {' and '.join(said) or 'no known program takes it'}{sent}")
 
     def _say(self, text: str, *, listening: bool = False) -> None:
         label = self.query_one("#complaint", Label)

@@ -13,16 +13,14 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
-from brass_pebble.core.gesture import PRESS
 from brass_pebble.core.shown import PLACE, show_control
-from brass_pebble.screen.bind_panel import BindPanel
+from brass_pebble.screen.desk_actions import DeskActions
 from brass_pebble.screen.link import Link
 from brass_pebble.screen.macro.view import MacroView
 from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.surface.family import FamilySheet
 from brass_pebble.screen.surface.view import SurfaceView
-from brass_pebble.screen.view import View
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -30,7 +28,7 @@ from brass_pebble.screen.widgets.status_line import StatusLine
 MARKS = {"bad": "✗", "notice": "·"}
 
 
-class ClashesView(View):
+class ClashesView(DeskActions):
     """Asks the engine for clashes, anew after every change of the desk."""
 
     DEFAULT_CSS = """
@@ -209,16 +207,8 @@ class ClashesView(View):
     @work(exclusive=True, group="edit")
     async def action_bind(self) -> None:
         """Give the binding another action."""
-        where = self.spot
-        surface = self.state.surface(where["surface"]) if where else None
-        control = self.state.control((where["surface"], where["control"])) if where else None
-        if where is None or surface is None or control is None:
-            return
-        fields = await self.app.push_screen_wait(BindPanel(
-            surface, control, self.state.desk["macros"], ask=self.ask, layer=where["layer"],
-            gesture=where["gesture"] or PRESS))
-        if fields is not None and (reply := await self.ask("bind", **fields)):
-            self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
+        if where := self.spot:
+            await self.bind((where["surface"], where["control"]), layer=where["layer"], gesture=where["gesture"])
 
     def action_go(self) -> None:
         """Open the surface there."""
@@ -230,18 +220,6 @@ class ClashesView(View):
         """Open the macro that it is about."""
         if self.clash and self.clash["macro"]:
             self.app.open_view(MacroView, macro=self.clash["macro"])  # type: ignore[attr-defined]
-
-    @work(group="undo")
-    async def action_undo(self) -> None:
-        """Take the last change back."""
-        if reply := await self.ask("undo"):
-            self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
-
-    @work(group="undo")
-    async def action_redo(self) -> None:
-        """Do the last undone change again."""
-        if reply := await self.ask("redo"):
-            self.notify("Done again.", title=reply["words"], timeout=4)
 
     @on(OptionList.OptionSelected)
     def _enter(self) -> None:

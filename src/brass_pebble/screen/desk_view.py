@@ -12,18 +12,17 @@ from textual.widgets import Footer, Static
 from brass_pebble.client import Message
 from brass_pebble.screen.state import DeskState, Spot
 
-from .bind_panel import BindPanel
 from .checkup_view import CheckupView
 from .clashes_view import ClashesView
+from .desk_actions import DeskActions
 from .finder import Finder
 from .link import Link
 from .macro.picker import MacroPicker
 from .macro.view import MacroView
 from .meet.view import MeetView
-from .sheets import Sheet, explain, key_help, problem_list
+from .sheets import Sheet, key_help, problem_list
 from .surface.view import SurfaceView
 from .surface_panel import SurfacePanel
-from .view import View
 from .widgets.board import Board
 from .widgets.path_bar import PathBar
 from .widgets.stage_panel import StagePanel
@@ -31,12 +30,11 @@ from .widgets.status_line import StatusLine
 from .widgets.surface_drawing import SurfaceDrawing
 from .widgets.trace_list import TraceList
 
-TAP_SECONDS = 0.09
 STRIDE = 0.5
 LEAST_TRACE_ROWS = 4
 
 
-class DeskView(View):
+class DeskView(DeskActions):
     """Owns its work: selection, pressing on the bench, binding, undo."""
 
     DEFAULT_CSS = """
@@ -224,8 +222,7 @@ class DeskView(View):
         if spot in self._latched:
             self.action_latch()
             return
-        self._press(spot, down=True)
-        self.set_timer(TAP_SECONDS, lambda: self._press(spot, down=False))
+        self.tap(spot)
 
     def action_latch(self) -> None:
         """Hold the selected control down until this is asked again."""
@@ -234,7 +231,7 @@ class DeskView(View):
         (self._latched.add if down else self._latched.discard)(spot)
         for drawing in self.query(SurfaceDrawing):
             drawing.latched = {control for surface, control in self._latched if surface == drawing.surface_id}
-        self._press(spot, down=down)
+        self.press(spot, down=down)
 
     @on(SurfaceDrawing.Pressed)
     def _mouse(self, message: SurfaceDrawing.Pressed) -> None:
@@ -245,35 +242,14 @@ class DeskView(View):
             board.select(spot)
             self._show_path()
         if spot not in self._latched:
-            self._press(spot, down=message.down)
-
-    @work(group="press")
-    async def _press(self, spot: Spot, *, down: bool) -> None:
-        if not spot[1]:
-            return
-        surface = self.state.surface(spot[0])
-        if surface is not None and not surface["bench"]:
-            if down:
-                text = "Press it on the device itself; the screen only presses what is on the bench."
-                self.notify(text if surface["state"] == "taken" else surface["why"] or surface["state"],
-                            title=surface["name"], timeout=4)
-            return
-        await self.ask("press", surface=spot[0], control=spot[1], down=down)
+            self.press(spot, down=message.down)
 
     # Changing the desk.
 
     @work(exclusive=True, group="edit")
     async def action_bind(self) -> None:
         """Give the selected control another action."""
-        spot = self.query_one(Board).selected
-        surface, control = self.state.surface(spot[0]), self.state.control(spot)
-        if surface is None or control is None:
-            return
-        fields = await self.app.push_screen_wait(BindPanel(surface, control, self.state.desk["macros"], ask=self.ask))
-        if fields is not None:
-            reply = await self.ask("bind", **fields)
-            if reply:
-                self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
+        await self.bind(self.query_one(Board).selected)
 
     @work(exclusive=True, group="edit")
     async def action_clear(self) -> None:
@@ -283,31 +259,15 @@ class DeskView(View):
             row = self.state.control((surface, control)) or {}
             await self.ask("rearrange", how="clear", places=[[surface, row["layer"], control]])
 
-    @work(group="undo")
-    async def action_undo(self) -> None:
-        """Take the last change back."""
-        if reply := await self.ask("undo"):
-            self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
-
-    @work(group="undo")
-    async def action_redo(self) -> None:
-        """Do the last undone change again."""
-        if reply := await self.ask("redo"):
-            self.notify("Done again.", title=reply["words"], timeout=4)
-
     # The rest.
 
-    @work(group="stop")
-    async def action_stop(self) -> None:
-        """Stop everything, release everything."""
+    def before_stop(self) -> None:
+        """Let go what is held down here."""
         for spot in list(self._latched):
-            self._press(spot, down=False)
+            self.press(spot, down=False)
         self._latched.clear()
         for drawing in self.query(SurfaceDrawing):
             drawing.latched = set()
-        if reply := await self.ask("stop"):
-            count = reply["runs"]
-            self.notify(f"{count} {'run' if count == 1 else 'runs'} stopped, nothing is down.", timeout=3)
 
     @work(group="rest")
     async def action_toggle_rest(self) -> None:
@@ -337,14 +297,7 @@ class DeskView(View):
 
     def action_explain(self) -> None:
         """The last press of the selected control, hop by hop."""
-        trace = self.state.last_trace_of(self.query_one(Board).selected)
-        if trace is None:
-            self.notify("This control has not been pressed yet.", timeout=3)
-        else:
-            self._show_trace(trace)
-
-    def _show_trace(self, trace: dict[str, Any]) -> None:
-        self.app.push_screen(Sheet("A press, explained", explain(trace, self.palette)))
+        self.explain_last(self.query_one(Board).selected)
 
     def action_problems(self) -> None:
         """What is wrong with the desk's files."""
@@ -406,14 +359,6 @@ class DeskView(View):
         if found is not None:
             self.app.open_view(SurfaceView, surface=found.surface, control=found.control,  # type: ignore[attr-defined]
                                layer=found.layer)
-
-    @work(group="layer")
-    async def action_pin(self) -> None:
-        """Leave the layers as they are, whatever gets the focus; or follow again."""
-        pinned = not self.state.layers["pinned"]
-        if await self.ask("focus", pin=pinned):
-            self.notify("Layers stay as they are, whatever gets the focus. g lets them follow again." if pinned
-                        else "Layers follow the focus again.", timeout=4)
 
     @work(group="layer")
     async def action_next_program(self) -> None:
@@ -515,7 +460,7 @@ class DeskView(View):
 
     @on(TraceList.Opened)
     def _trace_opened(self, message: TraceList.Opened) -> None:
-        self._show_trace(message.trace)
+        self.show_trace(message.trace)
 
 
 def _say_chatter(surface: dict[str, Any]) -> str:

@@ -13,12 +13,11 @@ from textual.widgets import Footer, Static
 from brass_pebble.client import Message
 from brass_pebble.core.gesture import PRESS
 from brass_pebble.core.shown import show_control
-from brass_pebble.screen.bind_panel import BindPanel
+from brass_pebble.screen.desk_actions import DeskActions
 from brass_pebble.screen.finder import Finder
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import AskText, Sheet, explain, key_help
+from brass_pebble.screen.sheets import AskText, Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
-from brass_pebble.screen.view import View
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -33,7 +32,7 @@ SIDE = 52
 PLACES = {"copy": "copied", "move": "moved", "swap": "swapped"}
 
 
-class SurfaceView(View):
+class SurfaceView(DeskActions):
     """Owns its work: sheets, selection of one or several controls, binding, rearranging."""
 
     DEFAULT_CSS = """
@@ -50,7 +49,8 @@ class SurfaceView(View):
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("up", "go(0, -1)", "select", show=False), Binding("down", "go(0, 1)", "select", show=False),
         Binding("left", "go(-1, 0)", "select", show=False), Binding("right", "go(1, 0)", "select", show=False),
-        Binding("enter", "take", "bind"), Binding("b", "bind", "bind", show=False),
+        Binding("enter", "take", "bind"), Binding("space", "press", "press it"),
+        Binding("b", "bind", "bind", show=False),
         Binding("pagedown", "leaf(1)", "next sheet", priority=True),
         Binding("pageup", "leaf(-1)", "sheet before", show=False, priority=True),
         Binding("greater_than_sign", "other(1)", "next surface"),
@@ -313,13 +313,7 @@ class SurfaceView(View):
 
     @work(exclusive=True, group="edit")
     async def _bind_at(self, place: list[str], gesture: str) -> None:
-        surface, control = self.state.surface(place[0]), self.state.control((place[0], place[2]))
-        if surface is None or control is None:
-            return
-        fields = await self.app.push_screen_wait(BindPanel(
-            surface, control, self.state.desk["macros"], ask=self.ask, layer=place[1], gesture=gesture or PRESS))
-        if fields is not None and (reply := await self.ask("bind", **fields)):
-            self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
+        await self.bind((place[0], place[2]), layer=place[1], gesture=gesture or PRESS)
 
     def action_together(self) -> None:
         """Bind the selected control for while another one is held."""
@@ -394,13 +388,6 @@ class SurfaceView(View):
             self.notify(reply["words"], timeout=3)
 
     @work(group="layer")
-    async def action_pin(self) -> None:
-        """Leave the layers as they are, whatever gets the focus; or follow again."""
-        pinned = not self.state.layers["pinned"]
-        if await self.ask("focus", pin=pinned):
-            self.notify("Layers stay as they are." if pinned else "Layers follow the focus again.", timeout=3)
-
-    @work(group="layer")
     async def action_first(self) -> None:
         """Begin the control's cycle anew."""
         surface, control = self.board.selected
@@ -425,29 +412,13 @@ class SurfaceView(View):
 
     # The rest.
 
-    @work(group="undo")
-    async def action_undo(self) -> None:
-        """Take the last change back."""
-        if reply := await self.ask("undo"):
-            self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
-
-    @work(group="undo")
-    async def action_redo(self) -> None:
-        """Do the last undone change again."""
-        if reply := await self.ask("redo"):
-            self.notify("Done again.", title=reply["words"], timeout=4)
-
-    @work(group="stop")
-    async def action_stop(self) -> None:
-        """Stop everything, release everything."""
-        if reply := await self.ask("stop"):
-            self.notify(f"{reply['runs']} {'run' if reply['runs'] == 1 else 'runs'} stopped, nothing is down.",
-                        timeout=3)
-
     def action_explain(self) -> None:
         """The last press of the selected control, hop by hop."""
-        if trace := self.state.last_trace_of(self.board.selected):
-            self.app.push_screen(Sheet("A press, explained", explain(trace, self.palette)))
+        self.explain_last(self.board.selected)
+
+    def action_press(self) -> None:
+        """Press the selected control, if it is on the bench."""
+        self.tap(self.board.selected)
 
     @on(PathBar.Opened)
     def _door(self, message: PathBar.Opened) -> None:
@@ -475,7 +446,7 @@ class SurfaceView(View):
 KEYS: list[tuple[str, Any]] = [
     ("press it", "a control pressed on the device itself is selected"), ("arrows", "select a control"),
     ("Enter", "bind its gesture; Tab leads to the gestures, ↑ ↓ choose one"),
-    ("w", "bind it for while another control is held"),
+    ("Space", "press it, if it is on the bench"), ("w", "bind it for while another control is held"),
     ("PageDown PageUp", "the sheets: what answers now, then layer by layer"), ("< >", "another surface"),
     ("l  L", "what is set for this layer; a new layer on top"), ("o", "switch this layer on or off"),
     ("p", "pin the layers: they stay, whatever gets the focus"),
