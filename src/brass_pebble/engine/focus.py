@@ -113,7 +113,8 @@ class Focus:
     def next_window(self, seconds: float, then: Callable[[FocusedWindow | None], None]) -> None:
         """Call `then(window)` with the next window that gets the focus, or None when the time is over."""
         engine = self._engine
-        self.watch()
+        if not self._on_stage:
+            self.watch()
         before = engine.router.layers.window
 
         def got(window: FocusedWindow) -> None:
