@@ -59,7 +59,7 @@ def take(name: str, size: tuple[int, int], keys: list[str | float], display: str
             ["xterm", "-fa", "JetBrains Mono", "-fs", "10", "-geometry", f"{columns}x{rows}+0+0", "-b", "0", "-bw", "0",
              "-e", *tmux, "attach"], env={**os.environ, "DISPLAY": display, "COLORTERM": "truecolor"},
             stderr=subprocess.DEVNULL)
-        time.sleep(3)
+        time.sleep(4)
         for key in keys:
             if isinstance(key, float):
                 time.sleep(key)

@@ -26,7 +26,7 @@ class Outcome:
     folder: Path
 
 
-def run_job(command: str, folder: Path, *, seconds: float = 1200) -> Outcome:
+def run_job(command: str, folder: Path, *, seconds: float = 2400) -> Outcome:
     """Run a shell command in a fresh machine.
 
     Raises:

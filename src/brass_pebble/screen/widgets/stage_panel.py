@@ -77,6 +77,9 @@ class StagePanel(Widget):
         y = 1 + (1 if spare else 0)
         spare -= 1
         for panel in program["panels"]:
+            if y > room:
+                # In a small terminal the last rows have no place.
+                break
             if panel["kind"] == "tiles":
                 y += self._tiles(canvas, program, panel, y, (per_line, tall))
             else:
