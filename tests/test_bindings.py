@@ -86,6 +86,12 @@ def test_rearranging_takes_every_gesture_along(client: EngineClient, desk: Path)
     client.ask("rearrange", how="mirror", places=[["right-numpad", "stings", ""]])
     assert [bound(client, control, "stings", "right-numpad").get("press", {}).get("own_label") for control in
             ("8", "9", "num", "minus")] == ["crust", "drum", "stop", None]
+    client.ask("undo")
+    client.ask("rearrange", how="mirror layer", places=[["left-numpad", "cut", ""]], to=["right-numpad", "stings", ""])
+    assert [bound(client, control, "stings", "right-numpad")["press"]["own_label"] for control in ("9", "4", "5")] == \
+        ["cut", "◂ frame", "frame ▸"]
+    client.ask("undo")
+    assert (desk / "desk.toml").read_text() == before
     with pytest.raises(EngineError, match="no way to rearrange"):
         client.ask("rearrange", how="fold", places=[nine])
     with pytest.raises(EngineError, match="has no layer “nothing”"):

@@ -105,6 +105,6 @@ def to_other_surface(desk: Desk, source: Surface, layer: str, target: Surface, o
     pairs = []
     for control in source.layout.controls:
         name = facing.get(control.id, control.id)
-        if target.code_of(name) is not None:
+        if target.code_of(name) is not None and rows_at(desk, (source.id, layer, control.id)):
             pairs.append(((source.id, layer, control.id), (target.id, other_layer, name)))
     return copy(desk, pairs)

@@ -77,6 +77,12 @@ class LayerRequests:
             chosen = [place[2] for place in places if place[2]] if len(places) > 1 else []
             changes = rearrange.mirror(desk, surface, places[0][1], chosen)
             words = f"{surface.name}: left and right exchanged"
+        elif how in ("copy layer", "mirror layer") and to is not None:
+            source, target = desk.surfaces[places[0][0]], desk.surfaces[to[0]]
+            changes = rearrange.to_other_surface(desk, source, places[0][1], target, to[1],
+                                                 mirrored=how == "mirror layer")
+            words = (f"{source.name}, layer {places[0][1]}: {'mirrored' if how == 'mirror layer' else 'copied'} to "
+                     f"{target.name}, layer {to[1]}")
         elif how in ("copy", "move", "swap") and to is not None:
             pairs = self._pairs(places, to)
             changes = (rearrange.swap(desk, *pairs[0]) if how == "swap" and len(pairs) == 1
@@ -85,7 +91,8 @@ class LayerRequests:
             done = {"copy": "copied to", "move": "moved to", "swap": "swapped with"}[how]
             words = f"{said}: {done} {desk.surfaces[to[0]].name} {to[2]}"
         else:
-            raise Refusal(f"“{how}” is no way to rearrange", "Known are copy, move, swap, mirror, clear")
+            raise Refusal(f"“{how}” is no way to rearrange", "Known are copy, move, swap, mirror, clear, copy "
+                          "layer, mirror layer")
         if not changes:
             raise Refusal("there is nothing to change", "Nothing is bound there, or it lies on its own mirror line")
         self._requests.edit(client, message, lambda: self._engine.store.change(rearranging_edit(words, changes)))

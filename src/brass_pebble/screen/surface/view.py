@@ -58,6 +58,8 @@ class SurfaceView(DeskActions):
         Binding("l", "layer", "layer"), Binding("L", "add_layer", "new layer", show=False),
         Binding("o", "switch", "on / off"), Binding("w", "together", "with another", show=False),
         Binding("v", "mark", "several"), Binding("c", "copy", "copy"), Binding("m", "move", "move", show=False),
+        Binding("C", "whole('copy layer')", "copy the layer", show=False),
+        Binding("H", "whole('mirror layer')", "mirror the layer", show=False),
         Binding("s", "swap", "swap", show=False), Binding("h", "mirror", "mirror", show=False),
         Binding("delete", "clear", "clear", show=False), Binding("n", "free", "what is free", show=False),
         Binding("k", "family", "free chords"), Binding("f", "find", "find"), Binding("i", "times", "times", show=False),
@@ -176,6 +178,9 @@ class SurfaceView(DeskActions):
         if self._pending_task is not None:
             how, places = self._pending_task
             what = f"{len(places)} controls" if len(places) > 1 else f"{self._say_place(places[0])}"
+            if how.endswith("layer"):
+                return (f"{how.capitalize()} of {self._say_place(places[0])}to which one? PageDown and < > lead there, "
+                        "Enter. Esc leaves it.")
             if how == "with":
                 return f"{what} together with which control? Choose it (< > other surfaces), Enter. Esc leaves it."
             return f"{how.capitalize()} {what}: choose where, PageDown and < > lead elsewhere, Enter. Esc leaves it."
@@ -296,7 +301,8 @@ class SurfaceView(DeskActions):
             own = surface == places[0][0]
             self._bind_at(places[0], f"with {control}" if own else f"with {surface}/{control}")
         else:
-            self._rearrange(how, places, [self.surface_id, self.layer_id, self.board.selected[1]])
+            control = "" if how.endswith("layer") else self.board.selected[1]
+            self._rearrange(how, places, [self.surface_id, self.layer_id, control])
         self._show()
 
     def action_bind(self) -> None:
@@ -326,6 +332,10 @@ class SurfaceView(DeskActions):
     def action_move(self) -> None:
         """Move what is bound to another place."""
         self._begin("move", self._places())
+
+    def action_whole(self, how: str) -> None:
+        """Copy this sheet's whole layer to another layer, of this surface or another one, as it is or mirrored."""
+        self._begin(how, [[self.surface_id, self.layer_id, ""]])
 
     def action_swap(self) -> None:
         """Let two places change what is bound."""
@@ -452,7 +462,9 @@ KEYS: list[tuple[str, Any]] = [
     ("p", "pin the layers: they stay, whatever gets the focus"),
     ("i  I", "times of hold and double tap: of this surface, of the desk"),
     ("v", "take several controls"), ("c  m  s", "copy, move, swap: then choose where, and Enter"),
-    ("h", "mirror: left and right change places"), ("Delete", "clear"), ("n", "what is free here?"),
+    ("h", "mirror: left and right change places"),
+    ("C  H", "copy the whole layer to another one, on any surface; the same mirrored"),
+    ("Delete", "clear"), ("n", "what is free here?"),
     ("k", "free chords, for one or a whole family"), ("f", "which control plays this macro, sends that chord?"),
     ("0", "the control's cycle begins anew"), ("u  r", "undo, redo"), ("x", "stop everything"),
     ("e", "explain its last press"), ("Esc", "back"),
