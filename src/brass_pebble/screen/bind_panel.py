@@ -285,7 +285,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         assert self._ask is not None
         await asyncio.sleep(LOOK_UP_AFTER)
         reply = await self._ask("who_takes", chord=chord)
-        if reply is None or self._looked_up != chord or not self.is_mounted:
+        if reply is None or self._looked_up != chord or not self.is_current:
             return
         here = (self.surface["id"], self.control["id"])
         others = [row["shown"] for row in reply["controls"] if (row["surface"], row["control"]) != here]
@@ -309,6 +309,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
             return
         self._listening = True
         reply = await self._ask("catch_chord")
+        if not self.is_current:
+            return
         if reply is None or reply["bench_only"]:
             # Nothing but the terminal's own keyboard is here: what it can tell, it tells.
             self._from_terminal = True

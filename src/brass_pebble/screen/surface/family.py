@@ -32,7 +32,9 @@ class FamilySheet(ChoosingSheet[list[str]]):
     FamilySheet Label { color: $text-muted; width: 100%; }
     FamilySheet #count { color: $primary; text-style: bold; }
     """
-    BINDINGS: ClassVar[list[BindingType]] = [("f4", "send", "send it once")]
+    BINDINGS: ClassVar[list[BindingType]] = [
+        ("f4", "send", "send it once"), ("enter", "take_all", "bind them"),
+    ]
 
     def __init__(self, count: int, label: str, ask: Ask) -> None:
         super().__init__()
@@ -71,6 +73,8 @@ class FamilySheet(ChoosingSheet[list[str]]):
         family = self._count > 1
         reply = await self._ask("free_chords", label=label, count=self._count if family else 10, family=family)
         chords = reply["chords"] if reply else []
+        if not self.is_current:
+            return
         if not family:
             self.offer([(chord, [chord]) for chord in chords])
         elif len(chords) >= self._count:
@@ -79,7 +83,7 @@ class FamilySheet(ChoosingSheet[list[str]]):
             self.query_one("#count", Label).update(f"✗ Nothing has {self._count} free neighbours; the longest row has "
                                                    f"{len(chords)}. Take fewer controls.")
 
-    def key_enter(self) -> None:
+    def action_take_all(self) -> None:
         """Without a field to type in, Enter takes all the same."""
         if self._count > 1 and self.choices:
             self.take(self.choices[self.query_one(OptionList).highlighted or 0])
@@ -94,12 +98,14 @@ class FamilySheet(ChoosingSheet[list[str]]):
         if index is None or not self.choices:
             return
         self._sending = self.choices[index][0]
-        if await self._ask("send_once", chord=self._sending, seconds=COUNT_IN):
+        if await self._ask("send_once", chord=self._sending, seconds=COUNT_IN) and self.is_current:
             self._left = COUNT_IN
             self._tick()
             self._timer = self.set_interval(1.0, self._tick, repeat=COUNT_IN)
 
     def _tick(self) -> None:
+        if not self.is_current:
+            return
         count = self.query_one("#count", Label)
         count.update(f"{self._sending} is sent in {self._left} s: let the program's dialog wait for it now. Esc calls "
                      "it off." if self._left else f"✓ {self._sending} was sent.")

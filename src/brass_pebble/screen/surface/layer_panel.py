@@ -80,6 +80,8 @@ class LayerPanel(ModalScreen[None]):
         return [*rows, ("remove", "take this layer away (u brings it back)")]
 
     def _fill(self) -> None:
+        if not self.is_current:
+            return
         options = self.query_one(OptionList)
         shown_before, at = self._shown, options.highlighted or 0
         self._shown = "windows" if self._windows else "settings"
