@@ -299,7 +299,8 @@ def test_pulled_out_in_the_middle_ends_or_goes_on_as_the_surface_says(client: En
         client.ask("set", surface=name, what="unplugged", value=policy)
         press(client, "bench/a", "Pad5")
         client.ask("bench", device="bench/a", there=False)
-        assert surfaces(client)[name]["state"] == "missing"
+        # A moment later its twin could be meant, too.
+        assert surfaces(client)[name]["state"] in ("missing", "unsure")
         wait_for(lambda state=state: client.ask("traces")["traces"][-1]["state"] == state)
         client.ask("bench", device="bench/a", there=True)
         wait_for(lambda: surfaces(client)[name]["state"] == "taken")

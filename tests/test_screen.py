@@ -222,12 +222,12 @@ def test_every_size_shows_all_surfaces(size: tuple[int, int]) -> None:
     terminal = Terminal("demo", size=size)
     try:
         terminal.wait("LEFT NUMPAD")
-        for text in ("Ovenlight", "RIGHT NUMPAD", "FLOOR PEDALS", "cough", "music", "markers 0", "⏎ press"):
+        for text in ("Ovenlight", "RIGHT NUMPAD", "FLOOR PEDALS", "cough", "music", "Crumbcut ─", "⏎ press"):
             terminal.wait(text)
         terminal.keys("Enter")
         terminal.wait("record")
         terminal.resize(80, 24)
-        terminal.wait(lambda screen: "markers 0" in screen and "⏎ press" in screen)
+        terminal.wait(lambda screen: "Crumbcut ─" in screen and "⏎ press" in screen)
     finally:
         terminal.close()
 
