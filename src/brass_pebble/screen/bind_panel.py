@@ -307,10 +307,11 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         """Listen for one chord on the main keyboard."""
         if self._ask is None or self._listening:
             return
-        self._listening = True
         reply = await self._ask("catch_chord")
         if not self.is_current:
             return
+        # Only now: news of an earlier catch may still have been on their way.
+        self._listening = True
         if reply is None or reply["bench_only"]:
             # Nothing but the terminal's own keyboard is here: what it can tell, it tells.
             self._from_terminal = True
