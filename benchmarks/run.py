@@ -1,6 +1,6 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [press] [layers] [late] [idle] [macros] [machine]     all, without a name
+    python benchmarks/run.py [press] [layers] [focus] [late] [idle] [macros] [machine]     all, without a name
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ import time
 from pathlib import Path
 
 from figures import Figure, percentile, table
+from focus import focus_to_layer, many_layers
 from host import idle, lateness, press_to_effect
 from layers import press_with_layers
 from macros import macros
@@ -47,7 +48,7 @@ def in_the_machine(folder: Path) -> list[Figure]:
 
 
 def main() -> int:
-    wanted = set(sys.argv[1:]) or {"press", "layers", "late", "idle", "macros", "machine"}
+    wanted = set(sys.argv[1:]) or {"press", "layers", "focus", "late", "idle", "macros", "machine"}
     binary = build_loops()
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb") as name:
@@ -59,6 +60,8 @@ def main() -> int:
             figures += press_to_effect(folder)
         if "layers" in wanted:
             figures += press_with_layers(folder)
+        if "focus" in wanted:
+            figures += [*focus_to_layer(folder / "focus"), *many_layers(folder / "many")]
         if "late" in wanted:
             figures += lateness(folder, binary)
         if "idle" in wanted:
