@@ -10,9 +10,11 @@ import pytest
 from brass_pebble.core.desk import Desk, read_desk
 from brass_pebble.core.keys import key_table
 from brass_pebble.core.layers import FocusedWindow, FollowRule, parse_target
+from brass_pebble.core.plan import Planner
 from brass_pebble.core.player import Effect, Player
 from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.core.router import Router
+from brass_pebble.core.shown import show_control
 from brass_pebble.core.trace import Trace
 from brass_pebble.engine.store import SHIPPED_LAYOUTS, _read_layout_file
 
@@ -215,6 +217,30 @@ left = { tap = "L" }
     assert hands.sent[-1].endswith("Z-")
 
 
+def test_a_press_is_told_once_and_together_nothing_else_comes_of_it() -> None:
+    hands = Hands(PAD + """0 = { tap = "Z" }
+1 = { tap = "A" }
+[surface.pad.layer.base.release]
+1 = { tap = "R" }
+[surface.pad.layer.base."double tap"]
+2 = { do = "rest or wake" }
+[surface.pad.layer.base."with 0"]
+1 = { do = "record" }
+""")
+    hands.down("0")
+    hands.tap("1")
+    hands.up("0")
+    hands.pass_time(100)
+    assert keys(hands) == ["Z"]
+    assert [trace.deed for trace in hands.traces] == ["", "record"]
+    hands.tap("2")
+    hands.pass_time(100)
+    hands.tap("2", ms=40)
+    # One trace for each thing done, and the second press is as long as the second press was.
+    assert [trace.deed for trace in hands.traces[2:]] == ["rest or wake"]
+    assert hands.traces[-1].as_dict(0)["held_ms"] == 40
+
+
 def test_latch_rapid_and_cycle() -> None:
     hands = Hands(PAD + """1 = { latch = "Ctrl+D" }
 2 = { rapid = "Right", every = "80ms" }
@@ -408,6 +434,24 @@ starts = "on"
     hands.tap("2")
     hands.pass_time(100)
     assert keys(hands) == ["T", "B"]
+
+
+def test_what_a_cap_shows_is_what_a_press_does() -> None:
+    desk = good(LAYERED + '[surface.pad.layer.two.hold]\n2 = { tap = "H" }\n'
+                '[surface.pad.layer.one.tap]\n2 = { tap = "T" }\n'
+                '[surface.pad.layer.two."with 0"]\n3 = { tap = "W" }\n')
+    surface, planner = desk.surfaces["pad"], Planner(desk)
+    rows = [{"id": layer.id, "bindings": [{"control": control, "gesture": gesture} for control, gesture in
+                                          layer.bindings]} for layer in surface.layers]
+    for on in (("base",), ("base", "one"), ("base", "two"), ("base", "one", "two")):
+        for control in surface.layout.controls:
+            plan, shown = planner.plan(surface, control.code, on), show_control(control.id, rows, on)
+            owner = surface.owner(control.id, on)
+            assert set(plan.answers) == set(shown.get("gestures", ())), (control.id, on)
+            assert all(answer.layer is owner for answer in plan.answers.values())
+            assert shown.get("layer") == (owner.id if owner else None)
+            assert [answer.gesture for _, answer in plan.together] == [row["gesture"] for row in
+                                                                       shown.get("together", ())]
 
 
 def test_two_hundred_layers_and_a_loop_of_them() -> None:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from .keys import Chord, parse_chord
-from .layers import LayerTarget, parse_target
+from .layers import WHILE_HELD, LayerTarget, parse_target
 from .problem import ProblemError, nearest
 
 # Between the actions of a cycle, where they stand in one text.
@@ -67,7 +67,7 @@ class Action:
     def holds(self) -> bool:
         """Whether it goes on for as long as the control is held."""
         return self.kind in ("sustain", "rapid") or self.target == PASS or bool(
-            self.layer and self.layer.how == "while held")
+            self.layer and self.layer.how == WHILE_HELD)
 
     def chords(self) -> tuple[Chord, ...]:
         """The chords that it sends by itself."""

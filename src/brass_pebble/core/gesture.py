@@ -103,11 +103,6 @@ class Recogniser:
                 return rule.makes
         return ()
 
-    @property
-    def is_down(self) -> bool:
-        """Whether a finger is on it, as far as it knows."""
-        return self.state not in (UP, WAITING)
-
 
 def needs_care(bound: Container[str]) -> bool:
     """Whether these gestures need more than answering a press at once."""

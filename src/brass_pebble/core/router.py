@@ -9,7 +9,7 @@ from .action import FIRST, PASS, PIN, REST, STOP, SWALLOW
 from .desk import Desk
 from .durations import MS, say_duration
 from .gesture import DOUBLE, HOLD, PRESS, RELEASE, TAP, Recogniser
-from .layers import Layers, find_layer
+from .layers import ONE_PRESS, Layers, find_layer
 from .macro.program import Macro, Program
 from .macro.values import Given
 from .plan import Answer, Plan, Planner, Spot
@@ -33,12 +33,14 @@ def given_by(trace: Trace, now: int, values: dict[str, int] | None = None) -> Gi
 
 @dataclass(slots=True)
 class Pressing:
-    """A control whose gestures are being recognised: since when, and the traces that letting go ends."""
+    """A control whose gestures are being recognised: since when it is down, until when it was, and the traces that
+    letting go ends; `together` if it answered together with another control."""
 
     plan: Plan
     recogniser: Recogniser
     since: int
     until: int = 0
+    together: bool = False
     traces: list[Trace] = field(default_factory=list)
 
 
@@ -167,18 +169,18 @@ class Router:
         if self._waiting:
             self._end_waits(key, arrived, now, out)
         pressing = self._pressing.get(key)
-        answer = plan.press
+        trace: Trace | None
         if pressing is None and plan.plain:
             trace = self._held[key] = Trace(self._next_id, arrived, now)
             self._next_id += 1
-            trace.answer, trace.code = answer, code
-            self._carry_out(trace, answer, now, out)
+            trace.answer, trace.code = plan.press, code
+            self._carry_out(trace, plan.press, now, out)
         else:
             self._held[key] = None
-            trace_made = self._down(key, plan, pressing, arrived, now, out)
-            if surface_id in self.layers.once_surfaces:
-                self._end_once(surface_id, plan)
-            return trace_made
+            trace = self._down(key, plan, pressing, arrived, now, out)
+            if trace is not None:
+                # Told by being returned, and by nothing else: what it asks of the engine is done once.
+                self.fresh.remove(trace)
         if surface_id in self.layers.once_surfaces:
             self._end_once(surface_id, plan)
         return trace
@@ -189,22 +191,20 @@ class Router:
         if pressing is None:
             pressing = self._pressing[key] = Pressing(
                 plan, Recogniser(plan.bound, plan.hold_after, plan.second_within), arrived)
-            together = next((answer for holder, answer in plan.together if holder in self._held), None)
-            if together is not None:
-                holder = next(holder for holder, answer in plan.together if answer is together)
-                if other := self._pressing.get(holder):
-                    other.recogniser.feed("used", arrived)
-                pressing.recogniser.feed("down", arrived)
-                pressing.recogniser.feed("used", arrived)
-                return self._fire(key, pressing, together, arrived, now, out)
+            for holder, together in plan.together:
+                if holder in self._held:
+                    if other := self._pressing.get(holder):
+                        other.recogniser.feed("used", arrived)
+                    pressing.recogniser.feed("down", arrived)
+                    pressing.recogniser.feed("used", arrived)
+                    pressing.together = True
+                    return self._fire(key, pressing, together, arrived, now, out)
+        pressing.since = arrived
         first = None
         for gesture in pressing.recogniser.feed("down", arrived):
             trace = self._make(key, pressing, gesture, arrived, now, out)
             first = first or trace
         self._waiting.discard(key)
-        pressing.since = arrived
-        if first is not None and first in self.fresh:
-            self.fresh.remove(first)
         return first
 
     def _up(self, key: Spot, arrived: int, now: int, out: list[Effect], *, gone: bool) -> Trace | None:
@@ -231,7 +231,7 @@ class Router:
         due = pressing.recogniser.due
         if due and arrived >= due:
             # The time was over before it was let go, whoever was slow to look.
-            self._time_over(key, pressing, due, now, out)
+            self._decide(key, pressing, "time", due, now, out)
         ended = None
         for trace in pressing.traces:
             self._released(trace, arrived, now, out)
@@ -262,9 +262,6 @@ class Router:
             elif arrived >= due:
                 self._decide(key, pressing, "time", due, now, out)
 
-    def _time_over(self, key: Spot, pressing: Pressing, at: int, now: int, out: list[Effect]) -> None:
-        self._decide(key, pressing, "time", at, now, out)
-
     def _decide(self, key: Spot, pressing: Pressing, event: str, at: int, now: int, out: list[Effect]) -> None:
         """Time, or another press, decided what a control's press was."""
         waited = pressing.recogniser.state == "waiting"
@@ -279,6 +276,9 @@ class Router:
 
     def _make(self, key: Spot, pressing: Pressing, gesture: str, at: int, now: int, out: list[Effect]) -> Trace | None:
         """A gesture was made: answer it, if it is bound, or if it is a press of nothing at all."""
+        if pressing.together:
+            # It answered together with another control: nothing of its own comes of it, its release neither.
+            return None
         plan = pressing.plan
         answer = plan.answers.get(gesture)
         if answer is None and gesture == PRESS and not plan.answers:
@@ -303,7 +303,7 @@ class Router:
 
     def _end_once(self, surface_id: str, plan: Plan) -> None:
         """A layer that was on for one press goes off, unless this was the press that switched it on."""
-        if any(answer.layer_switch and answer.layer_switch.how == "for one press" for answer in plan.any()):
+        if any(answer.layer_switch and answer.layer_switch.how == ONE_PRESS for answer in plan.any()):
             return
         self.layers.end_once(surface_id)
         self.follow_layers()
@@ -318,7 +318,7 @@ class Router:
         for key, pressing in list(self._pressing.items()):
             due = pressing.recogniser.due
             if due and due <= now:
-                self._time_over(key, pressing, due, now, out)
+                self._decide(key, pressing, "time", due, now, out)
 
     @property
     def recognising(self) -> bool:

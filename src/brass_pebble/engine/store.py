@@ -57,7 +57,6 @@ class DeskStore:
     folder: Path
     versions: Path
     user_layouts: Path | None = None
-    shown_folder: str = ""
     _text: str = ""
     _undo: list[_Step] = field(default_factory=list)
     _redo: list[_Step] = field(default_factory=list)
