@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from .drive import DriveTarget, LevelChange, parse_drive, parse_level
 from .keys import Chord, parse_chord
 from .layers import WHILE_HELD, LayerTarget, parse_target
 from .problem import ProblemError, nearest
@@ -32,6 +33,9 @@ ACTION_KINDS = {kind.word: kind for kind in (
     ActionKind("rapid", "chord", "≡", "tap a chord again and again while held"),
     ActionKind("cycle", "actions", "↻", "each press takes the next of several actions"),
     ActionKind("layer", "layer", "▤", "switch a layer"),
+    ActionKind("drive", "drive", "∿", "hand the position on: MIDI, OSC, pointer, wheel, virtual controller"),
+    ActionKind("set", "level", "⊥", "set a level or an axis to an exact value"),
+    ActionKind("step", "level", "±", "step a level or an axis by an exact share"),
     ActionKind("do", "deed", "■", "do something here"),
 )}
 STOP, SWALLOW, PASS, REST, RECORD = "stop everything", "swallow", "pass through", "rest or wake", "record"
@@ -57,6 +61,8 @@ class Action:
     chord: Chord | None = None
     layer: LayerTarget | None = None
     steps: tuple[Action, ...] = ()
+    drives: tuple[DriveTarget, ...] = ()
+    level: LevelChange | None = None
 
     @property
     def glyph(self) -> str:
@@ -90,6 +96,14 @@ def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> 
         return Action(kind, target, parse_chord(target))
     if takes == "layer":
         return Action(kind, target, layer=parse_target(target))
+    if takes == "drive":
+        targets = tuple(parse_drive(part.strip()) for part in target.split(BETWEEN))
+        if len(targets) > 2:
+            raise ProblemError(f"a position drives one thing for each axis, this names {len(targets)}",
+                               hint="A stick has two axes: across, and down")
+        return Action(kind, target, drives=targets)
+    if takes == "level":
+        return Action(kind, target, level=parse_level(target, steps=kind == "step"))
     if takes == "actions":
         return Action(kind, target, steps=_read_steps(target, macros))
     if takes == "deed":

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
 from .action import ACTION_KINDS, BETWEEN, Action, read_action
 from .durations import MS, say_duration, write_duration
-from .gesture import DOUBLE, HOLD, LONGEST_WAIT, RELEASE, TAP, WITH
+from .gesture import AT, DOUBLE, GESTURES, HOLD, LONGEST_WAIT, MOTIONS, MOVE, STRIKE, WITH, ends_at_once, read_band
 from .layers import check_target
 from .layout import MISSING
 from .macro.steps import LONGEST_LABEL, TINTS
@@ -32,7 +33,9 @@ class Binding:
 
     Times in ns, 0 where the surface's own count: `hold_after` for a hold, `second_within` for a double tap.  A double
     tap that `adds` leaves the first tap its meaning at once.  `every` is the time from one tap to the next of `rapid`,
-    `back` the time after which a cycle begins anew (0: never).
+    `back` the time after which a cycle begins anew (0: never).  `each` is how far a turn goes for one step: a share of
+    the way below 1, else counts of a knob without ends (0: the usual).  With `by_strength`, `rapid` taps the faster the
+    further a stick is pushed.
     """
 
     control: str
@@ -48,6 +51,8 @@ class Binding:
     adds: bool = False
     every: int = 0
     back: int = 0
+    each: Fraction = Fraction(0)
+    by_strength: bool = False
 
     @property
     def manner(self) -> Manner:
@@ -76,7 +81,7 @@ class Reading:
 
 # The times a binding may have, and the gesture or the action that each belongs to.
 TIMES = {"hold_after": HOLD, "second_within": DOUBLE, "every": "rapid", "back": "cycle"}
-EXTRAS = ("label", "tint", "note", "plays", "again", "adds", *TIMES)
+EXTRAS = ("label", "tint", "note", "plays", "again", "adds", "each", "by_strength", *TIMES)
 
 
 def read_wait(fields: Fields, key: str, default: int) -> int:
@@ -136,10 +141,35 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
         row.problem("every", f"no program keeps up with a tap every {say_duration(every)}",
                     f"Write {say_duration(RAPID_FASTEST)} or more")
         every = RAPID_FASTEST
+    each, by_strength = _read_each(row), row.flag("by_strength")
     action = _read_action(control, gesture, row, surface, reading)
     if action is None:
         return None
-    return Binding(control, gesture, action, label, tint, note, plays, again, *waits, adds, every, back)
+    if bool(action.drives) != (gesture == MOVE):
+        what = (f"“{gesture}” cannot drive anything: only “{MOVE}” has a position" if action.drives
+                else f"“{MOVE}” is every change of the position, and can only drive something")
+        row.problem(action.kind, what, "Bind turn left and turn right, a push or a zone to other actions")
+        return None
+    return Binding(control, gesture, action, label, tint, note, plays, again, *waits, adds, every, back, each,
+                   by_strength)
+
+
+def _read_each(row: Fields) -> Fraction:
+    """How far one step of a turn is: “5 %”, or a number of counts."""
+    value = row.data.get("each")
+    if isinstance(value, int) and not isinstance(value, bool) and 1 <= value <= 1000:
+        row.number("each", 1)
+        return Fraction(value)
+    text = row.text("each", "")
+    try:
+        share = Fraction(text.removesuffix("%").strip()) / 100 if text else Fraction(0)
+    except (ValueError, ZeroDivisionError):
+        share = Fraction(-1)
+    if text and not (text.endswith("%") and 0 < share < 1):
+        row.problem("each", f"“{text}” is not how far a step can be", 'Write each = "5 %", or each = 2 for a knob '
+                    "without ends", word=text)
+        return Fraction(0)
+    return share
 
 
 def _read_action(control: str, gesture: str, row: Fields, surface: Surface, reading: Reading) -> Action | None:
@@ -151,7 +181,8 @@ def _read_action(control: str, gesture: str, row: Fields, surface: Surface, read
         row.problem("", what, hint, word=unknown[0] if unknown else "")
         return None
     kind = words[0]
-    target = BETWEEN.join(row.texts(kind)) if kind == "cycle" else row.text(kind, "")
+    listed = isinstance(row.data[kind], list) and kind in ("cycle", "drive")
+    target = BETWEEN.join(row.texts(kind)) if listed or kind == "cycle" else row.text(kind, "")
     row.done(*ACTION_KINDS)
     try:
         action = read_action(kind, target, reading.macros)
@@ -164,8 +195,8 @@ def _read_action(control: str, gesture: str, row: Fields, surface: Surface, read
             problem = check_target(step.target, surfaces[surface.id], surfaces) if step.layer else None
             if problem is not None:
                 row.problem(kind, problem.what, problem.hint)
-            if gesture in (TAP, RELEASE) and step.layer and step.holds:
-                row.problem(kind, f"the layer would be off again at once: a {gesture} ends with letting go",
+            if ends_at_once(gesture) and step.layer and step.holds:
+                row.problem(kind, f"the layer would be off again at once: a {gesture} ends when it is made",
                             "Bind it to press, hold or double tap, or write “on or off”")
     if action.layer or action.steps:
         reading.checks.append(check)
@@ -174,15 +205,29 @@ def _read_action(control: str, gesture: str, row: Fields, surface: Surface, read
 
 def is_gesture(text: str) -> bool:
     """Whether a text names a gesture, alone or together with another control."""
-    return text in ("press", TAP, DOUBLE, HOLD, RELEASE) or (text.startswith(WITH) and len(text) > len(WITH))
+    return (text in GESTURES or text in MOTIONS or (text.startswith(WITH) and len(text) > len(WITH))
+            or (text.startswith((STRIKE, AT)) and read_band(text) is not None))
 
 
 def row_of(binding: Binding) -> dict[str, Any]:
     """A binding as desk.toml has it."""
     action = binding.action
-    row: dict[str, Any] = {action.kind: action.target.split(BETWEEN) if action.steps else action.target}
+    several = action.steps or len(action.drives) > 1
+    row: dict[str, Any] = {action.kind: action.target.split(BETWEEN) if several else action.target}
     extra: dict[str, Any] = {
         "label": binding.label, "tint": binding.tint, "note": binding.note,
-        "plays": "" if binding.plays == "once" else binding.plays, "again": binding.again, "adds": binding.adds}
+        "plays": "" if binding.plays == "once" else binding.plays, "again": binding.again, "adds": binding.adds,
+        "by_strength": binding.by_strength}
     extra |= {name: write_duration(getattr(binding, name)) for name in TIMES if getattr(binding, name)}
+    if binding.each:
+        extra["each"] = write_each(binding.each)
     return row | {name: value for name, value in extra.items() if value}
+
+
+def write_each(each: Fraction) -> str | int:
+    """How far one step is, as desk.toml has it."""
+    if each >= 1:
+        return int(each)
+    share = each * 100
+    return f"{share.numerator} %" if share.denominator == 1 else f"{float(share):g} %" \
+        if Fraction(f"{float(share):g}") == share else f"{share} %"

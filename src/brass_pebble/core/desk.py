@@ -4,17 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
+from .axis import PLAIN, STICK, AxisSettings, read_settings
 from .binding import Binding, Check, Reading, check_holder, read_binding, read_tint, read_wait
 from .durations import say_duration
-from .gesture import GESTURES, HOLD_AFTER, SECOND_WITHIN, WITH
+from .gesture import AT, GESTURES, HOLD_AFTER, MOTIONS, SECOND_WITHIN, STRIKE, WITH, is_part, rank, read_band
 from .identity import RULE_FIELDS, DeviceRule
-from .keys import key_table
 from .layers import FollowRule
-from .layout import EMPTY, MISSING, Layout
+from .layout import EMPTY, MISSING, Control, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
 from .problem import Problem, ProblemError, nearest
+from .signal import find_signal, part_of, part_signal, signal_name
 from .toml_fields import Fields, Places
 
 FORMAT = 1
@@ -44,7 +46,15 @@ class Layer:
 
     def gestures_of(self, control: str) -> tuple[str, ...]:
         """The gestures that are bound on a control, without those together with another one."""
-        return tuple(gesture for gesture in GESTURES if (control, gesture) in self.bindings)
+        return self._by_control.get(control, ())
+
+    @cached_property
+    def _by_control(self) -> dict[str, tuple[str, ...]]:
+        found: dict[str, list[str]] = {}
+        for control, gesture in self.bindings:
+            if not gesture.startswith(WITH):
+                found.setdefault(control, []).append(gesture)
+        return {control: tuple(sorted(gestures, key=rank)) for control, gestures in found.items()}
 
 
 @dataclass(frozen=True)
@@ -74,13 +84,28 @@ class Surface:
     also: tuple[DeviceRule, ...] = ()
     hold_after: int = HOLD_AFTER
     second_within: int = SECOND_WITHIN
+    axes: tuple[tuple[str, AxisSettings], ...] = ()
+    never_lets_go: bool = False
 
     def control_of(self, code: int) -> str:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
+        if part := part_of(code):
+            return part[0]
         for control in self.layout.controls:
-            if control.code == code:
+            if control.code == code or code in control.moves:
                 return control.id
-        return key_table().name(code)
+        return signal_name(code)
+
+    def settings_of(self, control: Control, axis: int = 0) -> AxisSettings:
+        """How an axis of a control is read; a stick's second one may have settings of its own, named “stick down”."""
+        known = dict(self.axes)
+        found = known.get(f"{control.id} down") if axis else None
+        return found or known.get(control.id) or usual_settings(control)
+
+    def parts(self) -> list[int]:
+        """The signals of the parts of moving controls that anything is bound to."""
+        return [part_signal(control, gesture) for layer in self.layers for control, gesture in layer.bindings
+                if is_part(gesture)]
 
     def code_of(self, control: str) -> int | None:
         """The code that a control sends."""
@@ -88,7 +113,7 @@ class Surface:
             if item.id == control:
                 return item.code
         try:
-            return key_table().find(control).code
+            return find_signal(control)
         except ProblemError:
             return None
 
@@ -126,6 +151,11 @@ class Surface:
         """The surface and control that a gesture like "with pedals/left" is together with."""
         surface, slash, control = gesture.removeprefix(WITH).partition("/")
         return (surface, control) if slash else (self.id, surface)
+
+
+def usual_settings(control: Control) -> AxisSettings:
+    """How an axis is read that its desk says nothing of."""
+    return STICK if control.centred else PLAIN
 
 
 @dataclass(frozen=True)
@@ -225,7 +255,7 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                          nearest(control, [c.id for c in layout.controls]))
             continue
         try:
-            codes[control] = key_table().find(word).code
+            codes[control] = find_signal(word)
         except ProblemError as error:
             keys.problem(control, error.problem.what, error.problem.hint, word=word)
     if codes:
@@ -236,13 +266,29 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       fields.choice("unbound", ("swallow", "pass"), "swallow"),
                       fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0),
                       unplugged=fields.choice("unplugged", ("go on", "end"), "go on"),
-                      second=_read_second(fields), debounce=_read_debounce(fields), also=also,
+                      second=_read_second(fields) | {signal for control in layout.controls for signal in control.beside},
+                      debounce=_read_debounce(fields), also=also,
                       hold_after=read_wait(fields, "hold_after", times[0]),
-                      second_within=read_wait(fields, "second_within", times[1]))
+                      second_within=read_wait(fields, "second_within", times[1]),
+                      axes=_read_axes(fields, layout), never_lets_go=fields.flag("never_lets_go"))
     layers = tuple(_read_layer(layer_id, sub, surface, reading) for layer_id, sub in fields.entries("layer"))
     surface = replace(surface, layers=layers, lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
     return surface
+
+
+def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings], ...]:
+    """How the surface's axes are read: a table for each, named after its control."""
+    found = []
+    moving = {control.id: control for control in layout.controls if control.moves}
+    for name, row in fields.entries("axis"):
+        control = moving.get(name) or moving.get(name.removesuffix(" down"))
+        if control is None and layout is not MISSING:
+            row.problem("", f"the drawing has no “{name}” that moves", nearest(name, moving) or
+                        (f"Moving are {', '.join(moving)}" if moving else "Nothing on it moves"), word=name)
+        elif control is not None:
+            found.append((name, read_settings(row, usual_settings(control))))
+    return tuple(found)
 
 
 def _read_rule(fields: Fields) -> DeviceRule:
@@ -255,7 +301,7 @@ def _read_second(fields: Fields) -> frozenset[int]:
     codes = set()
     for word in fields.texts("second"):
         try:
-            codes.add(key_table().find(word).code)
+            codes.add(find_signal(word))
         except ProblemError as error:
             fields.problem("second", error.problem.what, error.problem.hint, word=word)
     return frozenset(codes)
@@ -283,14 +329,23 @@ def _read_layer(layer_id: str, fields: Fields, surface: Surface, reading: Readin
     tint = read_tint(fields)
     starts = fields.choice("starts", ("on", "off"), "off")
     follows = _read_follows(fields)
-    gestures = [*GESTURES, *(key for key in fields.data if key.startswith(WITH))]
+    gestures = [*GESTURES, *MOTIONS, *(key for key in fields.data if key.startswith((WITH, STRIKE, AT)))]
     for gesture in gestures:
         if gesture.startswith(WITH):
             check_holder(fields, gesture, surface, reading)
+        elif gesture.startswith((STRIKE, AT)) and read_band(gesture) is None:
+            fields.problem(gesture, f"“{gesture}” is no band", "Write strike 1 to 79 (strength, 1 to 127), or "
+                           "at 0 to 33 % (of the way)")
+            fields.table(gesture)
+            continue
         for control, row in fields.table(gesture).entries_here():
             if surface.code_of(control) is None and surface.layout is not MISSING:
                 row.problem("", f"“{surface.name}” has no control “{control}”",
                             nearest(control, [c.id for c in surface.layout.controls]), word=control)
+            elif (gesture in MOTIONS or gesture.startswith(AT)) and surface.layout is not MISSING and not any(
+                    item.id == control and item.moves for item in surface.layout.controls):
+                row.problem("", f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
+                            "Bind it to press, or say in the layout what moves: moves = [\"cc 7 on 1\"]", word=control)
             elif (binding := read_binding(control, gesture, row, surface, reading)) is not None:
                 bindings[control, gesture] = binding
     fields.done()

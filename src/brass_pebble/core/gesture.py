@@ -6,6 +6,7 @@ arguments.  A control on which only some gestures are bound never waits for the 
 
 from __future__ import annotations
 
+import re
 from collections.abc import Container
 from dataclasses import dataclass
 
@@ -15,6 +16,14 @@ PRESS, TAP, DOUBLE, HOLD, RELEASE = "press", "tap", "double tap", "hold", "relea
 GESTURES = (PRESS, TAP, DOUBLE, HOLD, RELEASE)
 # A gesture of one control together with another one that is held down: "with 0", "with pedals/left".
 WITH = "with "
+# What is done to things that move.  A turn is one step; a push and a zone go on for as long as it is there; "move" is
+# every change of the position.
+TURN_LEFT, TURN_RIGHT, MOVE = "turn left", "turn right", "move"
+PUSHES = ("push left", "push right", "push up", "push down")
+MOTIONS = (TURN_LEFT, TURN_RIGHT, *PUSHES, MOVE)
+# "strike 1 to 79": a press with a strength between these (1 to 127); "at 0 to 33 %": the position lies there.
+STRIKE, AT = "strike ", "at "
+_BAND = re.compile(r"(strike|at) (\d{1,3}) to (\d{1,3})( %)?")
 # The defaults of a desk, in ns.
 HOLD_AFTER, SECOND_WITHIN = 250 * MS, 200 * MS
 LONGEST_WAIT = 5_000 * MS
@@ -102,6 +111,36 @@ class Recogniser:
                 self.due = at + wait if wait else 0
                 return rule.makes
         return ()
+
+
+def read_band(gesture: str) -> tuple[int, int] | None:
+    """The two numbers of a gesture like "strike 1 to 79" or "at 0 to 33 %"; None if it is not well formed."""
+    match = _BAND.fullmatch(gesture)
+    if not match or (match[1] == "at") != bool(match[4]):
+        return None
+    low, high = int(match[2]), int(match[3])
+    limits = (0, 100) if match[4] else (1, 127)
+    return (low, high) if limits[0] <= low < high + (not match[4]) and high <= limits[1] else None
+
+
+def is_part(gesture: str) -> bool:
+    """Whether it is done to a part of what moves, which is then pressed and let go like a key."""
+    return gesture in (TURN_LEFT, TURN_RIGHT, *PUSHES) or gesture.startswith(AT)
+
+
+def ends_at_once(gesture: str) -> bool:
+    """Whether there is nothing to hold: it is over when it is made."""
+    return gesture in (TAP, RELEASE, TURN_LEFT, TURN_RIGHT)
+
+
+def rank(gesture: str) -> tuple[int, int, str]:
+    """The order in which gestures are listed: presses, strikes by strength, motions, zones by place."""
+    if gesture in GESTURES:
+        return 0, GESTURES.index(gesture), ""
+    if gesture.startswith((STRIKE, AT)):
+        band = read_band(gesture) or (0, 0)
+        return (1 if gesture.startswith(STRIKE) else 3), band[0], gesture
+    return (2, MOTIONS.index(gesture), "") if gesture in MOTIONS else (4, 0, gesture)
 
 
 def needs_care(bound: Container[str]) -> bool:

@@ -4,18 +4,41 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass, field, replace
+from fractions import Fraction
 
 from .action import PASS, REST, SWALLOW, Action
 from .binding import RAPID_EVERY, Binding
 from .desk import Desk, Layer, Surface
-from .gesture import DOUBLE, HOLD, PRESS, WITH, needs_care
+from .drive import DriveTarget, LevelChange
+from .durations import MS
+from .gesture import (
+    AT,
+    DOUBLE,
+    GESTURES,
+    HOLD,
+    MOVE,
+    PRESS,
+    PUSHES,
+    STRIKE,
+    TURN_LEFT,
+    TURN_RIGHT,
+    WITH,
+    is_part,
+    needs_care,
+    read_band,
+)
 from .layers import LayerTarget
+from .layout import Control
 from .macro.program import Macro, Program, chord_program
 from .player import FOR_EVER, ONCE, Manner
+from .signal import part_of, part_signal
 
 # A tap that starts over would cut the one before too short to be noticed.
 TAPPING, HOLDING, LATCHING = Manner("queue"), Manner("start over"), Manner("end")
 RAPID = Manner("start over", FOR_EVER, to_the_end=True)
+# Steps of a knob come fast and none is lost: each is just long enough for a program that looks once a frame, and they
+# wait for one another.
+TURNING, TURN_TAP, TURN_GAP = Manner("queue", most=500), 20 * MS, 10 * MS
 Spot = tuple[str, int]  # surface id, code
 
 
@@ -40,6 +63,8 @@ class Answer:
     layer_switch: LayerTarget | None = None
     steps: tuple[Answer, ...] = ()
     back: int = 0
+    drives: tuple[DriveTarget, ...] = ()
+    level: LevelChange | None = None
 
     @property
     def latches(self) -> bool:
@@ -51,8 +76,9 @@ class Answer:
 class Plan:
     """Everything a control leads to.  `press` is its answer to a press.
 
-    With `plain`, that is all there is.  `together` are answers while another control is held: its spot, the answer.
-    `bound` are the gestures that mean something, for the recogniser.
+    With `plain`, that is all there is. `strikes` answer presses of a strength (from, to, answer). `together` are
+    answers while another control is held: its spot, the answer. `bound` are the gestures that mean something, for
+    the recogniser.
     """
 
     press: Answer
@@ -63,10 +89,16 @@ class Plan:
     hold_after: int = 0
     second_within: int = 0
     wakes: bool = False
+    strikes: tuple[tuple[int, int, Answer], ...] = ()
+
+    def struck(self, strength: int) -> Answer:
+        """The answer to a press with a strength (1 to 127)."""
+        return next((answer for low, high, answer in self.strikes if low <= strength <= high), self.press)
 
     def any(self) -> tuple[Answer, ...]:
         """All its answers."""
-        every = (self.press, *self.answers.values(), *(answer for _, answer in self.together))
+        every = (self.press, *self.answers.values(), *(answer for _, answer in self.together),
+                 *(answer for _, _, answer in self.strikes))
         return (*every, *(step for answer in every for step in answer.steps))
 
     def sends(self) -> bool:
@@ -76,6 +108,21 @@ class Plan:
     def does(self, deed: str) -> bool:
         """Whether a press of it does a deed."""
         return self.press.deed == deed
+
+
+@dataclass(slots=True)
+class MotionPlan:
+    """What the position of a moving control leads to: signals of its parts, and what it drives.
+
+    `turns` are the signals of a step to the left and to the right (0: none) and how far a step is; `zones` are from,
+    to (0 to 1) and signal; with `presses`, passing its threshold is a press.
+    """
+
+    turns: tuple[int, int, Fraction] = (0, 0, Fraction(0))
+    pushes: dict[str, int] = field(default_factory=dict)
+    zones: tuple[tuple[float, float, int], ...] = ()
+    presses: bool = False
+    drive: Answer | None = None
 
 
 class Planner:
@@ -95,11 +142,13 @@ class Planner:
     def _survey(self, surface: Surface) -> None:
         together = self._together[surface.id] = {}
         owners = self._owners[surface.id] = {}
-        codes = {control.id: control.code for control in surface.layout.controls}
+        codes: dict[object, int] = {control.id: control.code for control in surface.layout.controls}
         for layer in reversed(surface.layers):
             for (control, gesture), binding in layer.bindings.items():
                 if control not in codes and (code := surface.code_of(control)) is not None:
                     codes[control] = code
+                if is_part(gesture):
+                    codes[control, gesture] = part_signal(control, gesture)
                 if binding.action.steps:
                     self.cycles.append((surface, layer, binding))
                 if gesture.startswith(WITH):
@@ -111,12 +160,20 @@ class Planner:
 
     def plan(self, surface: Surface, code: int, stack: Collection[str]) -> Plan:
         """The plan of a control while the layers of `stack` are on."""
+        part = part_of(code)
+        if part is not None:
+            return self._part(surface, code, *part, stack)
         control = surface.control_of(code)
-        owner = next((layer for layer in self._owners[surface.id].get(control, ()) if layer.id in stack), None)
+        owner = self._owner(surface, control, stack)
         answers = {}
+        strikes = []
+        bound = owner.gestures_of(control) if owner is not None else ()
         if owner is not None:
             answers = {gesture: self._answer(surface, code, owner, owner.bindings[control, gesture])
-                       for gesture in owner.gestures_of(control)}
+                       for gesture in bound if gesture in GESTURES}
+            strikes = [(*(read_band(gesture) or (0, 0)),
+                        self._answer(surface, code, owner, owner.bindings[control, gesture]))
+                       for gesture in bound if gesture.startswith(STRIKE)]
         together = []
         for gesture in self._together[surface.id].get(control, ()):
             found = surface.answer(control, gesture, stack)
@@ -125,13 +182,49 @@ class Planner:
                 else None
             if found and holder_code is not None:
                 together.append(((holder_surface, holder_code), self._answer(surface, code, *found)))
-        press = answers.get(PRESS) or self._nothing(surface, control, code, bound=bool(answers))
+        press = answers.get(PRESS) or self._nothing(surface, control, code, bound=bool(bound))
         double, hold = (owner.bindings.get((control, gesture)) if owner else None for gesture in (DOUBLE, HOLD))
-        bound = {*answers, *(("adds",) if double and double.adds else ())}
-        plan = Plan(press, not (needs_care(answers) or together), answers, tuple(together), frozenset(bound),
+        wanted = {*answers, *(("adds",) if double and double.adds else ())}
+        plan = Plan(press, not (needs_care(answers) or together), answers, tuple(together), frozenset(wanted),
                     (hold.hold_after if hold else 0) or surface.hold_after,
                     (double.second_within if double else 0) or surface.second_within)
+        plan.strikes = tuple(strikes)
         plan.wakes = any(answer.deed == REST for answer in plan.any())
+        return plan
+
+    def _owner(self, surface: Surface, control: str, stack: Collection[str]) -> Layer | None:
+        return next((layer for layer in self._owners[surface.id].get(control, ()) if layer.id in stack), None)
+
+    def _part(self, surface: Surface, code: int, control: str, gesture: str, stack: Collection[str]) -> Plan:
+        """The plan of what a moving control does in a part: one answer, to its being there."""
+        owner = self._owner(surface, control, stack)
+        binding = owner.bindings.get((control, gesture)) if owner is not None else None
+        if owner is None or binding is None:
+            return Plan(self._nothing(surface, control, code, bound=True))
+        plan = Plan(self._answer(surface, code, owner, binding))
+        plan.wakes = plan.press.deed == REST
+        return plan
+
+    def motion(self, surface: Surface, control: Control, stack: Collection[str]) -> MotionPlan:
+        """What the position of a control leads to while the layers of `stack` are on."""
+        plan = MotionPlan()
+        owner = self._owner(surface, control.id, stack)
+        if owner is None:
+            return plan
+        bound = owner.gestures_of(control.id)
+        left, right = (part_signal(control.id, gesture) if gesture in bound else 0
+                       for gesture in (TURN_LEFT, TURN_RIGHT))
+        each = next((each for gesture in (TURN_RIGHT, TURN_LEFT)
+                     if gesture in bound and (each := owner.bindings[control.id, gesture].each)), Fraction(0))
+        plan.turns = (left, right, each or (Fraction(1) if control.turns else Fraction(1, 20)))
+        plan.pushes = {gesture.removeprefix("push "): part_signal(control.id, gesture)
+                       for gesture in PUSHES if gesture in bound}
+        plan.zones = tuple((low / 100, high / 100, part_signal(control.id, gesture)) for gesture in bound
+                           if gesture.startswith(AT) for low, high in [read_band(gesture) or (0, 0)])
+        plan.presses = control.code == control.moves[0] and any(
+            gesture in GESTURES or gesture.startswith(STRIKE) for gesture in bound)
+        if MOVE in bound:
+            plan.drive = self._answer(surface, control.code, owner, owner.bindings[control.id, MOVE])
         return plan
 
     def _nothing(self, surface: Surface, control: str, code: int, *, bound: bool) -> Answer:
@@ -171,6 +264,10 @@ class Planner:
                 _pass(answer, code)
         elif action.layer is not None:
             answer.layer_switch = action.layer
+        elif action.level is not None:
+            answer.level = action.level
+        elif action.drives:
+            answer.drives = action.drives
         elif action.chord is not None:
             self._of_chord(answer, binding, action)
         if answer.program is not None and not (answer.macro and answer.macro.live):
@@ -183,6 +280,10 @@ class Planner:
             every = binding.every or RAPID_EVERY
             answer.program = chord_program(action.chord, tap=min(self.desk.tap, every // 2))
             answer.program.length, answer.manner = every, RAPID
+            return
+        if action.kind == "tap" and binding.gesture in (TURN_LEFT, TURN_RIGHT):
+            answer.program, answer.manner = chord_program(action.chord, tap=min(self.desk.tap, TURN_TAP)), TURNING
+            answer.program.length += TURN_GAP
             return
         holds = action.kind in ("sustain", "latch")
         answer.program = chord_program(action.chord, holds=holds, tap=self.desk.tap)

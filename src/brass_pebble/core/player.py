@@ -20,7 +20,7 @@ from .macro.asks import Ask, CatchUp, Errand
 from .macro.program import Program, Score, Timeline
 from .macro.steps import Finish, GaveUp
 from .macro.values import Given
-from .pointer import POINTER
+from .pointer import POINTER, SOUNDING
 from .problem import ProblemError
 
 MOST_QUEUED = 16
@@ -42,7 +42,7 @@ class Manner:
     `again` says what happens when a run with the same key is still playing: "start over", "ignore", "queue", "both",
     or "end" (the second press ends the first run and starts none).  `turns` is how often it is played, `FOR_EVER`
     until it is ended; with `while_held` letting go ends it at once, with `to_the_end` when its turn is over.  `longest`
-    bounds a run, in ns; 0 does not.
+    bounds a run, in ns; 0 does not.  `most` is how many may queue.
     """
 
     again: str = "both"
@@ -50,6 +50,7 @@ class Manner:
     while_held: bool = False
     longest: int = 0
     to_the_end: bool = False
+    most: int = MOST_QUEUED
 
 
 @dataclass
@@ -63,7 +64,7 @@ class Live:
 
 ONCE = Manner()
 
-# One effect: key code, 1 down or 0 up, planned time in ns, the run it belongs to.
+# One effect: key code, 1 down or 0 up, planned time in ns, the run it belongs to; see core/pointer.py for other codes.
 Effect = tuple[int, int, int, "Run"]
 
 
@@ -133,7 +134,7 @@ class Player:
                 return None, "ignored"
             if again == "queue":
                 queue = self._queued.setdefault(again_key, deque())
-                if len(queue) >= MOST_QUEUED:
+                if len(queue) >= manner.most:
                     return None, "queue full"
                 queue.append((program, owner, manner, live))
                 return None, "queued"
@@ -234,10 +235,10 @@ class Player:
                         run.index = index
                         heappush(self._due, (wait, run.id, run))
                         return
-                if code >= POINTER:
+                if POINTER <= code < SOUNDING:
                     out.append((code, value, planned, run))
                 elif value:
-                    self._press(run, code, planned, out)
+                    self._press(run, code, planned, out, value)
                 else:
                     self._release(run, code, planned, out)
                 index += 1
@@ -302,7 +303,7 @@ class Player:
             return True
         return False
 
-    def _press(self, run: Run, code: int, planned: int, out: list[Effect]) -> None:
+    def _press(self, run: Run, code: int, planned: int, out: list[Effect], value: int = 1) -> None:
         if code in run.mine:
             return
         run.mine[code] = None
@@ -311,7 +312,7 @@ class Player:
         if holders:
             run.shared = [*run.shared, code]
         else:
-            out.append((code, 1, planned, run))
+            out.append((code, value, planned, run))
 
     def _release(self, run: Run, code: int, planned: int, out: list[Effect]) -> None:
         if code not in run.mine:

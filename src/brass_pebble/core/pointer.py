@@ -14,6 +14,10 @@ REL_X, REL_Y, REL_HWHEEL, REL_WHEEL = (RELATIVE + code for code in (0, 1, 6, 8))
 ABS_X, ABS_Y = ABSOLUTE, ABSOLUTE + 1
 # Pixels of the screen, for outputs that know it.
 PIXEL_X, PIXEL_Y = ABSOLUTE + 0x100, ABSOLUTE + 0x101
+# From here on effects are no motions of the pointer: EV_ABS codes of the virtual controller, messages (see
+# core/sending.py) by MIDI and by OSC, and notes that sound.
+PAD = WIDE = 0x30000
+MESSAGES, OSC_MESSAGES, SOUNDING = 0x100_0000, 0x200_0000, 0x400_0000
 BUTTONS = {"left": 0x110, "right": 0x111, "middle": 0x112}
 NAMES = {REL_X: "pointer right", REL_Y: "pointer down", REL_WHEEL: "wheel up", REL_HWHEEL: "wheel right",
          ABS_X: "pointer to x", ABS_Y: "pointer to y", PIXEL_X: "pointer to pixel x", PIXEL_Y: "pointer to pixel y"}

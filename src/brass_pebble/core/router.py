@@ -7,15 +7,19 @@ from dataclasses import dataclass, field
 
 from .action import FIRST, PASS, PIN, REST, STOP, SWALLOW
 from .desk import Desk
+from .drive import Levels
 from .durations import MS, say_duration
 from .gesture import DOUBLE, HOLD, PRESS, RELEASE, TAP, Recogniser
 from .layers import ONE_PRESS, Layers, find_layer
 from .macro.program import Macro, Program
 from .macro.values import Given
-from .plan import Answer, Plan, Planner, Spot
+from .mover import Mover
+from .plan import Answer, MotionPlan, Plan, Planner, Spot
 from .player import Effect, Live, Manner, Player, Run
+from .signal import PART, STRUCK
 from .trace import Trace
 
+FULL = 127
 # So many sets of layers that are on together are kept ready for each surface.
 KEPT_STACKS = 64
 
@@ -27,7 +31,7 @@ def given_by(trace: Trace, now: int, values: dict[str, int] | None = None) -> Gi
     def held_ms(since: int) -> int:
         return ((trace.released or now + since) - (trace.pressed or trace.fed)) // MS if pressed else 0
 
-    return Given({"strength": 127, "position": 0, "number": 0, **(values or {})}, held_ms,
+    return Given({"strength": trace.strength, "position": 0, "number": 0, **(values or {})}, held_ms,
                  lambda: pressed and not trace.released)
 
 
@@ -41,6 +45,7 @@ class Pressing:
     since: int
     until: int = 0
     together: bool = False
+    strength: int = FULL
     traces: list[Trace] = field(default_factory=list)
 
 
@@ -62,6 +67,12 @@ class Router:
         self._planner = Planner(self.desk)
         self._plans: dict[str, dict[int, Plan]] = {}
         self._ready: dict[str, dict[tuple[str, ...], dict[int, Plan]]] = {}
+        self.mover = Mover(self)
+        self.levels = Levels()
+        # Parts of moving controls that were pressed or let go, for whoever shows them: surface, signal, value, arrival.
+        self.parts: list[tuple[str, int, int, int]] = []
+        self._motion: dict[str, dict[str, MotionPlan]] = {}
+        self._position = 0
         self._held: dict[Spot, Trace | None] = {}
         self._pressing: dict[Spot, Pressing] = {}
         self._waiting: set[Spot] = set()
@@ -72,7 +83,8 @@ class Router:
         """Use another desk from now on.  Controls held and runs playing end as they began."""
         self.desk = desk
         self._planner = Planner(desk)
-        self._plans, self._ready = {}, {}
+        self._plans, self._ready, self._motion = {}, {}, {}
+        self.mover.load(desk)
         self.layers.load(desk)
         self.follow_layers()
         known = {(surface.id, layer.id, binding.control, binding.gesture)
@@ -93,10 +105,22 @@ class Router:
                 on = frozenset(stack)
                 plans = ready[stack] = {code: self._planner.plan(surface, code, on)
                                         for code in self._planner.codes[surface_id]}
-            changed |= self._plans.get(surface_id) is not plans
+            if self._plans.get(surface_id) is not plans:
+                changed = True
+                self._motion.pop(surface_id, None)
             self._plans[surface_id] = plans
         self.layers.changed.clear()
         return changed
+
+    def motion_plans(self, surface_id: str) -> dict[str, MotionPlan]:
+        """What the positions of a surface's moving controls lead to, with the layers that are on now."""
+        plans = self._motion.get(surface_id)
+        if plans is None:
+            surface = self.desk.surfaces[surface_id]
+            stack = self.layers.stack(surface)
+            plans = self._motion[surface_id] = {control.id: self._planner.motion(surface, control, stack)
+                                                for control in surface.layout.controls if control.moves}
+        return plans
 
     def _plan(self, surface_id: str, code: int) -> Plan | None:
         plans = self._plans.get(surface_id)
@@ -142,7 +166,9 @@ class Router:
         if plan is None or self._waiting:
             return ()
         answer = plan.press
-        if not answer.first or plan.together or (surface_id, code) in self._held or surface_id in self.resting:
+        if not answer.first or plan.together or plan.strikes:
+            return ()
+        if (surface_id, code) in self._held or surface_id in self.resting:
             return ()
         player = self.player
         if player.down or answer.again_key in player.by_key:
@@ -161,7 +187,7 @@ class Router:
         key = (surface_id, code)
         if not value:
             return self._up(key, arrived, now, out, gone=gone)
-        if value != 1 or key in self._held:
+        if key in self._held:
             return None
         plan = self._plan(surface_id, code)
         if plan is None or (surface_id in self.resting and not plan.wakes):
@@ -173,11 +199,14 @@ class Router:
         if pressing is None and plan.plain:
             trace = self._held[key] = Trace(self._next_id, arrived, now)
             self._next_id += 1
-            trace.answer, trace.code = plan.press, code
-            self._carry_out(trace, plan.press, now, out)
+            answer = plan.press
+            if code >= STRUCK:
+                answer = self._strike(trace, plan, code, value)
+            trace.answer, trace.code = answer, code
+            self._carry_out(trace, answer, now, out)
         else:
             self._held[key] = None
-            trace = self._down(key, plan, pressing, arrived, now, out)
+            trace = self._down(key, plan, pressing, arrived, now, out, value if STRUCK <= code < PART else FULL)
             if trace is not None:
                 # Told by being returned, and by nothing else: what it asks of the engine is done once.
                 self.fresh.remove(trace)
@@ -185,12 +214,37 @@ class Router:
             self._end_once(surface_id, plan)
         return trace
 
+    def _strike(self, trace: Trace, plan: Plan, code: int, value: int) -> Answer:
+        """The answer to a press that has a strength, or comes from what moves."""
+        if code < PART:
+            trace.strength = value
+            if plan.strikes:
+                return plan.struck(value)
+        return plan.press
+
+    def feed_part(self, surface_id: str, code: int, value: int, arrived: int, now: int, out: list[Effect],
+                  position: int = 0) -> None:
+        """A part of what moves was pressed or let go; `position` is 0 to 100.  Its trace is in `fresh`."""
+        self._position = position
+        trace = self.feed(surface_id, code, value, arrived, now, out)
+        self._position = 0
+        if trace is not None and value:
+            self.fresh.append(trace)
+        self.parts.append((surface_id, code, value, arrived))
+
+    def held_trace(self, surface_id: str, code: int) -> Trace | None:
+        """The trace of a control that is down, if its press is answered by itself."""
+        return self._held.get((surface_id, code))
+
     def _down(self, key: Spot, plan: Plan, pressing: Pressing | None, arrived: int, now: int,
-              out: list[Effect]) -> Trace | None:
+              out: list[Effect], strength: int) -> Trace | None:
         """A control went down that has more meanings than one."""
+        first_press = pressing is None
         if pressing is None:
             pressing = self._pressing[key] = Pressing(
                 plan, Recogniser(plan.bound, plan.hold_after, plan.second_within), arrived)
+        pressing.strength = strength
+        if first_press:
             for holder, together in plan.together:
                 if holder in self._held:
                     if other := self._pressing.get(holder):
@@ -281,8 +335,10 @@ class Router:
             return None
         plan = pressing.plan
         answer = plan.answers.get(gesture)
-        if answer is None and gesture == PRESS and not plan.answers:
-            answer = plan.press
+        if gesture == PRESS and (plan.strikes or (answer is None and not plan.answers)):
+            answer = plan.struck(pressing.strength)
+            if answer is plan.press and plan.answers and PRESS not in plan.answers:
+                answer = None
         if answer is None or (key[0] in self.resting and answer.deed != REST):
             return None
         return self._fire(key, pressing, answer, at, now, out)
@@ -291,6 +347,8 @@ class Router:
         trace = Trace(self._next_id, at, now)
         self._next_id += 1
         trace.answer, trace.code, trace.pressed = answer, key[1], pressing.since
+        if pressing.strength != FULL:
+            trace.strength = pressing.strength
         if answer.gesture == HOLD:
             trace.remark(f"held for {say_duration(at - pressing.since)}")
         elif answer.gesture == DOUBLE and pressing.until:
@@ -311,6 +369,8 @@ class Router:
     def next_deadline(self) -> int | None:
         """When `advance` has to be called next, in ns, or None."""
         dues = [pressing.recogniser.due for pressing in self._pressing.values() if pressing.recogniser.due]
+        if (moves := self.mover.next_deadline()) is not None:
+            dues.append(moves)
         return min(dues) if dues else None
 
     def advance(self, now: int, out: list[Effect]) -> None:
@@ -319,11 +379,12 @@ class Router:
             due = pressing.recogniser.due
             if due and due <= now:
                 self._decide(key, pressing, "time", due, now, out)
+        self.mover.advance(now, out)
 
     @property
     def recognising(self) -> bool:
-        """Whether any gesture is undecided."""
-        return bool(self._pressing)
+        """Whether any gesture is undecided, or anything moves."""
+        return bool(self._pressing) or self.mover.busy
 
     def drop_gestures(self) -> None:
         """Everything is stopped: what waits to become a tap or a hold becomes nothing."""
@@ -352,6 +413,13 @@ class Router:
             trace.state = "done"
             trace.why = self.layers.switch(answer.layer_switch, answer.surface.id, (answer.surface.id, trace.code))
             self.follow_layers()
+        elif answer.level is not None:
+            level, change = self.levels.change(answer.level), answer.level
+            run = trace.run = Run(0, Program(), now, None, trace)
+            run.state, run.ended, trace.state = "done", now, "done"
+            out.extend((code, value, now, run) for code, value in
+                       change.target.values(level, centred=change.target.centred))
+            trace.why = f"now at {float(level) * 100:.4g} %"
         elif answer.deed:
             self._do(trace, answer, now, out)
 
@@ -409,7 +477,8 @@ class Router:
         macro = answer.macro
         if macro is None or macro.score is None:
             return None
-        return Live(macro.score, given_by(trace, now), locked=macro.types_text and self.caps_lock())
+        given = given_by(trace, now, {"position": self._position})
+        return Live(macro.score, given, locked=macro.types_text and self.caps_lock())
 
     def play_macro(self, trace: Trace, macro: Macro, now: int, out: list[Effect],
                    values: dict[str, int] | None = None) -> None:
@@ -441,6 +510,7 @@ class Router:
 
     def let_go_surface(self, surface_id: str, now: int, out: list[Effect]) -> list[tuple[int, Trace | None]]:
         """Release every control of a surface that is gone: their codes, and the traces that ended."""
+        self.mover.let_go(surface_id, now, out)
         keys = [key for key in self._held if key[0] == surface_id]
         ended = [(key[1], self.feed(*key, 0, now, now, out, gone=True)) for key in keys]
         for key in [key for key in self._pressing if key[0] == surface_id]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Any
 
-from .gesture import GESTURES, WITH
+from .gesture import WITH, rank
 
 Row = dict[str, Any]
 
@@ -31,9 +31,10 @@ def show_control(control: str, layers: list[Row], on: Collection[str]) -> Row:
     if owner is None:
         return shown
     gestures = {row["gesture"]: row for row in owner["bindings"] if row["control"] == control}
-    first = next(gestures[gesture] for gesture in GESTURES if gesture in gestures)
-    return {**first, "layer": owner["id"],
-            "gestures": {gesture: gestures[gesture] for gesture in GESTURES if gesture in gestures}, **shown}
+    ordered = {gesture: gestures[gesture] for gesture in sorted(gestures, key=rank)
+               if not gesture.startswith(WITH)}
+    first = next(iter(ordered.values()))
+    return {**first, "layer": owner["id"], "gestures": ordered, **shown}
 
 
 def show_surface(surface: Row) -> None:
@@ -47,7 +48,8 @@ def show_surface(surface: Row) -> None:
 
 # What most bindings say nothing about: left out where many are sent, and filled in again.
 USUAL: Row = {"own_label": "", "own_tint": "", "plays": "once", "again": "", "note": "", "adds": False, "steps": [],
-              "tint": "", "broken": False, "hold_after": "", "second_within": "", "every": "", "back": ""}
+              "tint": "", "broken": False, "hold_after": "", "second_within": "", "every": "", "back": "",
+              "each": "", "by_strength": False}
 
 
 def compact(surface: Row) -> None:
@@ -65,4 +67,4 @@ def fill(desk: Row) -> None:
 
 
 # What a control's row has whatever is bound.
-PLACE = frozenset(("id", "code", "x", "y", "w", "h", "legend", "absent"))
+PLACE = frozenset(("id", "code", "x", "y", "w", "h", "legend", "absent", "shape", "moves", "centred", "turns"))

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from .drive import PAD_AXES
 from .durations import say_duration
 from .keys import key_table
 from .player import Run
+from .pointer import ABSOLUTE, PAD, POINTER, SOUNDING, WIDE
 from .pointer import NAMES as MOTIONS
-from .pointer import POINTER
+from .sending import describe
 
 if TYPE_CHECKING:
     from .router import Answer
@@ -16,6 +18,7 @@ if TYPE_CHECKING:
 MOST_SENT = 200
 MOST_REACTIONS = 50
 MS = 1_000_000
+PAD_NAMES = {code: name for name, (code, _) in PAD_AXES.items()}
 
 
 class Trace:
@@ -40,6 +43,8 @@ class Trace:
     reactions: list[tuple[str, str, int, bool]] | tuple[()] = ()
     remarks: tuple[str, ...] = ()
     macro = ""
+    # How hard it was pressed, 1 to 127.
+    strength = 127
 
     def __init__(self, id: int, arrived: int, fed: int, origin: str = "press") -> None:
         self.id = id
@@ -93,6 +98,7 @@ class Trace:
             "surface_name": surface.name if surface else "",
             "control": answer.control if answer else "",
             "gesture": answer.gesture if answer else "press",
+            "strength": self.strength,
             "layer": layer.id if layer else "",
             "layer_name": layer.name if layer else "",
             "action": action.kind if action else "",
@@ -109,7 +115,7 @@ class Trace:
             "ended_ms": (run.ended - start) / MS if run and run.ended else None,
             "late_ms": self.worst / MS,
             "count": self.count,
-            "sent": [{"key": key_name(code, value), "down": value > 0 and code < POINTER,
+            "sent": [{"key": key_name(code, value), "down": value > 0 and is_held(code),
                       "planned_ms": (planned - start) / MS, "at_ms": (actual - start) / MS}
                      for code, value, planned, actual in self.sent],
             "shared": [names.name(code) for code in (run.shared if run else ())],
@@ -122,7 +128,18 @@ class Trace:
 
 def key_name(code: int, value: int) -> str:
     """What was sent, in words: a key's name, or a motion and how far."""
-    return f"{MOTIONS.get(code, 'pointer')} {value}" if code >= POINTER else key_table().name(code)
+    if code < POINTER:
+        return key_table().name(code)
+    if code < WIDE:
+        return f"{MOTIONS.get(code, 'pointer')} {value}"
+    if code < PAD + ABSOLUTE:
+        return f"controller {PAD_NAMES.get(code - PAD, code - PAD)} {value}"
+    return describe(code, value)
+
+
+def is_held(code: int) -> bool:
+    """Whether an effect goes down and up again: a key, or a note that sounds."""
+    return code < POINTER or code >= SOUNDING
 
 
 def sentence(trace: dict[str, Any]) -> str:
@@ -150,7 +167,8 @@ def sentence(trace: dict[str, Any]) -> str:
 
 
 _VERBS = {"play": ("plays", "played"), "tap": ("taps", "tapped"), "sustain": ("sustains", "sustained"),
-          "latch": ("latches", "latched"), "rapid": ("taps rapidly", "tapped rapidly")}
+          "latch": ("latches", "latched"), "rapid": ("taps rapidly", "tapped rapidly"),
+          "drive": ("drives", "drove"), "set": ("sets", "set"), "step": ("steps", "stepped")}
 
 
 def _answer(trace: dict[str, Any]) -> str:
@@ -183,6 +201,10 @@ def say_sent(trace: dict[str, Any]) -> str:
         if not event["down"]:
             break
         downs.append(event["key"])
+    if not any(event["down"] for event in sent):
+        last = sent[-1]
+        text = f"{last['key']}, {first}" if trace["count"] == 1 else f"{trace['count']} values, the last {last['key']}"
+        return f"sent {text}"
     if trace["count"] > 2 * len(downs):
         last = sent[-1]["at_ms"]
         return f"{trace['count']} key events over {say_duration(round(last * MS))}, the first {first}"

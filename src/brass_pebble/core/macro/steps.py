@@ -16,6 +16,7 @@ from lark import Token, Tree
 from ..durations import MS, parse_duration, say_duration, write_duration
 from ..keys import Chord, parse_chord
 from ..problem import ProblemError, nearest
+from ..tints import TINTS
 from .asks import CatchUp, Deciding, Laying
 from .program import Macro, Timeline, lay_all
 from .values import check_values, compute, decide, is_fixed, say, unquote
@@ -502,7 +503,6 @@ class If(Block):
 
 
 LONGEST_LABEL = 12
-TINTS = ("clay", "wheat", "moss", "lagoon", "sky", "iris", "rose", "chalk")
 Setting = Callable[[Macro, dict[str, int], Token, int], None]
 
 
