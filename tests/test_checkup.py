@@ -38,7 +38,7 @@ def test_a_desk_with_mistakes_and_missing_devices(desk: Path) -> None:
 
 def test_a_running_engine_is_asked(engine: Path) -> None:
     (about,) = [name for name in findings() if name.startswith("engine ")]
-    assert findings()[about]["means"] == "runs Saltmarsh Bakehouse, 3 of 3 surfaces have their device"
+    assert findings()[about]["means"] == "runs Saltmarsh Bakehouse, 6 of 6 surfaces have their device"
 
 
 def test_setup_shows_and_does_the_same(tmp_path: Path) -> None:

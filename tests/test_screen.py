@@ -158,7 +158,7 @@ def test_the_path_bar_is_walked_and_opened(demo: Terminal) -> None:
 def test_a_surface_rests_and_wakes(demo: Terminal) -> None:
     demo.keys("s")
     demo.wait("LEFT NUMPAD  ◌ resting")
-    demo.wait("◌ 2 of 3 armed")
+    demo.wait("◌ 5 of 6 armed")
     demo.keys("s")
     demo.wait("LEFT NUMPAD  ◆ Class")
 

@@ -65,20 +65,21 @@ def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")])
 @macro_app.command("times")
 def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False) -> None:
     """The timetable: at which millisecond which key goes down and up."""
-    from .core.keys import key_table
+    from .core.trace import is_held, key_name
     macro, problems = _read_file(file)
     if problems:
         for problem in problems:
             print(problem, file=sys.stderr)
         raise Failure(f"{file} has mistakes, so it has no timetable", "mistake in a file")
-    program, names = macro.program, key_table()
+    program = macro.program
     rows = zip(program.times, program.codes, program.values, program.lines, strict=True)
     for at, code, value, line in rows:
         if as_json:
-            print(json.dumps({"ms": at / 1e6, "key": names.name(code), "code": code, "down": bool(value),
-                              "line": line}))
+            print(json.dumps({"ms": at / 1e6, "key": key_name(code, value), "code": code,
+                              "down": bool(value) and is_held(code), "line": line}))
         else:
-            print(f"{at / 1e6:12.3f} ms  {names.name(code):14} {'down' if value else 'up':4}  line {line}")
+            way = ("down" if value else "up") if is_held(code) else ""
+            print(f"{at / 1e6:12.3f} ms  {key_name(code, value):14} {way:4}  line {line}")
 
 
 @macro_app.command("format")

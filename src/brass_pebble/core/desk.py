@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
+from .action import ACTION_KINDS
 from .axis import PLAIN, STICK, AxisSettings, read_settings
 from .binding import Binding, Check, Reading, check_holder, read_binding, read_tint, read_wait
 from .durations import say_duration
@@ -86,6 +87,7 @@ class Surface:
     second_within: int = SECOND_WITHIN
     axes: tuple[tuple[str, AxisSettings], ...] = ()
     never_lets_go: bool = False
+    rumble: frozenset[str] = frozenset()
 
     def control_of(self, code: int) -> str:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
@@ -173,7 +175,8 @@ class Desk:
 
     `keyboard` is the layout that the receiving programs have; `screen` its size in pixels; `patience` is how long a
     press waits for modifiers that are held on the main keyboard; `hold_after` and `second_within` are the times of
-    holds and of double taps where surfaces and bindings say nothing else.
+    holds and of double taps where surfaces and bindings say nothing else.  `midi_to` is where MIDI messages go that
+    name no receiver; `middle_c` the octave in which note 60 lies.
     """
 
     name: str = "Empty desk"
@@ -189,6 +192,15 @@ class Desk:
     stage: tuple[StagePlace, ...] = ()
     macros: dict[str, Macro] = field(default_factory=dict)
     broken_macros: dict[str, str] = field(default_factory=dict)
+    midi_to: str = ""
+    middle_c: int = 4
+
+    @cached_property
+    def uses_controller(self) -> bool:
+        """Whether anything on it drives the virtual controller."""
+        return any(target.kind == "controller" for surface in self.surfaces.values() for layer in surface.layers
+                   for binding in layer.bindings.values() for action in (binding.action, *binding.action.steps)
+                   for target in (*action.drives, *((action.level.target,) if action.level else ())))
 
 
 def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
@@ -219,6 +231,11 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     for surface_id, fields in top.entries("surface"):
         surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
                                              Reading(known_macros, checks), times)
+    midi_to = top.text("midi_to", "")
+    middle_c = int(top.number("middle_c", 4))
+    if not 3 <= middle_c <= 5:
+        top.problem("middle_c", "note 60 is called C3, C4 or C5", "Write 3, 4 or 5")
+        middle_c = 4
     for check in checks:
         check(surfaces)
     places = []
@@ -228,7 +245,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         fields.done()
     top.done()
     return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
-                surfaces, tuple(places), macros, broken_macros), problems
+                surfaces, tuple(places), macros, broken_macros, midi_to, middle_c), problems
 
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
@@ -266,11 +283,12 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       fields.choice("unbound", ("swallow", "pass"), "swallow"),
                       fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0),
                       unplugged=fields.choice("unplugged", ("go on", "end"), "go on"),
-                      second=_read_second(fields) | {signal for control in layout.controls for signal in control.beside},
+                      second=_read_second(fields) | {signal for item in layout.controls for signal in item.beside},
                       debounce=_read_debounce(fields), also=also,
                       hold_after=read_wait(fields, "hold_after", times[0]),
                       second_within=read_wait(fields, "second_within", times[1]),
-                      axes=_read_axes(fields, layout), never_lets_go=fields.flag("never_lets_go"))
+                      axes=_read_axes(fields, layout), never_lets_go=fields.flag("never_lets_go"),
+                      rumble=_read_rumble(fields))
     layers = tuple(_read_layer(layer_id, sub, surface, reading) for layer_id, sub in fields.entries("layer"))
     surface = replace(surface, layers=layers, lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
@@ -289,6 +307,15 @@ def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings]
         elif control is not None:
             found.append((name, read_settings(row, usual_settings(control))))
     return tuple(found)
+
+
+def _read_rumble(fields: Fields) -> frozenset[str]:
+    words = fields.texts("rumble")
+    for word in words:
+        if word not in ACTION_KINDS:
+            fields.problem("rumble", f"“{word}” is not a kind of action", nearest(word, ACTION_KINDS) or
+                           f"Known are {', '.join(ACTION_KINDS)}", word=word)
+    return frozenset(words)
 
 
 def _read_rule(fields: Fields) -> DeviceRule:

@@ -92,7 +92,7 @@ def write_lights(lights: Lights) -> list[str]:
     return lines
 
 
-def state_of(control: str, *, down: bool, latched: bool, playing: bool, bound: bool, resting: bool) -> str:
+def state_of(*, down: bool, latched: bool, playing: bool, bound: bool, resting: bool) -> str:
     """What a pad shows."""
     now: Mapping[str, bool] = {"resting": resting, "pressed": down, "latched": latched, "playing": playing,
                                "bound": bound}

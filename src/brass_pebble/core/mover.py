@@ -6,7 +6,6 @@ that they have layers, macros and traces like any key.  Pure: the time is an arg
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING
@@ -14,6 +13,7 @@ from typing import TYPE_CHECKING
 from .axis import (
     SMOOTH_EVERY,
     AxisSettings,
+    Calibration,
     Detents,
     Scale,
     directions,
@@ -69,6 +69,7 @@ class Moving:
     trace: Trace | None = None
     run: Run | None = None
     due: int = 0
+    calibrations: list[Calibration] | None = None
 
     @property
     def id(self) -> tuple[str, str]:
@@ -86,8 +87,6 @@ class Mover:
         self._ranges: dict[tuple[str, int], tuple[int, int]] = {}
         self._busy: dict[tuple[str, str], Moving] = {}
         self.told: dict[tuple[str, str], tuple[float, ...]] = {}
-        # Who wants to see raw values: for calibration.
-        self.watcher: Callable[[str, str, int, int], None] | None = None
 
     def load(self, desk: Desk) -> None:
         """Use another desk.  What is where it was stays there."""
@@ -125,10 +124,35 @@ class Mover:
             if moving.surface.id == surface_id:
                 self._scale(moving)
 
+    def calibrate(self, surface_id: str, control: str, calibrations: list[Calibration] | None) -> \
+            list[Calibration] | None:
+        """Have an axis watched, one calibration for each; or end it with None.  Returns those before."""
+        moving = self._moving.get((surface_id, control))
+        if moving is None:
+            return None
+        before, moving.calibrations = moving.calibrations, calibrations
+        return before
+
+    def raw(self, surface_id: str, control: str) -> list[int]:
+        """What a control's axes reported last."""
+        moving = self._moving.get((surface_id, control))
+        return [value for value in moving.raw if value is not None] if moving else []
+
     def positions(self) -> list[tuple[str, str, tuple[float, ...]]]:
         """Where everything is that has moved yet."""
         return [(*key, tuple(moving.at[:len(moving.control.moves)])) for key, moving in self._moving.items()
                 if moving.seen and not moving.control.turns]
+
+    def raw_for(self, surface_id: str, control: str, axis: int, position: float) -> tuple[int, int] | None:
+        """The signal and the raw value with which a control would report a position; None if it has no such axis."""
+        moving = self._moving.get((surface_id, control))
+        if moving is None or axis >= len(moving.control.moves):
+            return None
+        scale, signal = moving.scales[axis], moving.control.moves[axis]
+        if scale.centre is None:
+            return signal, round(scale.low + min(1.0, max(0.0, position)) * (scale.high - scale.low))
+        side = scale.high - scale.centre if position >= 0 else scale.centre - scale.low
+        return signal, round(scale.centre + min(1.0, max(-1.0, position)) * side)
 
     # Arrivals.
 
@@ -142,8 +166,8 @@ class Mover:
             counts = moving.control.counts
             self._turn(moving, axis, COUNTS[counts](value) if counts else value, arrived, now, out)
             return
-        if self.watcher is not None:
-            self.watcher(surface_id, moving.control.id, axis, value)
+        if moving.calibrations:
+            moving.calibrations[axis].see(value)
         settings, scale = moving.settings[axis], moving.scales[axis]
         place = scale.place(value)
         before = moving.target[axis]
@@ -340,7 +364,9 @@ class Mover:
             trace.run = moving.run
             self._router.fresh.append(trace)
         if moving.trace is not None and not moving.control.turns:
-            moving.trace.why = f"at {round(self._way(moving) * 100)} %"
+            across, down = self._across_and_down(moving)
+            moving.trace.why = (f"across {round(across * 100)} %, down {round(down * 100)} %"
+                                if len(moving.control.moves) > 1 else f"at {round(self._way(moving) * 100)} %")
         return moving.run
 
     # Time.

@@ -14,6 +14,8 @@ from .durations import parse_duration, say_duration
 from .keymap import keymap
 from .keys import key_table, modifier_codes, parse_chord
 
+# A dial is told when it has not been turned for so long, in ns.
+RESTS = 250_000_000
 _SHIFTS = frozenset(key_table().find(name).code for name in ("Shift", "RightShift"))
 _SHIFT = key_table().find("Shift").code
 _ENTER = key_table().find("Enter").code
@@ -36,6 +38,21 @@ class Shortcut:
     opens_in: int = 0
     released: str = ""
     learns: str = ""
+
+
+@dataclass(frozen=True)
+class Dial:
+    """Something of a program that a message sets: `hears` begins what is sent (“cc 7 on 1”), `of` is what it sets.
+
+    The number behind it is brought from 0..`full` to `low`..`high`; `says` is said when it rests.
+    """
+
+    hears: str
+    of: str
+    full: float = 127
+    low: float = 0
+    high: float = 100
+    says: str = ""
 
 
 @dataclass(frozen=True)
@@ -72,15 +89,36 @@ class StageProgram:
             # For people who look for clashes.
             fields.pop("does", None)
             self._shortcuts[frozenset(codes[:-1]), codes[-1]] = Shortcut(**fields)
+        self._dials = [Dial(**row) for row in data.get("dial", [])]
+        self._struck = {row["hears"]: row for row in data.get("struck", [])}
         self._down: dict[int, int] = {}
         self._acting: dict[int, tuple[Shortcut, dict[str, Any]]] = {}
         self._due: list[tuple[int, int, str, Any]] = []
         self._order = 0
+        self._causes: dict[str, object] = {}
         self.window = ""
         self.opening = ""
         self._focused = True
         # The shortcut that gets the next chord, while its dialog is open.
         self._learning: Shortcut | None = None
+
+    def hear(self, message: str, now: int, cause: object, out: list[Reaction]) -> None:
+        """A message arrived, in words: `cc 7 on 1 = 64`, `controller x 200`, `note 36 on 10, strength 90`."""
+        for dial in self._dials:
+            if message.startswith(dial.hears):
+                number = float(message[len(dial.hears):].strip(" =").split(" ")[0])
+                value = round(dial.low + min(1.0, number / dial.full) * (dial.high - dial.low))
+                if self.state[dial.of] != value:
+                    self.state[dial.of] = value
+                    # What is turned quickly is told once it rests.
+                    self._due = [item for item in self._due if item[3] != ("rests", dial)]
+                    self._due.sort()
+                    self._book(now + RESTS, "rest", ("rests", dial), cause)
+        row = next((row for hears, row in self._struck.items() if message.startswith(hears) and "off" not in message),
+                   None)
+        if row is not None:
+            self.state.update(row["set"])
+            self._say(row["says"], now, cause, out)
 
     def has_down(self, code: int) -> bool:
         """Whether it saw this key go down."""
@@ -132,11 +170,17 @@ class StageProgram:
                 for name in self._windows.get(self.window, {}).values():
                     self.state[name] = ""
                 self._say(f"{self.window} is open", when, about[1], out)
+            elif what == "rest":
+                dial = about[1]
+                if dial.says:
+                    self._say(dial.says.format_map(self.state), when, self._causes.pop(dial.of, None), out)
             else:
                 self.state.update(about)
 
-    def _book(self, when: int, what: str, about: Any) -> None:
+    def _book(self, when: int, what: str, about: Any, cause: object = None) -> None:
         self._order += 1
+        if what == "rest":
+            self._causes[about[1].of] = cause
         heappush(self._due, (when, self._order, what, about))
 
     def _say(self, text: str, when: int, cause: object, out: list[Reaction], *, good: bool = True) -> None:

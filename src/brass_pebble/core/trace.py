@@ -45,6 +45,8 @@ class Trace:
     macro = ""
     # How hard it was pressed, 1 to 127.
     strength = 127
+    # Whether its device was answered.
+    told_once = False
 
     def __init__(self, id: int, arrived: int, fed: int, origin: str = "press") -> None:
         self.id = id

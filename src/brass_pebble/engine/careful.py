@@ -15,6 +15,7 @@ from brass_pebble.core.desk import Surface
 from brass_pebble.core.doubles import WINDOW
 from brass_pebble.core.durations import MS, say_duration
 from brass_pebble.core.keys import key_table
+from brass_pebble.core.signal import MOVING
 from brass_pebble.core.trace import Trace
 from brass_pebble.inputs.base import DeviceGone, Input
 
@@ -59,6 +60,9 @@ class Careful:
             try:
                 arrived_events = source.read(fileno)
                 for code, value, arrived in arrived_events:
+                    if code >= MOVING:
+                        self.move(surface_id, code, value, arrived, node)
+                        continue
                     if ((self.waiting and not self._engine.router.does(surface_id, code, STOP))
                             or (value and self._engine.desk.patience and self._engine.router.sends(surface_id, code)
                                 and self._engine.bystanders.modifiers())):
@@ -96,6 +100,13 @@ class Careful:
             if trace is not None and value:
                 trace.remark(f"{names} was held on the main keyboard and got mixed in" if mixed else
                              f"waited {say_duration(now - arrived)} until the main keyboard's modifiers were up")
+
+    def move(self, surface_id: str, signal: int, value: int, arrived: int, node: str = "") -> None:
+        """Something moved on a surface that is looked at carefully, or on the bench."""
+        if self._engine.meet.attends(surface_id):
+            self._engine.meet.hear_surface(surface_id, signal, value, arrived, node)
+        else:
+            self._engine.move(surface_id, signal, value, arrived)
 
     def arrive(self, surface_id: str, code: int, value: int, arrived: int, node: str = "") -> Trace | None:
         """A control went down or up on a surface that is looked at carefully, or on the bench."""

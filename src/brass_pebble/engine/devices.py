@@ -19,6 +19,8 @@ from .logs import log
 from .memory import Memory
 
 if TYPE_CHECKING:
+    from brass_pebble.inputs.midi_ports import Announcements
+
     from .engine import Engine
 
 MS = 1_000_000
@@ -60,6 +62,7 @@ class Devices:
         self.trials: dict[str, int] = {}
         self._answers: dict[str, str] = {}
         self._notify = None
+        self._ports_told: Announcements | None = None
 
     @property
     def _memory(self) -> Memory:
@@ -67,8 +70,13 @@ class Devices:
 
     def present(self) -> list[DeviceFacts]:
         """All devices of the bench and of the machine."""
-        real = list_devices() if self._engine.setup.real_devices else []
-        return [*self._engine.setup.bench.present(), *real]
+        real = [*list_devices(), *self._ports()] if self._engine.setup.real_devices else []
+        return [*self._engine.setup.bench.present(), *real, *self._engine.network.present()]
+
+    def _ports(self) -> list[DeviceFacts]:
+        """The MIDI ports, if this machine has any."""
+        from brass_pebble.inputs.midi_ports import has_sequencer, list_ports
+        return list_ports() if has_sequencer() else []
 
     def owner(self, device: str) -> str:
         """The surface that has a device, or an empty text."""
@@ -161,6 +169,14 @@ class Devices:
         every = (facts, *parts)
         if facts.kind == "bench":
             return Holding(rules, "taken", "", BenchInput(facts), every)
+        if facts.kind in ("session", "osc"):
+            return Holding(rules, "taken", "", self._engine.network.open(facts), every)
+        if facts.kind == "midi":
+            from brass_pebble.inputs.midi_ports import MidiInput
+            try:
+                return Holding(rules, "taken", "", MidiInput(facts), every)
+            except InputError as error:
+                return Holding(rules, "refused", str(error))
         # The package is slow to import, and the bench can do without it.
         from brass_pebble.inputs.evdev_input import EvdevInput
         try:
@@ -177,6 +193,11 @@ class Devices:
         holding = self.holdings.get(surface_id)
         if holding is None or holding.source is None:
             return
+        surface = self._engine.desk.surfaces[surface_id]
+        source = holding.source
+        wanted = frozenset(signal for item in surface.layout.controls for signal in (item.code, *item.moves))
+        source.expect(wanted, never_lets_go=surface.never_lets_go)
+        self._engine.router.mover.set_ranges(surface_id, source.ranges())
         if holding.state != "resting" or self._engine.desk.surfaces[surface_id].can_wake_itself():
             self._engine.listen_to(surface_id, holding.source)
         self.show_lamps(surface_id)
@@ -307,6 +328,7 @@ class Devices:
         device_watch = -1
         if self._engine.setup.real_devices and Path("/dev/input").is_dir():
             device_watch = notify.add_watch("/dev/input", flags.CREATE | flags.ATTRIB | flags.DELETE)
+        self._watch_ports()
         store = self._engine.store
         # A folder that is not there yet is seen to appear in the folder above it.
         for folder in (store.folder, store.folder / "macros", store.folder / "layouts", store.user_layouts):
@@ -328,19 +350,49 @@ class Devices:
                     self._engine.reload_soon()
         self._engine.loop.watch(notify.fileno(), ready)
 
+    def _watch_ports(self) -> None:
+        from brass_pebble.inputs.midi_ports import Announcements, has_sequencer
+        if not self._engine.setup.real_devices or not has_sequencer():
+            return
+        try:
+            self._ports_told = told = Announcements()
+        except OSError as error:
+            log.warning("MIDI ports that come and go are not noticed: %s", error)
+            return
+
+        def ready(events: int) -> None:
+            if told.read():
+                self.look_again()
+        self._engine.loop.watch(told.fileno, ready)
+
     def look_again(self) -> None:
         """Look for missing devices when the system has come to rest."""
         def found(present: object) -> None:
-            if isinstance(present, list) and self.take(present):
+            if not isinstance(present, list):
+                return
+            self._notice_lost_ports(present)
+            self._engine.messages.follow()
+            if self.take(present):
                 self._engine.tell_desk()
         # Listing reads hundreds of small files when there are many devices: not on the loop.
         self._engine.alarm("devices", time.monotonic_ns() + SETTLE,
                            lambda now: self._engine.worker.do(self.present, found))
 
+    def _notice_lost_ports(self, present: list[DeviceFacts]) -> None:
+        """MIDI ports do not tell when they go: they are missing from the list."""
+        here = {facts.id for facts in present}
+        for name, holding in list(self.holdings.items()):
+            if holding.source is not None and holding.parts and holding.parts[0].kind == "midi" and \
+                    holding.parts[0].id not in here:
+                self.lost(name, "its port is gone")
+
     def close(self) -> None:
         """Give every device back."""
         for surface_id in list(self.holdings):
             self.give_back(surface_id)
+        if self._ports_told is not None:
+            self._engine.loop.forget(self._ports_told.fileno)
+            self._ports_told.close()
         if self._notify is not None:
             self._engine.loop.forget(self._notify.fileno())
             self._notify.close()

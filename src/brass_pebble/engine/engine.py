@@ -15,8 +15,10 @@ from brass_pebble.core.action import RECORD, REST, STOP
 from brass_pebble.core.desk import Desk
 from brass_pebble.core.macro import Macro, Program
 from brass_pebble.core.player import Effect, Manner, Player, Run
+from brass_pebble.core.pointer import WIDE
 from brass_pebble.core.problem import Problem
 from brass_pebble.core.router import Router
+from brass_pebble.core.signal import MOVING
 from brass_pebble.core.trace import Trace
 from brass_pebble.inputs.base import DeviceGone, Input
 from brass_pebble.inputs.bench import Bench
@@ -24,6 +26,7 @@ from brass_pebble.inputs.bystanders import Bystanders
 from brass_pebble.outputs.base import Output, OutputError, OutputLost
 from brass_pebble.outputs.stage import StageOutput
 
+from .answers import Answers
 from .careful import Careful
 from .chord_catcher import ChordCatcher
 from .devices import Devices
@@ -34,6 +37,8 @@ from .logs import log
 from .loop import Loop, Worker
 from .meet import Meet
 from .memory import Memory
+from .messages import Messages
+from .network import Network
 from .news import News
 from .recorder import Recorder
 from .script import Script
@@ -81,6 +86,9 @@ class Engine:
         self.router.load(loaded.desk)
         self._standing: list[Problem] = []
         self.output = self._open_output(loaded.desk)
+        self.network = Network(self)
+        self.messages = Messages(self)
+        self.answers = Answers(self)
         self.memory = Memory(setup.known)
         self.memory.read()
         self.devices = Devices(self)
@@ -96,6 +104,8 @@ class Engine:
         from .requests import Requests
         self.requests = Requests(self)
         self.server = Server(setup.socket, self.loop, self.requests.take, self._client_left, self.requests.hello)
+        self.network.follow()
+        self.messages.follow()
         self.devices.take()
         self.devices.watch_for_changes()
         self.meet.follow()
@@ -140,7 +150,8 @@ class Engine:
         try:
             self.player.stop_all(time.monotonic_ns(), out)
             if out:
-                self.output.send(out, time.monotonic_ns())
+                self.messages.send(out, time.monotonic_ns())
+            self.answers.darken()
         finally:
             self.errands.close()
             self.focus.close()
@@ -148,6 +159,8 @@ class Engine:
             self.meet.close()
             self.bystanders.close()
             self.devices.close()
+            self.network.close()
+            self.messages.close()
             self.output.close()
             self.server.close()
             self.worker.close()
@@ -173,6 +186,9 @@ class Engine:
             try:
                 arrived_events = source.read(fileno)
                 for code, value, arrived in arrived_events:
+                    if code >= MOVING:
+                        self.move(surface_id, code, value, arrived)
+                        continue
                     if ((waiting and not self.router.does(surface_id, code, STOP))
                             or (value and modifiers() and self.router.sends(surface_id, code))):
                         self.careful.hold_back(surface_id, code, value, arrived, "")
@@ -203,6 +219,18 @@ class Engine:
             except DeviceGone as gone:
                 self.devices.lost(surface_id, str(gone))
         return ready
+
+    def move(self, surface_id: str, signal: int, value: int, arrived: int) -> None:
+        """What turns, slides or tilts reported something."""
+        router = self.router
+        router.mover.move(surface_id, signal, value, arrived, time.monotonic_ns(), self._out)
+        if self._out:
+            self._send(time.monotonic_ns())
+        if router.fresh:
+            self._take_fresh()
+        if router.parts:
+            self.news.lit.extend(router.parts)
+            router.parts.clear()
 
     def press(self, surface_id: str, code: int, value: int, arrived: int) -> Trace | None:
         """A control went down or up: answer it."""
@@ -325,7 +353,10 @@ class Engine:
         out = self._out
         self._out = []
         try:
-            self.output.send(out, now)
+            if any(effect[0] >= WIDE for effect in out):
+                self.messages.send(out, now)
+            else:
+                self.output.send(out, now)
         except OSError as error:
             log.error("the output failed: %s", error)
             self.player.stop_all(now, [])
@@ -363,6 +394,9 @@ class Engine:
         if self._out:
             self._send(now)
         self._take_fresh()
+        if self.router.parts:
+            self.news.lit.extend(self.router.parts)
+            self.router.parts.clear()
 
     def _deadline(self) -> int | None:
         dues = [when for when, _ in self._alarms.values()]
@@ -403,7 +437,7 @@ class Engine:
         hint = "Every run was stopped and released; the log has the details"
         try:
             if out:
-                self.output.send(out, time.monotonic_ns())
+                self.messages.send(out, time.monotonic_ns())
         except Exception as worse:
             # Nothing can be sent any more: ending makes the kernel release what is down.
             log.error("the output failed, too: %r", worse)
@@ -444,6 +478,8 @@ class Engine:
             self.router.load(result.desk)
             lost = self.router.lost_latches()
             self.stop_runs(lambda run: run in lost)
+            self.network.follow()
+            self.messages.follow()
             self.devices.take()
             self.focus.follow()
             if result.desk.output != output:

@@ -6,6 +6,8 @@ import time
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.midi_in import FULL_STRENGTH
+from brass_pebble.core.signal import MOVING, STRUCK
 from brass_pebble.core.trace import Trace
 
 if TYPE_CHECKING:
@@ -23,8 +25,9 @@ class Hands:
         self._start = 0
         self._next = -1
 
-    def press(self, holder: int, surface_id: str, code: int, down: bool, node: str = "") -> Trace | None:
-        """A client (its number) or the class (0) presses a control of the bench."""
+    def press(self, holder: int, surface_id: str, code: int, down: bool, node: str = "",
+              strength: int = FULL_STRENGTH) -> Trace | None:
+        """A client (its number) or the class (0) presses a control of the bench; pads are struck with a strength."""
         key = (surface_id, code)
         if down:
             if key in self._held:
@@ -32,9 +35,35 @@ class Hands:
             self._held[key] = holder
         elif self._held.pop(key, None) is None:
             return None
-        return self._engine.careful.arrive(surface_id, code, int(down), time.monotonic_ns(), node)
+        value = int(down) * (strength if STRUCK <= code < MOVING else 1)
+        if code >= MOVING:
+            # What has no key of its own is pressed by moving it to its end and back.
+            self.move(surface_id, code, down)
+            return None
+        return self._engine.careful.arrive(surface_id, code, value, time.monotonic_ns(), node)
 
-    def press_device(self, holder: int, facts: DeviceFacts, code: int, down: bool) -> Trace | None:
+    def move(self, surface_id: str, signal: int, down: bool) -> None:
+        """Move a control that is pressed by its position to its end, or back to its rest."""
+        mover = self._engine.router.mover
+        control = self._engine.desk.surfaces[surface_id].control_of(signal)
+        if found := mover.raw_for(surface_id, control, 0, 1.0 if down else 0.0):
+            self._engine.careful.move(surface_id, *found, time.monotonic_ns())
+
+    def move_to(self, surface_id: str, control: str, places: list[float]) -> bool:
+        """Move a control of the bench to a position, one number for each axis; false if it has none."""
+        found = [self._engine.router.mover.raw_for(surface_id, control, axis, place)
+                 for axis, place in enumerate(places)]
+        for item in found:
+            if item is not None:
+                self._engine.careful.move(surface_id, *item, time.monotonic_ns())
+        return any(found)
+
+    def turn(self, surface_id: str, signal: int, steps: int) -> None:
+        """Turn a wheel of the bench."""
+        self._engine.careful.move(surface_id, signal, steps, time.monotonic_ns())
+
+    def press_device(self, holder: int, facts: DeviceFacts, code: int, down: bool,
+                     strength: int = FULL_STRENGTH) -> Trace | None:
         """A client presses a key of a device of the bench, whether it is a surface or not."""
         from brass_pebble.inputs.listening import Heard
         surface, now = self._engine.devices.owner(facts.id), time.monotonic_ns()
@@ -46,7 +75,7 @@ class Hands:
             if self._engine.chord_catcher.hear_bench(facts.id, key, int(down)):
                 continue
             if surface:
-                trace = self.press(holder, surface, key, down, node) or trace
+                trace = self.press(holder, surface, key, down, node, strength) or trace
             else:
                 self._engine.meet.hear(facts, Heard(node, key, int(down), now))
         return trace
@@ -88,8 +117,14 @@ class Hands:
             caption = cue.says or caption
             surface = self._engine.desk.surfaces.get(cue.surface)
             code = surface.code_of(cue.control) if surface else None
-            if code is not None:
-                self.press(0, cue.surface, code, cue.down)
+            if cue.to is not None:
+                self.move_to(cue.surface, cue.control, list(cue.to))
+            elif code is not None and cue.turns:
+                control = next(c for c in surface.layout.controls if c.id == cue.control) if surface else None
+                if control is not None and control.moves:
+                    self.turn(cue.surface, control.moves[0], cue.turns)
+            elif code is not None:
+                self.press(0, cue.surface, code, cue.down, strength=cue.strength)
         if caption is not None:
             self.tell_script(caption)
         if self._next < len(script.cues):

@@ -58,6 +58,7 @@ class News:
     def book(self) -> None:
         """At the end of each round of the loop: set the time of telling, if there is anything to tell."""
         if self.due is None and (self.unnoted or self.fresh or self.lit or self._touched or self._stage_changed()
+                                 or self._engine.router.mover.told
                                  or self._layers_told != self._engine.router.layers.version):
             self.due = max(time.monotonic_ns() + TELL_AFTER, self._told + TELL_EVERY)
 
@@ -125,12 +126,23 @@ class News:
         if touched and server.wanted("trace"):
             for trace in touched.values():
                 server.publish("trace", {"trace": trace.as_dict(engine.wall_offset)})
+        self._tell_positions()
         self._tell_layers()
+        engine.answers.follow(touched.values())
         output = engine.output
         if isinstance(output, StageOutput) and output.changed:
             output.changed = False
             if server.wanted("stage"):
                 server.publish("stage", {"programs": engine.requests.stage_state(output)})
+
+    def _tell_positions(self) -> None:
+        """Where things are that have moved: the latest of each, however often it was."""
+        mover = self._engine.router.mover
+        told, mover.told = mover.told, {}
+        if told and self._engine.server.wanted("moves"):
+            self._engine.server.publish("moves", {"at": [[surface, control, [round(value, 4) for value in at],
+                                                          mover.raw(surface, control)]
+                                                         for (surface, control), at in told.items()]})
 
     def _tell_layers(self) -> None:
         engine = self._engine

@@ -9,19 +9,20 @@ from typing import TYPE_CHECKING
 
 from brass_pebble import __version__
 from brass_pebble.core.action import ACTION_KINDS, Action
-from brass_pebble.core.binding import TIMES, Binding
+from brass_pebble.core.binding import TIMES, Binding, write_each
 from brass_pebble.core.bounce import Chatter
 from brass_pebble.core.desk import Layer, Surface
 from brass_pebble.core.durations import write_duration
-from brass_pebble.core.keys import key_table
 from brass_pebble.core.plan import show_action
 from brass_pebble.core.problem import ProblemError, nearest
 from brass_pebble.core.shown import compact, show_surface
+from brass_pebble.core.signal import STRUCK, signal_name, spell
 from brass_pebble.outputs.stage import StageOutput
 
 from .layer_requests import LayerRequests
 from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
+from .motion_requests import MotionRequests, axes_state
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
 from .store import Loaded
 
@@ -36,7 +37,8 @@ class Requests:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self))
+        parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self),
+                 MotionRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
 
@@ -61,7 +63,7 @@ class Requests:
         engine = self._engine
         return {"desk": self.desk_state(), "problems": [p.as_dict() for p in engine.problems],
                 "programs": self.stage_state(engine.output) if isinstance(engine.output, StageOutput) else [],
-                "layers": self.layers_state(),
+                "layers": self.layers_state(), "at": engine.router.mover.positions(),
                 "down": [[s, engine.desk.surfaces[s].control_of(c)] for s, c in engine.router.held()
                          if s in engine.desk.surfaces]}
 
@@ -75,11 +77,12 @@ class Requests:
     def do_press(self, client: Client, message: Message) -> Message:
         """Press or let go a control of the bench, of a surface or of a device that is none yet."""
         engine, down = self._engine, bool(message.get("down", True))
+        strength = max(1, min(127, int(message.get("strength", 127))))
         if message.get("device"):
             facts = engine.devices.find(str(message["device"]))
             if facts is None or facts.kind != "bench":
                 raise Refusal("that device is not on the bench", "Press the key on the device itself")
-            trace = engine.hands.press_device(client.number, facts, int(message.get("code", 0)), down)
+            trace = engine.hands.press_device(client.number, facts, int(message.get("code", 0)), down, strength)
             return {"trace": trace.id if trace else 0}
         surface = self.surface(message)
         control = str(message.get("control", ""))
@@ -90,8 +93,28 @@ class Requests:
         holding = engine.devices.holdings.get(surface.id)
         if holding is None or holding.source is None or holding.source.facts.kind != "bench":
             raise Refusal(f"“{surface.name}” is not on the bench", "Press the control on the device itself")
-        trace = engine.hands.press_device(client.number, holding.source.facts, code, down)
+        trace = engine.hands.press_device(client.number, holding.source.facts, code, down, strength)
         return {"trace": trace.id if trace else 0}
+
+    def do_move(self, client: Client, message: Message) -> Message:
+        """Move a control of the bench: `to` positions, one for each axis, or `steps` of a wheel."""
+        engine, surface = self._engine, self.surface(message)
+        name = str(message.get("control", ""))
+        control = next((c for c in surface.layout.controls if c.id == name and c.moves), None)
+        if control is None:
+            raise Refusal(f"“{name}” of “{surface.name}” does not move",
+                          nearest(name, [c.id for c in surface.layout.controls if c.moves]) or "Press it instead")
+        holding = engine.devices.holdings.get(surface.id)
+        if holding is None or holding.source is None or holding.source.facts.kind != "bench":
+            raise Refusal(f"“{surface.name}” is not on the bench", "Move the control on the device itself")
+        if control.turns:
+            steps = max(-100, min(100, int(message.get("steps", 0))))
+            engine.hands.turn(surface.id, control.moves[int(bool(message.get("axis"))) % len(control.moves)],
+                              steps)
+        else:
+            to = message.get("to", [])
+            engine.hands.move_to(surface.id, control.id, [float(place) for place in to][:len(control.moves)])
+        return {}
 
     def do_play(self, client: Client, message: Message) -> Message:
         """Play a macro."""
@@ -219,7 +242,15 @@ class Requests:
         for control in surface.layout.controls:
             row: Message = {"id": control.id, "code": control.code, "x": control.x, "y": control.y,
                             "w": control.w, "h": control.h, "legend": control.legend}
-            if holding and holding.parts and not any(control.code in part.codes for part in holding.parts):
+            if control.code >= STRUCK:
+                row["sends"] = spell(control.code, self._engine.desk.middle_c)
+            if control.moves:
+                row |= {"shape": control.shape, "moves": len(control.moves), "centred": control.centred,
+                        "turns": control.turns, "axes": axes_state(surface, control)}
+            elif control.shape != "cap":
+                row["shape"] = control.shape
+            knows = [part for part in holding.parts if part.codes] if holding else []
+            if knows and control.code < STRUCK and not any(control.code in part.codes for part in knows):
                 row["absent"] = True
             controls.append(row)
         state = {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
@@ -230,7 +261,7 @@ class Requests:
                 "known_by": list(holding.reasons) if holding else [],
                 "has_lamps": list(holding.source.facts.lamps) if holding and holding.source else [],
                 "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
-                "unplugged": surface.unplugged, "second": [key_table().name(code) for code in surface.second],
+                "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
                 "ask": [{"device": facts.id, "shown": facts.shown, "where": facts.where} for facts in holding.ask]
                 if holding else [],
                 "chatter": self._chatter_state(surface, holding.chatter) if holding and holding.chatter else None,
@@ -273,8 +304,9 @@ class Requests:
                 "target": action.target, "glyph": action.glyph,
                 "label": binding.label or (macro.label or macro.name if macro else "") or _short(action),
                 "own_label": binding.label, "own_tint": binding.tint, "plays": binding.plays, "again": binding.again,
-                "note": binding.note, "adds": binding.adds, **{name: write_duration(lasts) if (lasts := getattr(
-                    binding, name)) else "" for name in TIMES},
+                "note": binding.note, "adds": binding.adds,
+                "each": str(write_each(binding.each)) if binding.each else "", "by_strength": binding.by_strength,
+                **{name: write_duration(lasts) if (lasts := getattr(binding, name)) else "" for name in TIMES},
                 "steps": [{"glyph": step.glyph, "words": show_action(step.kind, step.target, names)}
                           for step in action.steps],
                 "tint": binding.tint or (macro.tint if macro else ""),

@@ -5,19 +5,30 @@ from __future__ import annotations
 import tomllib
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from brass_pebble.core.durations import parse_duration
 
 
 @dataclass(frozen=True)
 class Cue:
-    """At `at` ns after the start: press or release a control, or only say something."""
+    """At `at` ns after the start: press or release a control, or only say something.
+
+    `to` are positions to move it to, one for each axis; `turns` are steps of a wheel; `strength` is that of a pad.
+    """
 
     at: int
     surface: str = ""
     control: str = ""
     down: bool = False
     says: str = ""
+    to: tuple[float, ...] | None = None
+    turns: int = 0
+    strength: int = 127
+
+
+# How often a slide moves on, in ns.
+SLIDE_EVERY = 40_000_000
 
 
 @dataclass(frozen=True)
@@ -30,18 +41,40 @@ class Script:
 
 
 def read_script(file: Path) -> Script:
-    """A script file: `[[cue]]` with at, and surface, control, held for a press, or says for a caption."""
+    """A script file: `[[cue]]` with at, and surface, control, held for a press, or says for a caption.
+
+    `slide` are positions (numbers, or pairs for sticks), reached evenly within `held`; `turns` are steps of a wheel.
+    """
     with file.open("rb") as stream:
         data = tomllib.load(stream)
     cues: list[Cue] = []
     for row in data["cue"]:
         at = parse_duration(row["at"])
         says = row.get("says", "")
-        if "control" in row:
+        if "slide" in row:
+            cues += _slide(row, at, says)
+        elif "turns" in row:
+            cues.append(Cue(at, row["surface"], row["control"], says=says, turns=row["turns"]))
+        elif "control" in row:
             held = parse_duration(row.get("held", "90ms"))
-            cues.append(Cue(at, row["surface"], row["control"], True, says))
+            cues.append(Cue(at, row["surface"], row["control"], True, says, strength=row.get("strength", 127)))
             cues.append(Cue(at + held, row["surface"], row["control"], False))
         else:
             cues.append(Cue(at, says=says))
     cues.sort(key=lambda cue: cue.at)
     return Script(data["name"], parse_duration(data["length"]), tuple(cues))
+
+
+def _slide(row: dict[str, Any], at: int, says: str) -> list[Cue]:
+    """Cues that move a control from place to place."""
+    places = [tuple(map(float, place)) if isinstance(place, list) else (float(place),) for place in row["slide"]]
+    held = parse_duration(row.get("held", "1s"))
+    count = max(1, held // SLIDE_EVERY)
+    cues = [Cue(at, says=says)] if says else []
+    for step in range(count + 1):
+        way = step / count * (len(places) - 1)
+        index = min(int(way), len(places) - 2)
+        part = way - index
+        to = tuple(a + (b - a) * part for a, b in zip(places[index], places[index + 1], strict=True))
+        cues.append(Cue(at + held * step // count, row["surface"], row["control"], to=to))
+    return cues

@@ -16,7 +16,7 @@ from .loop import Loop
 
 PROTOCOL = 1
 TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
-          "recorder", "layers", "chord")
+          "recorder", "layers", "chord", "moves", "sessions")
 # In bytes; a large desk's state alone has some hundred thousand.
 MOST_WAITING = 16_000_000
 DROP_ABOVE = 4_000_000

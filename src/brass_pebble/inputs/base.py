@@ -7,7 +7,8 @@ from typing import Protocol
 
 from brass_pebble.core.identity import DeviceFacts
 
-# A key event: kernel code, 1 down or 0 up, arrival in ns of CLOCK_MONOTONIC.
+# An event: signal (core/signal.py), 1 down or 0 up (for what is struck its strength, for what moves a raw position or
+# a turn), arrival in ns of CLOCK_MONOTONIC.
 KeyEvent = tuple[int, int, int]
 
 
@@ -36,6 +37,18 @@ class Input(Protocol):
         Raises:
             DeviceGone: there will be no more.
         """
+
+    def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
+        """Which signals the surface's controls have; with `never_lets_go` each note is let go at once."""
+
+    def ranges(self) -> dict[int, tuple[int, int]]:
+        """The lowest and highest raw value of its axes, by signal, as far as it tells them."""
+
+    def answer(self, message: bytes) -> None:
+        """Send a MIDI message back, as to light a pad."""
+
+    def rumble(self, strength: float, ms: int) -> bool:
+        """Shake for a while, 0 to 1; false if it cannot."""
 
     def state(self) -> str:
         """"taken", "waiting" until its keys have been let go, or "resting"."""

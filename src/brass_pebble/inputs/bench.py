@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections import deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -10,6 +11,7 @@ from pathlib import Path
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.keys import key_table
 from brass_pebble.core.layout import EMPTY, Layout
+from brass_pebble.core.signal import find_signal
 
 from .base import KeyEvent
 
@@ -20,6 +22,9 @@ class BenchInput:
     def __init__(self, facts: DeviceFacts) -> None:
         self.facts = facts
         self.lamps: dict[str, bool] = {}
+        # What was sent back last, for those who look at it.
+        self.answers: deque[bytes] = deque(maxlen=512)
+        self.rumbled: deque[tuple[float, int]] = deque(maxlen=64)
         self._resting = False
 
     def filenos(self) -> Sequence[int]:
@@ -30,6 +35,19 @@ class BenchInput:
 
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         return ()
+
+    def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
+        """Whatever is pressed on the bench is known to be there."""
+
+    def ranges(self) -> dict[int, tuple[int, int]]:
+        return {}
+
+    def answer(self, message: bytes) -> None:
+        self.answers.append(message)
+
+    def rumble(self, strength: float, ms: int) -> bool:
+        self.rumbled.append((strength, ms))
+        return True
 
     def state(self) -> str:
         return "resting" if self._resting else "taken"
@@ -82,9 +100,10 @@ def read_bench(file: Path, layouts: Callable[[str], Layout | None]) -> Bench:
         if name not in known_shapes:
             known_shapes[name] = (layouts(name) if name else None) or EMPTY
         shape = known_shapes[name]
-        shape = shape.with_keys({name: table.find(key).code for name, key in row.get("keys", {}).items()})
+        shape = shape.with_keys({name: find_signal(key) for name, key in row.get("keys", {}).items()})
         twice = {table.find(key).code: table.find(other).code for key, other in row.get("twice", {}).items()}
-        codes = tuple(sorted({c.code for c in shape.controls} | set(twice.values())))
+        signals = {signal for c in shape.controls for signal in (c.code, *c.moves)} | set(twice.values())
+        codes = tuple(sorted(signals))
         known = {name: row[name] for name in ("vendor", "product", "serial", "port", "full") if name in row}
         bench.devices[row["id"]] = DeviceFacts(
             id=row["id"], name=row["name"], bus=row.get("bus", "bench"), codes=codes, kind="bench",

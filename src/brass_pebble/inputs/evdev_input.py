@@ -13,14 +13,21 @@ import os
 import struct
 import time
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.midi_in import FULL_STRENGTH
+from brass_pebble.core.signal import AXIS, HAT, MOVING, WHEEL
 
 from .base import DeviceGone, InputError, KeyEvent
 
 EVENT = struct.Struct("llHHi")
 EVIOCSCLOCKID = 0x400445A0
-_EV_SYN, _EV_KEY, _EV_LED = 0, 1, 0x11
+_EV_SYN, _EV_KEY, _EV_REL, _EV_ABS, _EV_LED, _EV_FF = 0, 1, 2, 3, 0x11, 0x15
+# ABS_HAT0X; BTN_DPAD_LEFT, RIGHT, UP, DOWN; FF_RUMBLE
+_HAT = 0x10
+_PAD_WAYS = (0x222, 0x223, 0x220, 0x221)
+_RUMBLE = 0x50
 LAMP_CODES = {"num": 0, "caps": 1, "scroll": 2}
 _SYN_REPORT, _SYN_DROPPED = 0, 3
 _READ = EVENT.size * 64
@@ -86,7 +93,69 @@ class KeyStream:
         return ups + downs
 
 
-class _Node(KeyStream):
+class MovingStream(KeyStream):
+    """The same with axes and wheels; a hat is told as the buttons of a direction pad.
+
+    `wanted` are the axes' signals that mean something: others are dropped at once.
+    """
+
+    def __init__(self, fileno: int) -> None:
+        super().__init__(fileno)
+        self.wanted: frozenset[int] = frozenset()
+        self._hats: dict[int, int] = {}
+
+    def read(self) -> list[KeyEvent]:
+        try:
+            data = os.read(self.fileno, _READ)
+        except BlockingIOError:
+            return []
+        except OSError as error:
+            raise DeviceGone(str(error)) from None
+        if not data:
+            raise DeviceGone("end of stream")
+        events: list[KeyEvent] = []
+        for seconds, micros, kind, code, value in EVENT.iter_unpack(data):
+            at = seconds * 1_000_000_000 + micros * 1000
+            if kind == _EV_SYN:
+                if code == _SYN_DROPPED:
+                    self._dropping = True
+                elif code == _SYN_REPORT and self._dropping:
+                    self._dropping = False
+                    events.extend(self._catch_up())
+                    events.extend((AXIS.first + axis, now, at) for axis, now in self.places().items())
+            elif self._dropping:
+                continue
+            elif kind == _EV_KEY:
+                if value in (0, 1):
+                    (self.down.add if value else self.down.discard)(code)
+                    events.append((code, value, at))
+            elif kind == _EV_ABS and _HAT <= code < _HAT + 8:
+                self._turn_hat(code - _HAT, value, at, events)
+            elif kind in (_EV_ABS, _EV_REL):
+                signal = (AXIS if kind == _EV_ABS else WHEEL).first + code
+                if signal in self.wanted:
+                    events.append((signal, value, at))
+        return events
+
+    def places(self) -> dict[int, int]:
+        """Where the axes are, as the device itself says; the stream lost count."""
+        return {}
+
+    def _turn_hat(self, axis: int, value: int, at: int, events: list[KeyEvent]) -> None:
+        now = (value > 0) - (value < 0)
+        before, self._hats[axis] = self._hats.get(axis, 0), now
+        for side, press in ((before, 0), (now, FULL_STRENGTH)):
+            if side and before != now:
+                events.append((_hat_signal(axis, side), press, at))
+
+
+def _hat_signal(axis: int, side: int) -> int:
+    """The first hat is the direction pad (BTN_DPAD_UP and so on); others have signals of their own."""
+    way = axis % 2 * 2 + (side > 0)  # left, right, up, down
+    return _PAD_WAYS[way] if axis < 2 else HAT.first + axis // 2 * 4 + way
+
+
+class _Node(MovingStream):
     """One event node, opened through the evdev package."""
 
     def __init__(self, path: str) -> None:
@@ -97,6 +166,31 @@ class _Node(KeyStream):
 
     def held_now(self) -> Iterable[int]:
         return list(self.device.active_keys())
+
+    def read(self) -> list[KeyEvent]:
+        # Keyboards, which most are, take the shorter way.
+        return MovingStream.read(self) if self.wanted or self.hats else KeyStream.read(self)
+
+    @property
+    def hats(self) -> bool:
+        """Whether it has a direction pad that is told as axes."""
+        if self._has_hats is None:
+            self._has_hats = any(_HAT <= code < _HAT + 8 for code, _ in self.axes())
+        return self._has_hats
+
+    _has_hats: bool | None = None
+
+    # The number of the rumble effect that was uploaded; -1 for a new one.
+    effect = -1
+
+    def axes(self) -> list[tuple[int, tuple[int, int]]]:
+        """Its axes: EV_ABS code, lowest and highest value."""
+        listed: Any = self.device.capabilities().get(_EV_ABS, ())
+        return [(code, (info.min, info.max)) for code, info in listed]
+
+    def places(self) -> dict[int, int]:
+        return {code: self.device.absinfo(code).value for code, _ in self.axes()
+                if AXIS.first + code in self.wanted}
 
     def check(self, facts: DeviceFacts) -> None:
         """Make sure that this is what was listed: the kernel gives the number of a vanished node to the next device.
@@ -174,6 +268,32 @@ class EvdevInput:
         except OSError as error:
             raise DeviceGone(explain(error, self.facts)) from None
         return []
+
+    def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
+        axes = frozenset(signal for signal in wanted if signal >= MOVING)
+        for node in self._nodes.values():
+            node.wanted = axes
+
+    def ranges(self) -> dict[int, tuple[int, int]]:
+        return {AXIS.first + code: ends for node in self._nodes.values() for code, ends in node.axes()}
+
+    def answer(self, message: bytes) -> None:
+        """The kernel's devices take no MIDI."""
+
+    def rumble(self, strength: float, ms: int) -> bool:
+        import evdev
+        for node in self._nodes.values():
+            if _RUMBLE not in node.device.capabilities().get(_EV_FF, ()):
+                continue
+            size = max(0, min(0xFFFF, round(strength * 0xFFFF)))
+            shake = evdev.ff.Rumble(strong_magnitude=size, weak_magnitude=size)
+            effect = evdev.ff.Effect(evdev.ecodes.FF_RUMBLE, node.effect, 0, evdev.ff.Trigger(0, 0),
+                                     evdev.ff.Replay(ms, 0), evdev.ff.EffectType(ff_rumble_effect=shake))
+            with contextlib.suppress(OSError):
+                node.effect = node.device.upload_effect(effect)
+                node.device.write(_EV_FF, node.effect, 1)
+                return True
+        return False
 
     def state(self) -> str:
         return "resting" if self._resting else "taken" if self._taken else "waiting"

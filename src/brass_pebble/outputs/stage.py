@@ -7,8 +7,9 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from brass_pebble.core.player import Effect
-from brass_pebble.core.pointer import POINTER
+from brass_pebble.core.pointer import POINTER, WIDE
 from brass_pebble.core.stage import Reaction, StageProgram
+from brass_pebble.core.trace import key_name
 
 
 class StageOutput:
@@ -30,6 +31,11 @@ class StageOutput:
 
     def send(self, effects: list[Effect], now: int) -> None:
         for code, value, _, run in effects:
+            if code >= WIDE:
+                words = key_name(code, value)
+                for program in self.programs.values():
+                    program.hear(words, now, run, self.reactions)
+                continue
             if code >= POINTER:
                 continue
             for name, program in self.programs.items():

@@ -22,7 +22,7 @@ from .state import DeskState
 from .view import View
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
-          "layers", "chord"]
+          "layers", "chord", "moves", "sessions"]
 
 
 WARM_AFTER = 1.5

@@ -14,6 +14,8 @@ from .state import Spot
 from .view import View
 
 TAP_SECONDS = 0.09
+# How far one key moves what is on the bench.
+STRIDE = 0.05
 
 
 class DeskActions(View):
@@ -76,10 +78,47 @@ class DeskActions(View):
             return
         await self.ask("press", surface=spot[0], control=spot[1], down=down)
 
+    def turn(self, spot: Spot, steps: int, *, axis: int = 0) -> None:
+        """Move a control of the bench by a step of the screen: a detent, or a twentieth of its way."""
+        row = self.state.control(spot)
+        if row is None or not row.get("moves"):
+            if row is not None:
+                self.notify("This control does not move. Enter presses it.", timeout=3)
+            return
+        if row.get("turns"):
+            self.move(spot, steps=steps)
+            return
+        at = list(self.state.at.get(spot, [0.0] * row["moves"]))
+        at += [0.0] * (row["moves"] - len(at))
+        axis = min(axis, row["moves"] - 1)
+        wide = STRIDE * 2 if row.get("centred") else STRIDE
+        at[axis] = min(1.0, max(-1.0 if row.get("centred") else 0.0, at[axis] + steps * wide))
+        # The next key comes before the engine has told where it is.
+        self.state.at[spot] = at
+        self.move(spot, to=at)
+
+    @work(group="press")
+    async def move(self, spot: Spot, *, steps: int = 0, to: list[float] | None = None) -> None:
+        """Turn or move a control of the bench."""
+        surface = self.state.surface(spot[0])
+        if surface is not None and not surface["bench"]:
+            self.notify("Turn it on the device itself; the screen only moves what is on the bench.",
+                        title=surface["name"], timeout=4)
+            return
+        await self.ask("move", surface=spot[0], control=spot[1], steps=steps, to=to or [])
+
     def tap(self, spot: Spot) -> None:
         """Press a control and let it go a moment later."""
         self.press(spot, down=True)
         self.set_timer(TAP_SECONDS, lambda: self.press(spot, down=False))
+
+    def open_curve(self, spot: Spot) -> None:
+        """How a control's position is read."""
+        from .curve.view import CurveView
+        if (self.state.control(spot) or {}).get("axes"):
+            self.app.open_view(CurveView, spot=spot)  # type: ignore[attr-defined]
+        else:
+            self.notify("This control does not move, so it has no curve.", timeout=4)
 
     def explain_last(self, spot: Spot) -> None:
         """The last press of a control, hop by hop."""

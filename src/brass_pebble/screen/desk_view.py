@@ -61,6 +61,13 @@ class DeskView(DeskActions):
         Binding("j", "next_program", "next program on the stage", show=False),
         Binding("c", "checkup", "checkup", show=False), Binding("n", "accept", "accept the debounce", show=False),
         Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
+        Binding("left_square_bracket", "turn(-1, 0)", "turn left", show=False),
+        Binding("right_square_bracket", "turn(1, 0)", "turn right", show=False),
+        Binding("left_curly_bracket", "turn(-1, 1)", "push up", show=False),
+        Binding("right_curly_bracket", "turn(1, 1)", "push down", show=False),
+        Binding("backslash", "centre", "let the stick go", show=False),
+        Binding("pagedown", "row(1)", "next row", show=False), Binding("pageup", "row(-1)", "row before", show=False),
+        Binding("y", "curve", "curve", show=False), Binding("d", "sessions", "network", show=False),
         Binding("R", "restart", "restart engine", show=False),
         Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
     ]
@@ -70,6 +77,7 @@ class DeskView(DeskActions):
     def __init__(self, state: DeskState, link: Link) -> None:
         super().__init__(state, link)
         self.following = False
+        self._followed = 0
         self._latched: set[Spot] = set()
         self._arranging = ""
         self._blank = ""
@@ -120,16 +128,16 @@ class DeskView(DeskActions):
         if topic == "trace":
             trace = message["trace"]
             spot = (trace["surface"], trace["control"])
-            if spot[0] and self.state.control(spot) and trace["held_ms"] is None and trace["id"] == \
+            if spot[0] and self.state.control(spot) and trace["id"] > self._followed and trace["id"] == \
                     self.state.traces[-1]["id"]:
-                self.following = True
+                self.following, self._followed = True, trace["id"]
                 board.select(spot)
             self._offer(trace)
             self.query_one(TraceList).redraw()
-            if self.following and spot == board.selected:
+            if spot == board.selected:
                 self._show_path()
         board.refresh_spots(changed)
-        self.query_one(StatusLine).redraw()
+        self._show_status()
 
     def _offer(self, trace: dict[str, Any]) -> None:
         """A blank control was pressed: it can be bound there and then."""
@@ -140,7 +148,13 @@ class DeskView(DeskActions):
             self._blank = said
             self._show_trouble()
 
+    def _show_status(self) -> None:
+        status = self.query_one(StatusLine)
+        status.note = self.query_one(Board).row_name()
+        status.redraw()
+
     def _show_path(self) -> None:
+        self._show_status()
         self.query_one(PathBar).show(self.query_one(Board).selected, following=True)
 
     def _show_caption(self) -> None:
@@ -244,6 +258,33 @@ class DeskView(DeskActions):
         if spot not in self._latched:
             self.press(spot, down=message.down)
 
+    @on(SurfaceDrawing.Turned)
+    def _turned(self, message: SurfaceDrawing.Turned) -> None:
+        self.query_one(Board).select(message.spot)
+        if message.to:
+            self.move(message.spot, to=message.to)
+        else:
+            self.turn(message.spot, message.steps)
+
+    def action_turn(self, steps: int, axis: int) -> None:
+        """Turn the selected control, or push it."""
+        self.turn(self.query_one(Board).selected, steps, axis=axis)
+
+    def action_centre(self) -> None:
+        """Let a stick go back to its middle."""
+        spot = self.query_one(Board).selected
+        row = self.state.control(spot)
+        if row is not None and row.get("centred"):
+            self.state.at[spot] = [0.0] * row["moves"]
+            self.move(spot, to=[0.0] * row["moves"])
+
+    def action_row(self, step: int) -> None:
+        """Show the next row of the desk."""
+        board = self.query_one(Board)
+        self.following = False
+        board.select(board.go_to_row(step))
+        self._show_path()
+
     # Changing the desk.
 
     @work(exclusive=True, group="edit")
@@ -282,9 +323,14 @@ class DeskView(DeskActions):
         await self.ask("script", run=not self.state.script["running"])
 
     def action_zoom(self) -> None:
-        """All surfaces, or only the selected one, large."""
+        """The selected surface large; the whole desk, if it has more rows than are shown; its row again."""
         board = self.query_one(Board)
-        board.zoomed = "" if board.zoomed else board.selected[0]
+        if board.zoomed:
+            board.zoomed, board.whole = "", len(board.rows()) > 1
+        elif board.whole:
+            board.whole = False
+        else:
+            board.zoomed = board.selected[0]
         board.place_all()
 
     def action_daylight(self) -> None:
@@ -322,7 +368,12 @@ class DeskView(DeskActions):
                 ("j", "give the next program on the stage the focus"),
                 ("c", "checkup: what is wrong on this machine, and the fix"),
                 ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
-                ("z", "one surface large, or all"), ("Tab", "to the path bar, the traces, and back"),
+                ("z", "one surface large; the whole desk; a row of it"), ("PgDn PgUp", "the next row of the desk"),
+                ("[ ]  { }  \\", "turn or push what moves, on the bench; let a stick go"),
+                ("wheel", "the mouse’s wheel turns it, and dragging moves sticks and sliders"),
+                ("y", "how its position is read: curve, dead zone, calibration"),
+                ("d", "devices of the network: sessions, OSC, who is let in"),
+                ("Tab", "to the path bar, the traces, and back"),
                 ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
                 ("Ctrl+P", "find a command by name"), ("q", "quit; the engine goes on if it ran before"),
                 ("", ""), ("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
@@ -339,6 +390,10 @@ class DeskView(DeskActions):
         self.app.open_view(CheckupView)  # type: ignore[attr-defined]
 
     # Layers, clashes, finding.
+
+    def action_curve(self) -> None:
+        """How the selected control's position is read."""
+        self.open_curve(self.query_one(Board).selected)
 
     def action_layers(self) -> None:
         """The selected surface large, with its layers and gestures."""

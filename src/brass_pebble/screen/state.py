@@ -24,6 +24,9 @@ class DeskState:
         self.problems: list[Row] = []
         self.traces: deque[Row] = deque(maxlen=KEPT)
         self.down: set[Spot] = set()
+        # Where what moves is: 0 to 1, or -1 to 1 where it rests in the middle, for each of its axes.
+        self.at: dict[Spot, list[float]] = {}
+        self.raw: dict[Spot, list[int]] = {}
         self.script: Row = {"running": False, "caption": ""}
         self.devices: Row = {"devices": [], "left_ms": 0.0, "main_known": True, "pulled": []}
         self.layers: Row = {"on": {}, "cycles": [], "window": None, "pinned": False, "follows": False, "source": "",
@@ -39,6 +42,7 @@ class DeskState:
         self.desk, self.problems, self.programs = reply["desk"], reply["problems"], reply["programs"]
         fill(self.desk)
         self.layers = reply["layers"]
+        self.at = {(surface, control): list(at) for surface, control, at in reply.get("at", [])}
         self.down = {(surface, control) for surface, control in reply["down"]}
         self.traces.clear()
         self._live.clear()
@@ -50,6 +54,10 @@ class DeskState:
         topic = message["topic"]
         if topic == "press":
             return self._take_press(message["keys"])
+        if topic == "moves":
+            for surface, control, at, raw in message["at"]:
+                self.at[surface, control], self.raw[surface, control] = at, raw
+            return {(surface, control) for surface, control, *_ in message["at"]}
         if topic == "trace":
             return self.take_trace(message["trace"])
         if topic == "desk":

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from ..keys import key_table, modifier_codes
-from ..pointer import NAMES, POINTER
+from ..pointer import NAMES, POINTER, SOUNDING, WIDE
+from ..sending import describe
 from .program import Program
 from .reader import Draft, walk
 from .steps import Type
@@ -64,10 +65,30 @@ def lanes_of(draft: Draft) -> Lanes:
     return Lanes(list(lanes.values()), program.length, len(program.times), program.closest_pair())
 
 
+def _add_message(lanes: dict[str, Lane], down: dict[int, tuple[int, int, str]],
+                 event: tuple[int, int, int, int]) -> None:
+    """A MIDI message: notes are bars, values marks; the clock's many messages share a lane."""
+    at, code, value, line = event
+    words = describe(code, value)
+    if code >= SOUNDING and value:
+        down[code] = (at, line, words.split(",")[0])
+        lanes.setdefault(down[code][2], Lane(down[code][2]))
+    elif code >= SOUNDING:
+        if code in down:
+            began, line_down, name = down.pop(code)
+            lanes[name].bars.append(Bar(began, at, line_down, len(lanes[name].bars) + 1, ""))
+    else:
+        name, _, shown = words.partition(" = ")
+        lane = lanes.setdefault(name.split(" to ")[0], Lane(name.split(" to ")[0]))
+        lane.bars.append(Bar(at, at, line, len(lane.bars) + 1, shown.split(" to ")[0]))
+
+
 def _add_keys(program: Program, typed: dict[int, Type], lanes: dict[str, Lane]) -> None:
     names, name_of, modifiers, down = key_table(), key_table().name, modifier_codes(), dict[int, tuple[int, int, str]]()
     for at, code, value, line in zip(program.times, program.codes, program.values, program.lines, strict=True):
-        if code >= POINTER:
+        if code >= WIDE:
+            _add_message(lanes, down, (at, code, value, line))
+        elif code >= POINTER:
             lane = lanes.setdefault(NAMES[code], Lane(NAMES[code]))
             lane.bars.append(Bar(at, at, line, len(lane.bars) + 1, f"{value:+d}"))
         elif line in typed and code in modifiers:

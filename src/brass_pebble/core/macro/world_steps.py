@@ -23,6 +23,7 @@ from ..pointer import (
 )
 from ..problem import ProblemError, nearest
 from .asks import CatchUp, Errand, Laying
+from .midi_steps import MIDI_STEPS
 from .program import Macro, Timeline, lay_all
 from .steps import (
     KEY_STEPS,
@@ -418,7 +419,7 @@ class Osc(Errands):
 STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "say": Say, "beep": Beep, "show": Show, "run": Run,
-    "request": Request, "osc": Osc, "paste": Paste,
+    "request": Request, "osc": Osc, "paste": Paste, **MIDI_STEPS,
 }
 
 

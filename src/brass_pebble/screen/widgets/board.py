@@ -16,6 +16,8 @@ from .stage_panel import StagePanel
 from .surface_drawing import TITLE_ROWS, SurfaceDrawing
 
 SMALLEST, LARGEST = (5, 3), (16, 6)
+# A scale that reads from two metres away: a desk that does not fit at it is shown row by row.
+READABLE = 4
 LARGEST_ALONE = (26, 8)
 
 
@@ -31,6 +33,8 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         super().__init__()
         self.state = state
         self.zoomed = ""
+        # Whether the whole desk is wanted, however small.
+        self.whole = False
         self.selected: Spot = ("", "")
         self.room = (0, 0)
         self._shape: object = None
@@ -68,10 +72,11 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         desk = self.state.desk
         if not width or not desk["surfaces"]:
             return
-        shown = [s for s in desk["surfaces"] if self.zoomed in ("", s["id"])]
-        boxes = [(s["at"] if not self.zoomed else (0, 0), _extent(s)) for s in shown]
-        if not self.zoomed:
-            boxes += [(place["at"], place["size"]) for place in desk["stage"]]
+        row = self._row_shown(height)
+        shown = [s for s in desk["surfaces"] if (s["id"] == self.zoomed if self.zoomed else s["id"] in row.ids)]
+        boxes = [((s["at"][0], s["at"][1] - row.top) if not self.zoomed else (0, 0), _extent(s)) for s in shown]
+        stage = [] if self.zoomed else [(place, row.place(place)) for place in desk["stage"]]
+        boxes += [(at, place["size"]) for place, at in stage if at is not None]
         units_wide = max((at[0] + size[0] for at, size in boxes), default=1)
         units_high = max((at[1] + size[1] for at, size in boxes), default=1)
         largest = LARGEST_ALONE if self.zoomed else LARGEST
@@ -84,22 +89,54 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             drawing.display = surface in shown
             if surface is None or not drawing.display:
                 continue
-            at = surface["at"] if not self.zoomed else (0, 0)
+            at = (surface["at"][0], surface["at"][1] - row.top) if not self.zoomed else (0, 0)
             size = drawing.size_for(unit)
             drawing.styles.offset = (round(at[0] * unit[0]), round(at[1] * unit[1]))
             drawing.styles.width = max(size.width, drawing.title_width())
             drawing.styles.height = size.height
             drawing.selected = self.selected[1] if self.selected[0] == drawing.surface_id else ""
             drawing.set_unit(unit)
-        for panel, place in zip(self.query(StagePanel), desk["stage"], strict=False):
+        for panel, (place, spot) in zip(self.query(StagePanel), stage or [({}, None)] * len(desk["stage"]),
+                                        strict=False):
             # A desk that sends to real programs has no stage to show.
-            panel.display = not self.zoomed and any(p["id"] == place["program"] for p in self.state.programs)
-            x, y = round(place["at"][0] * unit[0]), round(place["at"][1] * unit[1]) + TITLE_ROWS
+            panel.display = spot is not None and any(p["id"] == place["program"] for p in self.state.programs)
+            if spot is None:
+                continue
+            x, y = round(spot[0] * unit[0]), round(spot[1] * unit[1]) + TITLE_ROWS
             panel.styles.offset = (x, y)
-            panel.styles.width = max(12, min(round((place["at"][0] + place["size"][0]) * unit[0]), width - 1) - x)
-            panel.styles.height = round((place["at"][1] + place["size"][1]) * unit[1]) + TITLE_ROWS - y
+            panel.styles.width = max(12, min(round((spot[0] + place["size"][0]) * unit[0]), width - 1) - x)
+            panel.styles.height = round((spot[1] + place["size"][1]) * unit[1]) + TITLE_ROWS - y
             panel.redraw()
         self.styles.height = min(height, round(units_high * unit[1]) + TITLE_ROWS)
+
+    def rows(self) -> list[DeskRow]:
+        """The desk's rows, from the far end to the near one."""
+        return desk_rows(self.state.desk)
+
+    def _row_shown(self, height: int) -> DeskRow:
+        """The row of the selected control, or everything where it fits or is wanted."""
+        desk = self.state.desk
+        every = DeskRow({s["id"] for s in desk["surfaces"]}, 0.0, desk)
+        high = max((s["at"][1] + _extent(s)[1] for s in desk["surfaces"]), default=1)
+        if self.whole or (height - TITLE_ROWS) / high >= READABLE:
+            return every
+        return next((row for row in self.rows() if self.selected[0] in row.ids), every)
+
+    def row_name(self) -> str:
+        """Which of several rows is shown: `row 2 of 3 (PgDn)`."""
+        rows = self.rows()
+        here = next((index for index, row in enumerate(rows, 1) if self.selected[0] in row.ids), 0)
+        if len(rows) < 2 or not here or self.zoomed or self._row_shown(self.room[1]).ids != rows[here - 1].ids:
+            return ""
+        return f"row {here} of {len(rows)} (PgDn)"
+
+    def go_to_row(self, step: int) -> Spot:
+        """The first control of the next row."""
+        rows = self.rows()
+        here = next((index for index, row in enumerate(rows) if self.selected[0] in row.ids), 0)
+        ids = rows[(here + step) % len(rows)].ids if rows else set()
+        return next(((s["id"], s["controls"][0]["id"]) for s in self.state.desk["surfaces"]
+                     if s["id"] in ids and s["controls"]), self.selected)
 
     def refresh_spots(self, spots: set[Spot]) -> None:
         """Redraw the surfaces of these controls."""
@@ -121,8 +158,10 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             panel.redraw()
 
     def select(self, spot: Spot) -> None:
-        """Select a control."""
-        self.selected = spot
+        """Select a control, and show its row."""
+        before, self.selected = self.selected, spot
+        if before[0] != spot[0] and not self.zoomed and not self.whole and len(self.rows()) > 1:
+            self.place_all()
         for drawing in self.drawings():
             chosen = spot[1] if drawing.surface_id == spot[0] else ""
             if drawing.selected != chosen:
@@ -167,6 +206,46 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
     def on_resize(self, event: events.Resize) -> None:
         """The width may have changed."""
         self.place_all()
+
+
+class DeskRow:
+    """Surfaces that stand side by side; `top` is where the row begins, in key units."""
+
+    def __init__(self, ids: set[str], top: float, desk: dict[str, Any]) -> None:
+        self.ids, self.top = ids, top
+        self._desk = desk
+
+    def place(self, place: dict[str, Any]) -> tuple[float, float] | None:
+        """Where a stage program is drawn beside this row: its own place there, if no surface is in its way."""
+        rows = desk_rows(self._desk)
+        home = next((row for row in rows if row.top <= place["at"][1] < row.bottom), rows[0] if rows else self)
+        x, y = place["at"][0], place["at"][1] - home.top
+        if len(self.ids) == len(self._desk["surfaces"]):
+            return x, place["at"][1]
+        for surface in self._desk["surfaces"]:
+            if surface["id"] not in self.ids:
+                continue
+            wide, high = _extent(surface)
+            left, top = surface["at"][0], surface["at"][1] - self.top
+            if left < x + place["size"][0] and x < left + wide and top < y + place["size"][1] and y < top + high:
+                return None
+        return x, y
+
+    @property
+    def bottom(self) -> float:
+        """Where the row ends."""
+        return max((s["at"][1] + _extent(s)[1] for s in self._desk["surfaces"] if s["id"] in self.ids), default=0.0)
+
+
+def desk_rows(desk: dict[str, Any]) -> list[DeskRow]:
+    """Surfaces that overlap from top to bottom share a row."""
+    rows: list[DeskRow] = []
+    for surface in sorted(desk["surfaces"], key=lambda s: s["at"][1]):
+        if rows and surface["at"][1] < rows[-1].bottom - 0.25:
+            rows[-1].ids.add(surface["id"])
+        else:
+            rows.append(DeskRow({surface["id"]}, surface["at"][1], desk))
+    return rows
 
 
 def _extent(surface: dict[str, Any]) -> tuple[float, float]:

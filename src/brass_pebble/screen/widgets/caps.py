@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from rich.style import Style
+
 from brass_pebble.screen.palette import Palette
 
 from .canvas import Canvas, centre, fit, paint
@@ -15,7 +17,7 @@ class CapState:
     """How a control is right now.
 
     `latched` is held down by the screen, `lit` by a chord that it latched; `step` is where its cycle stands; `marked`
-    is chosen together with others; `progress` is 0 to 1 while its run plays, else None.
+    is chosen together with others; `at` is where it is, if it moves; `progress` is 0 to 1 while its run plays, or None.
     """
 
     selected: bool = False
@@ -25,6 +27,7 @@ class CapState:
     step: str = ""
     marked: bool = False
     asleep: bool = False
+    at: tuple[float, ...] = ()
     progress: float | None = None
 
 
@@ -40,8 +43,8 @@ def cell_box(control: dict[str, Any], unit: tuple[int, int]) -> tuple[int, int, 
 # Corners, then the horizontal and the vertical line: drawn lines meet without seams in every font.
 _ROUND, _HEAVY, _FAINT, _DOUBLE = "╭╮╰╯─│", "┏┓┗┛━┃", "╭╮╰╯╌╎", "╔╗╚╝═║"
 # What stands before the label of a further gesture.
-_FURTHER = {"tap": "tap", "double tap": "twice", "hold": "hold", "release": "let go"}
-_FURTHER_SHORT = {"tap": "·", "double tap": "∶", "hold": "↧", "release": "↥"}
+_FURTHER = {"press": "press", "tap": "tap", "double tap": "twice", "hold": "hold", "release": "let go"}
+_FURTHER_SHORT = {"press": "•", "tap": "·", "double tap": "∶", "hold": "↧", "release": "↥"}
 
 
 def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
@@ -70,19 +73,62 @@ def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, 
     canvas.put(x, foot, lines[2] + lines[4] * inner + lines[3], style)
     canvas.fill(x + 1, y + 1, inner, height - 2, paint(text, fill))
     _draw_text(canvas, control, (x + 1, y + 1, inner, height - 2), state, (text, fill, palette))
+    if control.get("moves") and height > 2:
+        _draw_position(canvas, control, (x + 1, y + 1, inner, height - 2), state, palette, fill)
     if state.progress is not None:
         done = max(1, round(inner * min(1.0, max(0.0, state.progress))))
         canvas.put(x + 1, foot, "▬" * done, paint(palette.text, ground, bold=True))
+
+
+def _draw_head(canvas: Canvas, control: dict[str, Any], place: tuple[int, int, int, int], mark: str,
+               styles: tuple[Style, Style]) -> None:
+    """The first line: what is printed on the cap, and the sign of what it does."""
+    x, y, width, margin = place
+    canvas.put(x + margin, y, fit(control["legend"], width - 2 * margin - len(mark)), styles[0])
+    canvas.put(x + width - len(mark) - margin, y, mark, styles[1])
+
+
+_EIGHTHS = " ▁▂▃▄▅▆▇█"
+
+
+def _draw_position(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
+                   palette: Palette, fill: str) -> None:
+    """Where something that moves is: a level at the foot, a column at the right, a dot for a stick."""
+    x, y, width, height = box
+    style = paint(palette.brass if not state.down else palette.on_brass, fill, bold=True)
+    quiet = paint(palette.dim, fill)
+    at = state.at or (0.0,) * int(control["moves"])
+    shape = control.get("shape", "knob")
+    if control.get("turns"):
+        canvas.put(x, y + height - 1, "◂" + "·" * max(0, width - 2) + "▸", quiet)
+    elif shape == "stick" and len(at) > 1:
+        # The dot moves over the whole cap.
+        across = x + round((at[0] + 1) / 2 * (width - 1))
+        y, height = (y + 2, height - 2) if height > 3 else (y, height)
+        down = y + round((at[1] + 1) / 2 * (height - 1))
+        canvas.put(x + width // 2, y + height // 2, "·", quiet)
+        canvas.put(across, down, "◉" if any(abs(value) > 0.02 for value in at) else "○", style)
+    elif shape == "slider" and height >= 3:
+        share = (at[0] + 1) / 2 if control.get("centred") else at[0]
+        filled = share * height * 8
+        for row in range(height):
+            part = int(min(8, max(0, filled - row * 8)))
+            canvas.put(x + width - 1, y + height - 1 - row, _EIGHTHS[part] if part else "·", style if part else quiet)
+    else:
+        share = (at[0] + 1) / 2 if control.get("centred") else at[0]
+        lit = round(share * width)
+        canvas.put(x, y + height - 1, "▰" * lit, style)
+        canvas.put(x + lit, y + height - 1, "▱" * (width - lit), quiet)
 
 
 def _further(control: dict[str, Any], width: int) -> str:
     """What its other gestures do, in few words; only a sign for those together with another control."""
     gestures = list(control.get("gestures", {}).items())[1:]
     together = ["⊕"] if control.get("together") else []
-    text = " ".join([*(f"{_FURTHER[gesture]} {row['label']}" for gesture, row in gestures), *together])
+    text = " ".join([*(f"{_FURTHER.get(gesture, gesture)} {row['label']}" for gesture, row in gestures), *together])
     if len(text) <= width:
         return text
-    return " ".join([*(f"{_FURTHER_SHORT[gesture]}{row['label']}" for gesture, row in gestures), *together])
+    return " ".join([*(f"{_FURTHER_SHORT.get(gesture, '~')}{row['label']}" for gesture, row in gestures), *together])
 
 
 def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
@@ -95,7 +141,7 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
     mark = "⇓" if state.latched else ("●" if state.down else state.step or control.get("glyph", ""))
     if state.lit:
         mark, strong = "◉", paint(text if state.down else palette.verdigris, fill, bold=True)
-    further = _further(control, width)
+    further = _further(control, width) if not control.get("moves") else ""
     if further and not (height >= 3 and width >= 6):
         mark += "+"
     if bound and (control.get("broken") or control.get("absent")):
@@ -108,11 +154,27 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
             canvas.put(x + width - 1, y, mark, strong)
         return
     margin = 1 if width >= 6 else 0
-    canvas.put(x + margin, y, fit(control["legend"], width - 2 * margin - len(mark)), quiet)
-    canvas.put(x + width - len(mark) - margin, y, mark, paint(text if not state.lit else palette.verdigris, fill))
+    if control.get("shape") == "slider" and control.get("moves") and height >= 3:
+        canvas.put(x + margin, y, fit(control["legend"], width - 2 - margin), quiet)
+        canvas.put(x + margin, y + height - 1, mark, paint(text, fill))
+    else:
+        _draw_head(canvas, control, (x, y, width, margin), mark, (quiet, paint(
+            text if not state.lit else palette.verdigris, fill)))
     if further and height >= 3 and width >= 6:
         canvas.put(x, y + height - 1, centre(fit(further, width), width), quiet)
         height -= 1
+    if control.get("moves") and height == 2:
+        # One line is left beside the level.
+        canvas.put(x, y, " " * width, quiet)
+        label = control["label"] if bound else control["legend"]
+        canvas.put(x, y, centre(fit(label, width - 2), width), strong if bound else quiet)
+        canvas.put(x + width - 1, y, mark, paint(text, fill))
+        return
+    if control.get("moves"):
+        # The foot, or the right edge, shows where it is; a stick all below its label.
+        height = 2 if control.get("shape") == "stick" else height - 1
+        if control.get("shape") == "slider" and width > 3:
+            width -= 2
     if not bound:
         return
     words = control["label"].split()

@@ -20,6 +20,8 @@ class StatusLine(Static):
     def __init__(self, state: DeskState) -> None:
         super().__init__()
         self.state = state
+        # What a view adds, such as which row of the desk is shown.
+        self.note = ""
 
     def on_mount(self) -> None:
         """Keep the age of the last press fresh."""
@@ -52,6 +54,8 @@ class StatusLine(Static):
             line.append(f"   {pinned}{window['shown']}", style=style)
         goes_to = ", ".join(p["name"] for p in state.programs) if state.desk["output"] == "stage" else "real programs"
         line.append(f"   to: {goes_to or 'nowhere'}", style=palette.dim)
+        if self.note:
+            line.append(f"   {self.note}", style=palette.dim)
         if state.problems:
             count = len(state.problems)
             line.append(f"   ✗ {count} {'problem' if count == 1 else 'problems'} (p)", style=f"bold {palette.rust}")

@@ -51,6 +51,7 @@ class SurfaceDrawing(Widget):
         self.sheet = ""
         self._lines: list[Strip] = []
         self._mouse_on = ""
+        self._dragged = False
         self._timer: Timer | None = None
 
     @property
@@ -101,7 +102,7 @@ class SurfaceDrawing(Widget):
                 selected=control["id"] == self.selected, down=spot in self.state.down,
                 latched=control["id"] in self.latched, lit=control["id"] in latched,
                 step=self._step(control), marked=control["id"] in self.marked, asleep=surface["state"] != "taken",
-                progress=progress), palette)
+                at=tuple(self.state.at.get(spot, ())), progress=progress), palette)
         if not surface["controls"]:
             canvas.put(0, 1, "no drawing yet: i, then draw it", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
@@ -184,12 +185,53 @@ class SurfaceDrawing(Widget):
                 return str(control["id"])
         return ""
 
+    class Turned(Message):
+        """The mouse's wheel turned over a control that moves, or it was dragged: `steps`, or `to` for each axis."""
+
+        def __init__(self, spot: Spot, steps: int, to: list[float]) -> None:
+            super().__init__()
+            self.spot, self.steps, self.to = spot, steps, to
+
+    def _row(self, control: str) -> dict[str, Any] | None:
+        return self.state.control((self.surface_id, control))
+
+    def _wheel(self, event: events.MouseScrollUp | events.MouseScrollDown, steps: int) -> None:
+        control = self.control_at(event.x, event.y)
+        if control and (self._row(control) or {}).get("moves"):
+            event.stop()
+            self.post_message(self.Turned((self.surface_id, control), steps, []))
+
+    def on_mouse_scroll_up(self, event: events.MouseScrollUp) -> None:
+        """Turn what is under the pointer to the right."""
+        self._wheel(event, 1)
+
+    def on_mouse_scroll_down(self, event: events.MouseScrollDown) -> None:
+        """Turn it to the left."""
+        self._wheel(event, -1)
+
+    def on_mouse_move(self, event: events.MouseMove) -> None:
+        """Drag a stick or a slider."""
+        row = self._row(self._mouse_on) if self._mouse_on else None
+        if row is None or not row.get("moves") or row.get("turns"):
+            return
+        x, y, width, height = cell_box(row, self.unit)
+        across = min(1.0, max(0.0, (event.x - x) / max(1, width - 1)))
+        down = min(1.0, max(0.0, (event.y - TITLE_ROWS - y) / max(1, height - 1)))
+        if row["moves"] > 1:
+            to = [across * 2 - 1, down * 2 - 1]
+        else:
+            place = 1 - down if row.get("shape") == "slider" else across
+            to = [place * 2 - 1 if row.get("centred") else place]
+        self._dragged = True
+        self.post_message(self.Turned((self.surface_id, self._mouse_on), 0, to))
+
     def on_mouse_down(self, event: events.MouseDown) -> None:
         """Press the key under the pointer."""
         control = self.control_at(event.x, event.y)
         if control and event.button == 1:
             self._mouse_on = control
             self.capture_mouse()
+            self._dragged = False
             self.post_message(self.Pressed((self.surface_id, control), down=True))
 
     def on_mouse_up(self, event: events.MouseUp) -> None:
@@ -197,4 +239,8 @@ class SurfaceDrawing(Widget):
         if self._mouse_on:
             self.release_mouse()
             self.post_message(self.Pressed((self.surface_id, self._mouse_on), down=False))
+            row = self._row(self._mouse_on)
+            if self._dragged and row is not None and row.get("centred"):
+                # Nobody's finger is on the stick any more.
+                self.post_message(self.Turned((self.surface_id, self._mouse_on), 0, [0.0] * int(row["moves"])))
             self._mouse_on = ""

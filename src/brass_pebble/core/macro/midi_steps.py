@@ -1,0 +1,235 @@
+"""Steps that send MIDI: notes that sound for a while, values, whole messages, a clock to play along with."""
+
+from __future__ import annotations
+
+from array import array
+from dataclasses import dataclass
+from typing import ClassVar
+
+from lark import Token
+
+from ..drive import midi_set
+from ..durations import write_duration
+from ..problem import ProblemError
+from ..sending import midi_send, note_code
+from ..signal import FINE_CC, NRPN, REAL_TIME, family_of, find_signal, number_and_channel
+from .asks import Laying
+from .program import Timeline, lay_all
+from .steps import Block, Pieces, Step, read_time, reckon, token
+from .values import check_values, is_fixed, say, unquote
+
+# MIDI 1.0: so many clock messages for each beat.
+PULSES = 24
+SLOWEST, FASTEST = 20, 400
+LONGEST_MESSAGE = 65_536
+_COMMANDS = {name: number for number, name in REAL_TIME.items() if name != "clock"}
+
+
+def read_receiver(piece: Token | object | None) -> str:
+    """Where a message goes; an empty name is the desk's usual receiver."""
+    return unquote(str(piece)) if piece is not None else ""
+
+
+def _behind(to: str) -> str:
+    quoted = to.replace("\\", "\\\\").replace('"', '\\"')
+    return f' to "{quoted}"' if to else ""
+
+
+def read_channel(piece: object | None, line: int) -> int:
+    """A channel, counted from 0; 1 if none is told."""
+    if piece is None:
+        return 0
+    word = token(piece)  # type: ignore[arg-type]
+    if not word.isdigit() or not 1 <= int(word) <= 16:
+        raise ProblemError(f"“{word}” is no channel", line=line, column=word.column or 0,
+                           hint="MIDI has channels from 1 to 16")
+    return int(word) - 1
+
+
+@dataclass(eq=False, repr=False)
+class SendNote(Step):
+    """A note that sounds for a while; it is let go however the run ends."""
+
+    note: object = None
+    channel: int = 0
+    strength: object = None
+    length: int | None = None
+    to: str = ""
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.note, self.strength = pieces[0], pieces[2]
+        self.channel, self.length = read_channel(pieces[1], self.line), read_time(pieces[3], self.line)
+        self.to = read_receiver(pieces[4])
+        for expression in (self.note, self.strength):
+            check_values(expression, known, self.line)
+
+    @property
+    def fixed(self) -> bool:
+        return is_fixed(self.note) and is_fixed(self.strength)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        note = reckon(self.note, timeline, self.line)
+        strength = 100 if self.strength is None else reckon(self.strength, timeline, self.line)
+        if not 0 <= note <= 127 and is_fixed(self.note):
+            raise ProblemError(f"there is no note {note}", line=self.line, hint="Notes are 0 to 127, 60 is middle C")
+        # What is reckoned from a press stays within what there is.
+        note = max(0, min(127, note))
+        code = note_code(self.to, self.channel, note)
+        if code in timeline.down:
+            timeline.release((code,))
+        timeline.down[code] = timeline.line
+        timeline.program.add(timeline.now, code, max(1, min(127, strength)), timeline.line)
+        timeline.pass_time(timeline.tap if self.length is None else self.length)
+        timeline.release((code,))
+        yield from ()
+
+    def words(self) -> str:
+        strength = f" strength {say(self.strength)}" if self.strength is not None else ""
+        length = f" for {write_duration(self.length)}" if self.length is not None else ""
+        return f"send note {say(self.note)} on {self.channel + 1}{strength}{length}{_behind(self.to)}"
+
+
+@dataclass(eq=False, repr=False)
+class SendValue(Step):
+    """A control change, pair, NRPN, bend or pressure, set to a value; or a program change."""
+
+    kind: str = "cc"
+    number: str = ""
+    channel: int = 0
+    value: object = None
+    to: str = ""
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.kind, self.number = " ".join(str(pieces[0]).split()), str(pieces[1] or "")
+        self.channel, self.value, self.to = read_channel(pieces[2], self.line), pieces[3], read_receiver(pieces[4])
+        check_values(self.value, known, self.line)
+        if self.kind != "program" and self.value is None:
+            raise ProblemError(f"{self.kind} needs a value", line=self.line, hint=f"Write send {self._signal} at 64")
+        if self.kind == "program" and (self.value is not None or not self.number):
+            raise ProblemError("a program change has a number and nothing else", line=self.line,
+                               hint="Write send program 5 on 1")
+        try:
+            find_signal(self._signal)
+        except ProblemError as error:
+            raise ProblemError(error.problem.what, line=self.line, column=token(pieces[0]).column or 0,
+                               hint=error.problem.hint) from None
+
+    @property
+    def _signal(self) -> str:
+        return f"{self.kind} {self.number}".strip() + f" on {self.channel + 1}"
+
+    @property
+    def fixed(self) -> bool:
+        return self.value is None or is_fixed(self.value)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        signal = find_signal(self._signal)
+        if self.value is None:
+            number, channel = number_and_channel(signal)
+            timeline.move(*midi_send(self.to, bytes((0xC0 | channel, number))))
+        else:
+            wide = family_of(signal) in (FINE_CC, NRPN) or self.kind == "bend"
+            value = max(0, min(16383 if wide else 127, reckon(self.value, timeline, self.line)))
+            for code, packed in midi_set(signal, value, self.to):
+                timeline.move(code, packed)
+        yield from ()
+
+    def words(self) -> str:
+        value = f" at {say(self.value)}" if self.value is not None else ""
+        return f"send {self._signal}{value}{_behind(self.to)}"
+
+
+@dataclass(eq=False, repr=False)
+class SendBytes(Step):
+    """A whole message as it is, like a system exclusive one."""
+
+    message: bytes = b""
+    to: str = ""
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        text, self.to = unquote(str(pieces[0])), read_receiver(pieces[1])
+        from mido import parse_all
+        try:
+            self.message = bytes.fromhex(text)
+            whole = self.message and sum(len(message.bytes()) for message in parse_all(self.message)) == len(
+                self.message)
+        except ValueError:
+            whole = False
+        if not whole or len(self.message) > LONGEST_MESSAGE:
+            raise ProblemError("these are no whole MIDI messages", line=self.line, column=token(pieces[0]).column or 0,
+                               hint='Write two hex digits for each byte, as send bytes "F0 7D 01 F7"')
+
+    def lay(self, timeline: Timeline) -> Laying:
+        timeline.move(*midi_send(self.to, self.message))
+        yield from ()
+
+    def words(self) -> str:
+        return f'send bytes "{self.message.hex(" ").upper()}"{_behind(self.to)}'
+
+
+@dataclass(eq=False, repr=False)
+class SendCommand(Step):
+    """Start, continue or stop, for what follows a clock."""
+
+    command: str = "start"
+    to: str = ""
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.command, self.to = str(pieces[0]), read_receiver(pieces[1])
+
+    def lay(self, timeline: Timeline) -> Laying:
+        timeline.move(*midi_send(self.to, bytes((_COMMANDS[self.command],))))
+        yield from ()
+
+    def words(self) -> str:
+        return f"send {self.command}{_behind(self.to)}"
+
+
+@dataclass(eq=False, repr=False)
+class Clock(Block):
+    """A MIDI clock that runs while the block plays, with start before it and stop behind: 24 messages a beat.
+
+    Each message has its place counted from the start: a slow drift is impossible.
+    """
+
+    tempo: int = 120
+    to: str = ""
+    takes_body: ClassVar[bool] = True
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        word = token(pieces[0])
+        self.to = read_receiver(pieces[1])
+        if not word.isdigit() or not SLOWEST <= int(word) <= FASTEST:
+            raise ProblemError(f"“{word}” is no tempo", line=self.line, column=word.column or 0,
+                               hint=f"Write beats a minute, from {SLOWEST} to {FASTEST}: clock 120")
+        self.tempo = int(word)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        if not super().fixed:
+            raise ProblemError("what depends on the press or waits cannot be played to a clock", line=self.line,
+                               hint="Take it out of the clock's block")
+        program, first, start = timeline.program, len(timeline.program.times), timeline.now
+        timeline.move(*midi_send(self.to, b"\xfa"))
+        yield from lay_all(self.body, timeline)
+        end = timeline.now
+        code, packed = midi_send(self.to, b"\xf8")
+        pulses = [(start + count * 60_000_000_000 // (self.tempo * PULSES), code, packed, self.line)
+                  for count in range((end - start) * self.tempo * PULSES // 60_000_000_000 + 1)]
+        events = list(zip(program.times[first:], program.codes[first:], program.values[first:], program.lines[first:],
+                          strict=True))
+        # The clock's own message comes before what sounds on it; the start comes before both.
+        merged = sorted([*events[:1], *pulses, *events[1:]], key=lambda event: event[0])
+        for name, column in zip(("times", "codes", "values", "lines"), zip(*merged, strict=True), strict=True):
+            kept = getattr(program, name)[:first]
+            setattr(program, name, kept + array(kept.typecode, column))
+        timeline.begin(self.line)
+        timeline.move(*midi_send(self.to, b"\xfc"))
+
+    def words(self) -> str:
+        return f"clock {self.tempo}{_behind(self.to)}"
+
+
+MIDI_STEPS: dict[str, type[Step]] = {
+    "send_note": SendNote, "send_value": SendValue, "send_bytes": SendBytes, "send_command": SendCommand,
+    "clock": Clock,
+}

@@ -1,0 +1,1 @@
+"""How a position is read: the curve, its settings, the live position."""

@@ -1,0 +1,324 @@
+"""The Curve view: how a position is read.  The curve with the live position on it, changed by keys, live at once."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, fields, replace
+from pathlib import Path
+from typing import Any, ClassVar
+
+from rich.text import Text
+from textual import work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Footer, Static
+
+from brass_pebble.client import Message
+from brass_pebble.core.axis import LONGEST_SMOOTH, AxisSettings, write_share
+from brass_pebble.core.durations import MS, say_duration
+from brass_pebble.paper.curve import curve_svg, say_settings
+from brass_pebble.screen.desk_actions import DeskActions
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.sheets import Sheet, key_help
+from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.widgets.path_bar import PathBar
+from brass_pebble.screen.widgets.status_line import StatusLine
+
+from .plot import CurvePlot
+
+
+@dataclass(frozen=True)
+class Knob:
+    """One setting: what it is called, how far one key changes it, its limits, and what it means."""
+
+    name: str
+    shown: str
+    step: float
+    low: float
+    high: float
+    means: str
+
+
+KNOBS = (
+    Knob("dead", "dead zone", 0.01, 0.0, 0.9, "how far from its rest it counts as resting"),
+    Knob("full", "full at", 0.01, 0.1, 1.0, "where it counts as at its end, if it never gets there"),
+    Knob("curve", "curve", 0.1, 0.1, 10.0, "1 is straight, above is fine near the rest, below is quick"),
+    Knob("invert", "turned round", 1, 0, 1, "left for right, down for up"),
+    Knob("smooth", "smoothing", 5 * MS, 0, LONGEST_SMOOTH, "evens out jitter; costs as much time"),
+    Knob("still", "stillness", 0.001, 0.0, 0.2, "smaller changes say nothing"),
+    Knob("threshold", "pressed at", 0.01, 0.05, 0.95, "from here on it counts as pressed, or pushed"),
+    Knob("gap", "let go below by", 0.01, 0.01, 0.5, "so far below it counts as let go"),
+)
+
+
+def say_value(knob: Knob, settings: AxisSettings) -> str:
+    """A setting's value in words."""
+    value = getattr(settings, knob.name)
+    if knob.name == "invert":
+        return "yes" if value else "no"
+    if knob.name == "smooth":
+        return say_duration(value) if value else "none"
+    return f"{value:.1f}" if knob.name == "curve" else write_share(round(value, 4))
+
+
+class CurveView(DeskActions):
+    """One axis of one control."""
+
+    CSS = """
+    CurveView { layout: vertical; background: $background; }
+    CurveView #body { height: 1fr; padding: 1 1 0 1; }
+    CurveView #side { width: 52; padding: 0 0 0 2; }
+    CurveView #names { height: 2; }
+    CurveView #rows { height: 1fr; }
+    CurveView #numbers { height: 6; }
+    """
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("up", "choose(-1)", "setting before", show=False), Binding("down", "choose(1)", "setting"),
+        Binding("left", "change(-1)", "less"), Binding("right", "change(1)", "more"),
+        Binding("shift+left", "change(-10)", "much less", show=False),
+        Binding("shift+right", "change(10)", "much more", show=False),
+        Binding("a", "axis", "other axis"), Binding("v", "compare", "before / after"),
+        Binding("k", "calibrate", "calibrate"), Binding("delete", "plain", "as usual", show=False),
+        Binding("s", "export", "save as SVG"),
+        Binding("left_square_bracket", "turn(-1)", "turn left", show=False),
+        Binding("right_square_bracket", "turn(1)", "turn right", show=False),
+        Binding("enter", "done", "end calibration", show=False),
+        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False), Binding("x", "stop", "stop all"),
+        Binding("R", "restart", "restart engine", show=False),
+        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "back"),
+    ]
+
+    AUTO_FOCUS = "CurvePlot"
+
+    def __init__(self, state: DeskState, link: Link, spot: Spot) -> None:
+        super().__init__(state, link)
+        self.spot = spot
+        self.axis = 0
+        self.chosen = 0
+        self._before: list[AxisSettings] = []
+        self._after: AxisSettings | None = None
+        self._calibrating = False
+
+    def compose(self) -> ComposeResult:
+        """The plot, and the settings beside it."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        with Horizontal(id="body"):
+            yield CurvePlot()
+            with Vertical(id="side"):
+                yield Static("", id="names", markup=False)
+                yield Static("", id="rows", markup=False)
+                yield Static("", id="numbers", markup=False)
+        yield Footer(show_command_palette=False)
+
+    @property
+    def row(self) -> dict[str, Any]:
+        """The control's row; empty if it went away."""
+        return self.state.control(self.spot) or {}
+
+    def settings(self, axis: int | None = None) -> AxisSettings:
+        """How the axis is read now."""
+        axes = self.row.get("axes", [])
+        at = self.axis if axis is None else axis
+        if at >= len(axes):
+            return AxisSettings()
+        known = {field.name for field in fields(AxisSettings)}
+        return AxisSettings(**{name: value for name, value in axes[at].items() if name in known})
+
+    async def show_all(self) -> None:
+        """Draw everything."""
+        row = self.row
+        if not row.get("axes"):
+            self.notify("This control does not move any more.", timeout=4)
+            self.app.pop_screen()
+            return
+        if not self._before:
+            self._before = [self.settings(axis) for axis in range(len(row["axes"]))]
+        plot = self.query_one(CurvePlot)
+        plot.settings, plot.before = self.settings(), self._before[self.axis]
+        plot.centred = bool(row.get("centred"))
+        plot.presses = not row.get("turns")
+        self.query_one(StatusLine).redraw()
+        self.query_one(PathBar).show(self.spot, following=True)
+        self._show_place()
+        self._show_side()
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News: most often where it is now."""
+        topic = message["topic"]
+        if topic == "moves":
+            if self.spot in changed:
+                self._show_place()
+        elif topic == "desk":
+            await self.show_all()
+        elif topic in ("trace", "layers"):
+            self.query_one(PathBar).show(self.spot, following=True)
+            self.query_one(StatusLine).redraw()
+
+    @property
+    def place(self) -> float:
+        """Where the axis is."""
+        at = self.state.at.get(self.spot, [])
+        return float(at[self.axis]) if self.axis < len(at) else 0.0
+
+    def _show_place(self) -> None:
+        plot = self.query_one(CurvePlot)
+        plot.at = self.place
+        plot.redraw()
+        palette, settings = self.palette, self.settings()
+        response = settings.respond(self.place, centred=plot.centred)
+        text = Text()
+        text.append("now   ", style=palette.dim)
+        text.append(f"{self.place * 100:6.1f} %", style=f"bold {palette.text}")
+        text.append("  leads to  ", style=palette.dim)
+        text.append(f"{response * 100:6.1f} %", style=f"bold {palette.verdigris}")
+        text.append("\n")
+        before = self._before[self.axis].respond(self.place, centred=plot.centred) if self._before else response
+        text.append(f"before it would have led to {before * 100:.1f} %\n", style=palette.dim)
+        raw = self.state.raw.get(self.spot, [])
+        if self.axis < len(raw):
+            text.append(f"the device reports {raw[self.axis]}", style=palette.dim)
+        if self._calibrating:
+            text.append("\n● Move it to both ends a few times, let it rest, then Enter.", style=f"bold {palette.brass}")
+        elif self._after is not None:
+            text.append("\n◌ as it was before; v brings the change back", style=f"bold {palette.brass}")
+        self.query_one("#numbers", Static).update(text)
+
+    def _show_side(self) -> None:
+        palette, row, settings = self.palette, self.row, self.settings()
+        surface = self.state.surface(self.spot[0])
+        names = Text()
+        names.append(f"{surface['name'] if surface else ''} ▸ {row['legend']}", style=f"bold {palette.brass}")
+        if row["moves"] > 1:
+            names.append(f"   {('across', 'down')[self.axis]}  (a: the other)", style=palette.dim)
+        names.append(f"\n{row.get('sends', '')}", style=palette.dim)
+        self.query_one("#names", Static).update(names)
+        rows = Text()
+        for index, knob in enumerate(KNOBS):
+            here = index == self.chosen
+            value, was = say_value(knob, settings), say_value(knob, self._before[self.axis])
+            rows.append("▸ " if here else "  ", style=palette.brass)
+            rows.append(f"{knob.shown:16}", style=f"bold {palette.brass}" if here else palette.text)
+            style = f"bold {palette.text}" if here else palette.text
+            rows.append(f"◂ {value} ▸" if here else f"  {value}", style=style)
+            if value != was:
+                rows.append(f"   was {was}", style=palette.dim)
+            rows.append("\n")
+            if here:
+                rows.append(f"    {knob.means}\n", style=palette.dim)
+        measured = [f"{name} {value}" for name in ("low", "centre", "high")
+                    if (value := getattr(settings, name)) is not None]
+        rows.append("\n  measured: ", style=palette.dim)
+        rows.append(", ".join(measured) or "not yet; the device's own ends count (k measures)", style=palette.dim)
+        self.query_one("#rows", Static).update(rows)
+
+    # Changing.
+
+    def action_choose(self, step: int) -> None:
+        """Another setting."""
+        self.chosen = (self.chosen + step) % len(KNOBS)
+        self._show_side()
+
+    def action_axis(self) -> None:
+        """The stick's other axis."""
+        if self.row.get("moves", 1) > 1:
+            self.axis = 1 - self.axis
+            self._after = None
+            self.call_later(self.show_all)
+        else:
+            self.notify("It has only one axis.", timeout=3)
+
+    def action_change(self, steps: int) -> None:
+        """More or less of the chosen setting."""
+        knob, settings = KNOBS[self.chosen], self.settings()
+        value = getattr(settings, knob.name)
+        if knob.name == "invert":
+            changed: Any = not value
+        else:
+            changed = min(knob.high, max(knob.low, value + steps * knob.step))
+            changed = int(changed) if knob.name == "smooth" else round(changed, 4)
+        self._after = None
+        self._give(replace(settings, **{knob.name: changed}))
+
+    def _give(self, settings: AxisSettings) -> None:
+        axes = self.row.get("axes", [])
+        if self.axis < len(axes):
+            # The next key comes before the engine has answered.
+            axes[self.axis] |= {field.name: getattr(settings, field.name) for field in fields(AxisSettings)}
+        self._send(settings)
+        self.call_later(self.show_all)
+
+    @work(group="axis")
+    async def _send(self, settings: AxisSettings) -> None:
+        await self.ask("set_axis", surface=self.spot[0], control=self.spot[1], axis=self.axis,
+                       **{field.name: getattr(settings, field.name) for field in fields(AxisSettings)})
+
+    def action_compare(self) -> None:
+        """As it was when this view was opened, and back: felt on the device itself."""
+        if self._after is None:
+            self._after = self.settings()
+            self._give(self._before[self.axis])
+        else:
+            settings, self._after = self._after, None
+            self._give(settings)
+
+    @work(group="axis")
+    async def action_plain(self) -> None:
+        """As usual for such a thing."""
+        await self.ask("set_axis", surface=self.spot[0], control=self.spot[1], axis=self.axis, usual=True)
+
+    @work(group="axis")
+    async def action_calibrate(self) -> None:
+        """Find the ends by moving it there."""
+        if self.row.get("turns"):
+            self.notify("It has no ends: it only tells how far it was turned.", timeout=4)
+        elif await self.ask("calibrate", surface=self.spot[0], control=self.spot[1], step="begin"):
+            self._calibrating = True
+            self._show_place()
+
+    @work(group="axis")
+    async def action_done(self) -> None:
+        """The calibration is over: what was seen counts from now on."""
+        if self._calibrating:
+            self._calibrating = False
+            if reply := await self.ask("calibrate", surface=self.spot[0], control=self.spot[1], step="end"):
+                self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=5)
+            self._show_place()
+
+    async def action_leave(self) -> None:
+        """End a calibration, or go back."""
+        if self._calibrating:
+            self._calibrating = False
+            self._show_place()
+        else:
+            self.app.pop_screen()
+
+    def action_turn(self, steps: int) -> None:
+        """Move it, on the bench."""
+        self.turn(self.spot, steps, axis=self.axis)
+
+    def action_export(self) -> None:
+        """Save the curve as a drawing, where this program was started."""
+        surface, row = self.state.surface(self.spot[0]), self.row
+        name = f"{surface['name'] if surface else ''} {row['legend']}"
+        file = Path.cwd() / (re.sub(r"[^a-z0-9]+", "-", f"{name} curve".lower()).strip("-") + ".svg")
+        try:
+            file.write_text(curve_svg(name, self.settings(), self._before[self.axis], centred=bool(row.get("centred"))),
+                            encoding="utf-8")
+        except OSError as error:
+            self.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
+                        severity="error", timeout=8)
+            return
+        self.notify(str(file), title="The curve is saved", timeout=8)
+
+    def action_keys(self) -> None:
+        """All keys."""
+        rows = [("↑ ↓", "choose a setting"), ("← →", "less, more; with Shift ten times as much"),
+                ("a", "a stick's other axis"), ("v", "feel it as it was before, and back"),
+                ("k", "calibrate: move it to its ends, then Enter"), ("Delete", "everything as usual"),
+                ("s", "save the curve as SVG"), ("[ ]", "move it, on the bench"), ("u  r", "undo, redo"),
+                ("x", "stop everything, release everything"), ("Esc", "back"),
+                ("", ""), ("now", say_settings(self.settings()))]
+        self.app.push_screen(Sheet("Keys of the Curve view", key_help(rows, self.palette)))
