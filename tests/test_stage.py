@@ -92,7 +92,7 @@ def test_every_demo_macro_is_noticed_by_the_stage(ovenlight: StageProgram, file:
         events: dict[int, dict[str, Any]] = {}
         rehearse_here(macro, StageOutput({"ovenlight": ovenlight}), events.__setitem__)
         assert all(reaction["good"] for event in events.values() for reaction in event["reactions"]), events
-        assert sum(len(event["reactions"]) for event in events.values()) >= 3
+        assert sum(len(event["reactions"]) for event in events.values()) >= 2
         return
     reactions = rehearse([ovenlight], macro.program)
     assert reactions

@@ -9,7 +9,7 @@ kernel_package() { apt-cache depends linux-image-amd64 2> /dev/null | awk '/Depe
 package=$(kernel_package)
 [ -n "$package" ] || { apt-get update -qq || true; package=$(kernel_package); }
 [ -n "$package" ] || { echo "apt knows no linux-image-amd64; run apt-get update" >&2; exit 1; }
-stamp="$package $(cksum < "$here/init.sh" | cut -d' ' -f1)"
+stamp="$package $(cat "$here/init.sh" "$here/build.sh" | cksum | cut -d' ' -f1)"
 [ -f "$out/stamp" ] && [ "$(cat "$out/stamp")" = "$stamp" ] && exit 0
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
@@ -23,7 +23,7 @@ depmod -b "$modules" "$version"
 root=$work/root
 mkdir -p "$root/bin" "$root/modules" "$root/proc" "$root/sys" "$root/dev" "$root/host" "$root/job" "$root/top" "$root/all"
 cp "$(command -v busybox)" "$root/bin/busybox"
-for module in virtio_pci 9pnet_virtio 9p overlay evdev uinput uhid hid-generic; do
+for module in virtio_pci 9pnet_virtio 9p overlay evdev uinput uhid hid-generic snd-seq snd-virmidi snd-seq-midi; do
     modprobe -d "$modules" -S "$version" --show-depends "$module" | awk '/^insmod/ {print $2}'
 done | awk '!seen[$0]++' > "$work/list"
 while read -r file; do

@@ -170,6 +170,19 @@ class StagePlace:
 
 
 @dataclass(frozen=True)
+class NetworkSettings:
+    """What is open to the network: ports for MIDI sessions (the next one, too) and OSC, 0 for none.
+
+    `listen` is the address that is listened at, `name` what others see; the desk's own name without it.
+    """
+
+    midi: int = 0
+    osc: int = 0
+    listen: str = "0.0.0.0"
+    name: str = ""
+
+
+@dataclass(frozen=True)
 class Desk:
     """One whole set-up.  `output` is "uinput", "x11" or "stage"; times in ns.
 
@@ -194,6 +207,7 @@ class Desk:
     broken_macros: dict[str, str] = field(default_factory=dict)
     midi_to: str = ""
     middle_c: int = 4
+    network: NetworkSettings = field(default_factory=NetworkSettings)
 
     @cached_property
     def uses_controller(self) -> bool:
@@ -236,6 +250,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     if not 3 <= middle_c <= 5:
         top.problem("middle_c", "note 60 is called C3, C4 or C5", "Write 3, 4 or 5")
         middle_c = 4
+    network = _read_network(top.table("network"))
     for check in checks:
         check(surfaces)
     places = []
@@ -245,7 +260,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         fields.done()
     top.done()
     return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
-                surfaces, tuple(places), macros, broken_macros, midi_to, middle_c), problems
+                surfaces, tuple(places), macros, broken_macros, midi_to, middle_c, network), problems
 
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
@@ -293,6 +308,19 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
     surface = replace(surface, layers=layers, lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
     return surface
+
+
+def _read_network(fields: Fields) -> NetworkSettings:
+    ports = {}
+    for name in ("midi", "osc"):
+        port = fields.number(name, 0)
+        if not (port == int(port) and 0 <= port < 65_535):
+            fields.problem(name, f"{port:g} is no port", "Write a number from 1 to 65534, as midi = 5004")
+            port = 0
+        ports[name] = int(port)
+    settings = NetworkSettings(ports["midi"], ports["osc"], fields.text("listen", "0.0.0.0"), fields.text("name", ""))
+    fields.done()
+    return settings
 
 
 def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings], ...]:

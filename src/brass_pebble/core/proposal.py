@@ -11,6 +11,7 @@ from importlib.resources import files
 from .identity import DeviceFacts
 from .keys import key_table
 from .layout import Layout
+from .signal import MIDI_FAMILIES, family_of
 
 # A device that names more keys than this has copied a keyboard's list, whatever it is.
 CLAIMS_ALL = 80
@@ -38,9 +39,11 @@ class Proposal:
 
 def propose(facts: DeviceFacts, layouts: Iterable[Layout]) -> list[Proposal]:
     """The drawings that may suit, the likeliest first."""
+    known = list(layouts)
+    if facts.kind in ("midi", "session"):
+        return _midi_drawings(known)
     if not facts.codes:
         return []
-    known = list(layouts)
     drawable = {c.code for layout in known if not layout.any_keys for c in layout.controls} - {_EXTRA}
     found = []
     for layout in known:
@@ -48,6 +51,13 @@ def propose(facts: DeviceFacts, layouts: Iterable[Layout]) -> list[Proposal]:
         if proposal is not None:
             found.append(proposal)
     return sorted(found, key=lambda p: (-p.points, p.layout.id))
+
+
+def _midi_drawings(layouts: list[Layout]) -> list[Proposal]:
+    """What MIDI devices may look like: they do not tell what they have, so pressing puts it right."""
+    return [Proposal(layout, LEAST_POINTS + len(layout.controls), "it sends MIDI", {}, learn=True)
+            for layout in layouts if layout.controls and all(family_of(c.code) in MIDI_FAMILIES
+                                                             for c in layout.controls)]
 
 
 def _bonus(facts: DeviceFacts, layout: Layout) -> tuple[float, str]:

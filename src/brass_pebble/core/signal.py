@@ -131,7 +131,9 @@ def signal_name(signal: int) -> str:
     if family is None:
         return key_table().name(signal)
     if family in _OSC_FAMILIES:
-        return f"{family.word} {_by_number[signal - family.first]}"
+        number = signal - family.first
+        # Another process may have met other addresses.
+        return f"{family.word} {_by_number[number] if number < len(_by_number) else f'number {number}'}"
     return family.write(signal)
 
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 
 from .keys import key_table
 from .layout import Control, Layout
+from .signal import MOVING, STRUCK, signal_name
 
 STEP = 0.25
 SMALLEST, LARGEST = 0.5, 12.0
@@ -58,10 +59,13 @@ class Walk:
 
     def _add(self, code: int, row: int) -> Walked:
         key = key_table().by_code.get(code)
-        name = key_table().name(code)
-        control_id = _free_id(self.layout, re.sub(r"(?<=[a-z])(?=[A-Z])| ", "-", name).lower())
+        name = signal_name(code)
+        control_id = _free_id(self.layout, _id_for(self.layout, code, name))
         x = max((c.x + c.w for c in self.layout.controls if c.y == row), default=0.0)
-        control = Control(control_id, code, x, float(row), legend=key.shown.lower() if key else name)
+        moves = (code,) if code >= MOVING else ()
+        legend = key.shown.lower() if key else control_id if code >= STRUCK else name
+        control = Control(control_id, code, x, float(row), legend=legend, moves=moves,
+                          shape="knob" if moves else "cap")
         self.layout = replace(self.layout, controls=_in_reading_order([*self.layout.controls, control]))
         return Walked(self.layout, control_id, f"{name} drawn in row {row + 1}")
 
@@ -88,7 +92,7 @@ class Learning:
         wanted = self.wanted
         if wanted:
             self.keys[wanted] = code
-        return Walked(self.layout, wanted, f"“{wanted}” sends {key_table().name(code)}" if wanted else "all are known")
+        return Walked(self.layout, wanted, f"“{wanted}” sends {signal_name(code)}" if wanted else "all are known")
 
     def skip(self) -> None:
         """The device has no such control: it is left out at the end."""
@@ -147,6 +151,14 @@ def _replace(layout: Layout, changed: Control, shift: float = 0.0) -> Layout:
 
 def _in_reading_order(controls: list[Control]) -> tuple[Control, ...]:
     return tuple(sorted(controls, key=lambda c: (c.y, c.x)))
+
+
+def _id_for(layout: Layout, code: int, name: str) -> str:
+    """A short id: keys by their name, pads and knobs by their number on the device."""
+    if code < STRUCK:
+        return re.sub(r"(?<=[a-z])(?=[A-Z])| ", "-", name).lower()
+    kind = "knob" if code >= MOVING else "pad"
+    return f"{kind}-{1 + sum(c.id.startswith(kind) for c in layout.controls)}"
 
 
 def _free_id(layout: Layout, wanted: str) -> str:

@@ -169,14 +169,13 @@ class Devices:
         every = (facts, *parts)
         if facts.kind == "bench":
             return Holding(rules, "taken", "", BenchInput(facts), every)
-        if facts.kind in ("session", "osc"):
-            return Holding(rules, "taken", "", self._engine.network.open(facts), every)
-        if facts.kind == "midi":
+        if facts.kind in ("session", "osc", "midi"):
             from brass_pebble.inputs.midi_ports import MidiInput
             try:
-                return Holding(rules, "taken", "", MidiInput(facts), every)
+                opened = MidiInput(facts) if facts.kind == "midi" else self._engine.network.open(facts)
             except InputError as error:
                 return Holding(rules, "refused", str(error))
+            return Holding(rules, "taken", "", opened, every)
         # The package is slow to import, and the bench can do without it.
         from brass_pebble.inputs.evdev_input import EvdevInput
         try:

@@ -103,7 +103,9 @@ class Engine:
         # Imported here, since it speaks of this class.
         from .requests import Requests
         self.requests = Requests(self)
+        self.server_ready = False
         self.server = Server(setup.socket, self.loop, self.requests.take, self._client_left, self.requests.hello)
+        self.server_ready = True
         self.network.follow()
         self.messages.follow()
         self.devices.take()
@@ -478,14 +480,14 @@ class Engine:
             self.router.load(result.desk)
             lost = self.router.lost_latches()
             self.stop_runs(lambda run: run in lost)
-            self.network.follow()
-            self.messages.follow()
             self.devices.take()
             self.focus.follow()
             if result.desk.output != output:
                 result.problems.append(Problem(f"the output is now “{result.desk.output}”, but “{output}” stays in use",
                                                "desk.toml", hint="End the engine and start it again"))
         self.problems = [*self._standing, *result.problems]
+        self.network.follow()
+        self.messages.follow()
         self.tell_desk()
 
     def tell_desk(self) -> None:

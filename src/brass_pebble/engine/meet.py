@@ -11,18 +11,22 @@ from typing import TYPE_CHECKING, Any
 from brass_pebble.core.doubles import Double, Doubles
 from brass_pebble.core.identity import DeviceFacts, real_serial
 from brass_pebble.core.keys import key_table
+from brass_pebble.core.signal import MOVING, STRUCK, signal_name, spell
 from brass_pebble.inputs.base import DeviceGone, InputError
 
 from .logs import log
 from .server import Message
 
 if TYPE_CHECKING:
-    from brass_pebble.inputs.listening import Ears, Heard
+    from brass_pebble.inputs.listening import Ears, Heard, MessageEars
 
     from .engine import Engine
 
 MS = 1_000_000
 LONGEST = 120.0
+# What has not moved for so long begins anew, in ns.
+MOTION_ENDS = 700 * MS
+BY_MESSAGES = ("midi", "session", "osc")
 
 
 class Meet:
@@ -34,7 +38,8 @@ class Meet:
         self._only: dict[int, str] = {}
         self._motion: set[str] = set()
         self._attending: dict[str, int] = {}
-        self._ears: dict[str, Ears] = {}
+        self._ears: dict[str, Ears | MessageEars] = {}
+        self._moved: dict[tuple[str, int], int] = {}
         self._opening: set[str] = set()
         self._deaf: dict[str, str] = {}
         self._doubles = Doubles()
@@ -94,7 +99,8 @@ class Meet:
         devices = self._engine.devices
         if self._until:
             every = any(client not in self._only for client in self._until)
-            wanted = {f.id: f for f in devices.here if f.readable and f.nodes and not devices.owner(f.id)
+            wanted = {f.id: f for f in devices.here if f.readable and (f.nodes or f.kind in BY_MESSAGES)
+                      and not devices.owner(f.id)
                       and (every or f.id in self._only.values())}
         else:
             question = devices.question()
@@ -109,9 +115,9 @@ class Meet:
         self._opening.add(facts.id)
 
         def opened(result: object) -> None:
-            from brass_pebble.inputs.listening import Ears
+            from brass_pebble.inputs.listening import Ears, MessageEars
             self._opening.discard(facts.id)
-            if not isinstance(result, Ears):
+            if not isinstance(result, Ears | MessageEars):
                 self._deaf[facts.id] = f"{'' if isinstance(result, InputError) else 'it cannot be opened: '}{result}"
                 log.warning("%s", self._deaf[facts.id])
                 self.tell()
@@ -123,7 +129,12 @@ class Meet:
             self.follow()
 
         def job() -> object:
-            from brass_pebble.inputs.listening import Ears
+            from brass_pebble.inputs.listening import Ears, MessageEars
+            if facts.kind == "midi":
+                from brass_pebble.inputs.midi_ports import MidiInput
+                return MessageEars(MidiInput(facts))
+            if facts.kind in ("session", "osc"):
+                return MessageEars(self._engine.network.open(facts))
             return Ears(facts, motion=facts.id in self._motion)
         self._engine.worker.do(job, opened)
 
@@ -134,7 +145,7 @@ class Meet:
         # Closing a node may wait for the kernel.
         self._engine.worker.do(ears.close, lambda result: None)
 
-    def _reader(self, ears: Ears, fileno: int) -> Any:
+    def _reader(self, ears: Ears | MessageEars, fileno: int) -> Any:
         def ready(events: int) -> None:
             try:
                 for heard in ears.read(fileno):
@@ -167,22 +178,29 @@ class Meet:
         if not self._engine.server.wanted("heard"):
             return
         key = key_table().by_code.get(heard.code)
+        if heard.code >= MOVING and not self._begins_to_move(facts.id, heard):
+            return
         self._engine.server.publish("heard", {
             "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": heard.code,
-            "down": heard.value > 0, "key": heard.turned or key_table().name(heard.code), "turned": heard.turned,
+            "down": heard.value > 0, "key": heard.turned or signal_name(heard.code), "turned": heard.turned,
             "steps": heard.value if heard.turned else 0,
             "node": heard.node,
             "kernel": key.kernel[0] if key else "", "hex": f"0x{heard.code:x}",
             "usage": f"{heard.usage >> 16:02x}:{heard.usage & 0xFFFF:02x}" if heard.usage else "",
+            "spelt": spell(heard.code, self._engine.desk.middle_c) if heard.code >= STRUCK else "",
             "at": heard.at / 1e9, "double": self._double(double) if double else None})
 
-    def _double(self, double: Double) -> Message:
-        names = key_table()
+    def _begins_to_move(self, device: str, heard: Heard) -> bool:
+        """A knob that is turned tells much: only the first of it is an answer."""
+        key = (device, heard.code)
+        last, self._moved[key] = self._moved.get(key, 0), heard.at
+        return heard.at - last > MOTION_ENDS
 
+    def _double(self, double: Double) -> Message:
         def part(source: tuple[str, str, int]) -> Message:
             facts = self._engine.devices.find(source[0])
             return {"device": source[0], "shown": facts.shown if facts else "", "node": source[1], "code": source[2],
-                    "key": names.name(source[2])}
+                    "key": signal_name(source[2])}
         return {"first": part(double.first), "second": part(double.second), "times": double.times,
                 "apart_ms": double.apart / MS}
 

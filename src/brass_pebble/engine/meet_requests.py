@@ -13,11 +13,11 @@ from brass_pebble.core.binding import row_of
 from brass_pebble.core.desk import LAMPS, ON_TRIAL, Surface
 from brass_pebble.core.durations import parse_duration
 from brass_pebble.core.identity import DeviceFacts
-from brass_pebble.core.keys import key_table
 from brass_pebble.core.layout import Layout, read_layout, write_layout
 from brass_pebble.core.place import free_place
 from brass_pebble.core.problem import Problem, ProblemError, nearest
 from brass_pebble.core.proposal import propose
+from brass_pebble.core.signal import signal_name
 
 from .edits import Edit, Row
 from .server import Client, Message, Refusal
@@ -238,15 +238,14 @@ class MeetRequests:
 
 def controls_of(layout: Layout) -> list[Message]:
     """A drawing, for clients."""
-    names = key_table()
-    return [{"id": c.id, "code": c.code, "key": names.name(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h,
+    return [{"id": c.id, "code": c.code, "key": signal_name(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h,
              "legend": c.legend} for c in layout.controls]
 
 
 def _read_drawing(drawing: Message, surface: Surface, facts: DeviceFacts | None, layouts: dict[str, Layout],
                   is_own: Any) -> Layout:
     """A drawing made by hand, with a name that no other drawing has, for this make of device."""
-    rows = [{"id": str(row["id"]), "sends": key_table().name(int(row["code"])),
+    rows = [{"id": str(row["id"]), "sends": signal_name(int(row["code"])),
              **{name: float(row[name]) for name in ("x", "y", "w", "h")}, "legend": str(row["legend"])}
             for row in drawing["controls"]]
     name = str(drawing.get("name") or surface.name)
@@ -268,7 +267,7 @@ def _carry_over(surface: Surface, layout: Layout) -> list[tuple[tuple[str, ...],
             code = surface.code_of(control)
             if code is None:
                 continue
-            now = by_code.get(code, key_table().name(code))
+            now = by_code.get(code, signal_name(code))
             if now != control:
                 path = ("surface", surface.id, "layer", layer.id, gesture)
                 values += [((*path, control), None), ((*path, now), Row(row_of(binding)))]
@@ -277,11 +276,11 @@ def _carry_over(surface: Surface, layout: Layout) -> list[tuple[tuple[str, ...],
 
 
 def _keys_row(keys: dict[str, Any]) -> dict[str, str]:
-    return {control: key_table().name(int(code)) for control, code in keys.items()}
+    return {control: signal_name(int(code)) for control, code in keys.items()}
 
 
 def _key_names(codes: list[int]) -> list[str]:
-    return [key_table().name(int(code)) for code in codes]
+    return [signal_name(int(code)) for code in codes]
 
 
 def _given(values: dict[str, Any]) -> dict[str, Any]:

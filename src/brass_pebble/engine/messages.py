@@ -21,6 +21,9 @@ if TYPE_CHECKING:
     from .engine import Engine
 
 
+REOPEN_AFTER = 500_000_000
+
+
 class Messages:
     """Where messages go.  `sent` counts them by receiver."""
 
@@ -82,6 +85,10 @@ class Messages:
         output = self._engine.output
         if isinstance(output, StageOutput):
             output.send(out, now)
+            # Whoever was let into the session and is named hears it, too; ports of the machine are left alone.
+            for code, value, *_ in out:
+                if code >= MESSAGES and (session := self._engine.network.session(receiver_name(code))) is not None:
+                    session.send(message_of(code, value))
             return
         keys: list[Effect] = []
         for effect in out:
@@ -115,9 +122,10 @@ class Messages:
             try:
                 port.send_message(message)
             except Exception as error:
-                # The library raises errors of its own; a port that vanished is opened anew when it is back.
+                # The library raises errors of its own; whether the port has vanished is seen in a moment.
+                # One that only had too much to do is as good then as before.
                 log.warning("sending to “%s” failed: %s", name, error)
-                self._ports.pop(name)
+                self._engine.later("midi receivers", REOPEN_AFTER, self._open_anew)
                 return False
         else:
             self._trouble(f"nothing called “{name or self._engine.desk.midi_to}” takes MIDI messages now" if name or
@@ -126,6 +134,11 @@ class Messages:
             return False
         self.sent[name] = self.sent.get(name, 0) + 1
         return True
+
+    def _open_anew(self, now: int) -> None:
+        """Something could not be sent: open every port anew, in case one has vanished."""
+        ports, self._ports = self._ports, {}
+        self._engine.worker.do(lambda: [_close(port) for port in ports.values()], lambda result: self.follow())
 
     def _send_datagram(self, name: str, data: bytes) -> None:
         if self._socket is None:
@@ -142,20 +155,20 @@ class Messages:
             self._trouble(f"{name} cannot be sent to: {error.strerror or error}",
                           "Write the receiver’s address in numbers, like 192.168.1.20:9000")
 
-    def forget_ports(self) -> None:
-        """Ports came or went: those that are named are opened anew where needed."""
-        self.follow()
-
     def close(self) -> None:
         """Let every receiver go."""
         for port in self._ports.values():
-            port.close_port()
-            port.delete()
+            _close(port)
         self._ports = {}
         if self._controller is not None:
             self._controller.close()
         if self._socket is not None:
             self._socket.close()
+
+
+def _close(port: Any) -> None:
+    port.close_port()
+    port.delete()
 
 
 def _is_address(name: str) -> bool:

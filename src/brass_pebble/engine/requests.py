@@ -23,6 +23,7 @@ from .layer_requests import LayerRequests
 from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
 from .motion_requests import MotionRequests, axes_state
+from .network_requests import NetworkRequests
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
 from .store import Loaded
 
@@ -38,7 +39,7 @@ class Requests:
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self),
-                 MotionRequests(engine, self))
+                 MotionRequests(engine, self), NetworkRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
 

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 
 from brass_pebble.core.identity import DeviceFacts
 
-from .base import DeviceGone, InputError
+from .base import DeviceGone, Input, InputError
 from .evdev_input import EVENT, EVIOCSCLOCKID, explain
 
 _EV_KEY, _EV_REL, _EV_MSC = 1, 2, 4
@@ -38,6 +38,31 @@ class Heard:
     at: int
     usage: int = 0
     turned: str = ""
+
+
+class MessageEars:
+    """A MIDI port, a peer or a sender of OSC, heard without being taken over."""
+
+    def __init__(self, source: Input) -> None:
+        self.facts = source.facts
+        self._source = source
+        source.expect(frozenset(), never_lets_go=False)
+
+    def filenos(self) -> Sequence[int]:
+        """File descriptors to wait for."""
+        return self._source.filenos()
+
+    def read(self, fileno: int) -> list[Heard]:
+        """What has arrived.
+
+        Raises:
+            DeviceGone: it has left.
+        """
+        return [Heard("", signal, value, at) for signal, value, at in self._source.read(fileno)]
+
+    def close(self) -> None:
+        """Stop listening."""
+        self._source.close()
 
 
 class Ears:

@@ -13,23 +13,19 @@ import fcntl
 import os
 import re
 import time
-from collections import deque
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from brass_pebble.core.identity import DeviceFacts
-from brass_pebble.core.midi_in import MidiDecoder
 
-from .base import DeviceGone, InputError, KeyEvent
+from .base import InputError
+from .message_input import MessageInput
 
 SEQUENCER = Path("/dev/snd/seq")
 CLIENT = "Brass Pebble"
 _NUMBERS = re.compile(r" (\d+):(\d+)$")
 # The sequencer's own loop: what is sent to it comes back.
 _LOOP = "Midi Through"
-# More than any device sends in the time that the loop may be busy; what is older then is lost, and told.
-MOST_WAITING = 20_000
 
 
 def has_sequencer() -> bool:
@@ -92,7 +88,7 @@ def open_output(name: str) -> Any:
     raise InputError(f"there is no MIDI port called “{name}”" + (f"; there are {known}" if known else ""))
 
 
-class MidiInput:
+class MidiInput(MessageInput):
     """One MIDI port.  Messages arrive on a thread of the library, which only notes them down and wakes the loop.
 
     Raises:
@@ -101,64 +97,18 @@ class MidiInput:
 
     def __init__(self, facts: DeviceFacts) -> None:
         import rtmidi
-        self.facts = facts
-        self.decoder = MidiDecoder()
-        self.lost = 0
-        self._resting = False
-        self._waiting: deque[tuple[list[int], int]] = deque(maxlen=MOST_WAITING)
-        self._wake = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
-        self._awake = False
+        super().__init__(facts)
         self._out: Any = None
-        self._gone = False
         self._port = rtmidi.MidiIn(rtmidi.API_LINUX_ALSA, CLIENT, queue_size_limit=1024)
         try:
             self._port.open_port(self._port.get_ports().index(facts.nodes[0]), "from " + facts.port)
         except (ValueError, rtmidi.RtMidiError) as error:
             self.close()
             raise InputError(f"“{facts.shown}” was pulled out while it was being opened ({error})") from None
-        self._port.set_callback(self._arrived)
+        self._port.set_callback(self._called)
 
-    def _arrived(self, message: tuple[list[int], float], data: object) -> None:
-        if len(self._waiting) == MOST_WAITING:
-            self.lost += 1
-        self._waiting.append((message[0], time.monotonic_ns()))
-        if not self._awake:
-            self._awake = True
-            os.eventfd_write(self._wake, 1)
-
-    def filenos(self) -> Sequence[int]:
-        return [self._wake]
-
-    def node(self, fileno: int) -> str:
-        return ""
-
-    def read(self, fileno: int) -> Sequence[KeyEvent]:
-        with contextlib.suppress(BlockingIOError):
-            os.eventfd_read(self._wake)
-        if self._gone:
-            raise DeviceGone("its port is gone")
-        self._awake = False
-        events: list[KeyEvent] = []
-        waiting, decode = self._waiting, self.decoder.decode
-        # What arrives meanwhile wakes the loop again.
-        for _ in range(len(waiting)):
-            message, at = waiting.popleft()
-            decode(message, at, events)
-        return events
-
-    def pull_out(self) -> None:
-        """Its port is not listed any more."""
-        self._gone = True
-        os.eventfd_write(self._wake, 1)
-
-    def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
-        """Tell what the surface's controls send, so that pairs are told as pairs."""
-        sounding = self.decoder.sounding
-        self.decoder = MidiDecoder(wanted, never_lets_go=never_lets_go)
-        self.decoder.sounding = sounding
-
-    def ranges(self) -> dict[int, tuple[int, int]]:
-        return {}
+    def _called(self, message: tuple[list[int], float], data: object) -> None:
+        self.arrived(message[0], time.monotonic_ns())
 
     def answer(self, message: bytes) -> None:
         """Send something back, to the port of the same name; devices that only send do not hear it."""
@@ -170,21 +120,6 @@ class MidiInput:
         if self._out:
             self._out.send_message(message)
 
-    def rumble(self, strength: float, ms: int) -> bool:
-        return False
-
-    def state(self) -> str:
-        return "resting" if self._resting else "taken"
-
-    def rest(self) -> None:
-        self._resting = True
-
-    def wake(self) -> None:
-        self._resting = False
-
-    def show_lamps(self, lamps: dict[str, bool]) -> None:
-        """A MIDI port has no keyboard lamps."""
-
     def close(self) -> None:
         if self._port is not None:
             self._port.cancel_callback()
@@ -195,9 +130,7 @@ class MidiInput:
             self._out.close_port()
             self._out.delete()
             self._out = None
-        if self._wake >= 0:
-            os.close(self._wake)
-            self._wake = -1
+        super().close()
 
 
 # Announcements.  Layouts of uapi/sound/asequencer.h: snd_seq_port_info, snd_seq_port_subscribe; ioctls of type 'S'.

@@ -20,6 +20,7 @@ from .link import Link
 from .macro.picker import MacroPicker
 from .macro.view import MacroView
 from .meet.view import MeetView
+from .network_view import NetworkView
 from .sheets import Sheet, key_help, problem_list
 from .surface.view import SurfaceView
 from .surface_panel import SurfacePanel
@@ -332,6 +333,7 @@ class DeskView(DeskActions):
         else:
             board.zoomed = board.selected[0]
         board.place_all()
+        self._show_status()
 
     def action_daylight(self) -> None:
         """Light or dark."""
@@ -368,11 +370,9 @@ class DeskView(DeskActions):
                 ("j", "give the next program on the stage the focus"),
                 ("c", "checkup: what is wrong on this machine, and the fix"),
                 ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
-                ("z", "one surface large; the whole desk; a row of it"), ("PgDn PgUp", "the next row of the desk"),
-                ("[ ]  { }  \\", "turn or push what moves, on the bench; let a stick go"),
-                ("wheel", "the mouse’s wheel turns it, and dragging moves sticks and sliders"),
-                ("y", "how its position is read: curve, dead zone, calibration"),
-                ("d", "devices of the network: sessions, OSC, who is let in"),
+                ("z  PgDn", "one surface large, the whole desk, its row; the next row"),
+                ("[ ] { } \\", "turn or push what moves, on the bench; the wheel and dragging do, too"),
+                ("y  d", "the curve of what moves; devices of the network"),
                 ("Tab", "to the path bar, the traces, and back"),
                 ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
                 ("Ctrl+P", "find a command by name"), ("q", "quit; the engine goes on if it ran before"),
@@ -384,6 +384,10 @@ class DeskView(DeskActions):
     def action_meet(self) -> None:
         """Find a device by pressing it, and make it a surface."""
         self.app.open_view(MeetView)  # type: ignore[attr-defined]
+
+    def action_sessions(self) -> None:
+        """Who is connected over the network."""
+        self.app.open_view(NetworkView)  # type: ignore[attr-defined]
 
     def action_checkup(self) -> None:
         """What is wrong on this machine, and how to put it right."""

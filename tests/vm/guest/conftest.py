@@ -72,14 +72,14 @@ class Reader:
 class EngineProcess:
     """`brass-pebble run` on a desk."""
 
-    def __init__(self, desk: Path) -> None:
+    def __init__(self, desk: Path, surfaces: int = 2) -> None:
         self.desk = desk
         self.process = subprocess.Popen(["brass-pebble", "run", "--desk", str(desk)], stdout=subprocess.PIPE,
                                         stderr=subprocess.STDOUT, text=True)
         assert self.process.stdout
         self.lines: list[str] = []
         # The first line says that it is ready; one line for each surface follows.
-        for _ in range(3):
+        for _ in range(1 + surfaces):
             self.lines.append(self.process.stdout.readline())
 
     def wait_until(self, words: str, seconds: float = 15) -> None:
@@ -109,15 +109,15 @@ class EngineProcess:
         return self.process.wait(timeout=20)
 
 
-def output_node() -> str:
-    """The node of the engine's virtual keyboard."""
+def output_node(name: str = "Brass Pebble keys") -> str:
+    """The node of the engine's virtual keyboard, or of another of its devices."""
     end = time.monotonic() + 15
     while time.monotonic() < end:
         for entry in Path("/sys/class/input").glob("event*"):
-            if (entry / "device/name").read_text().strip() == "Brass Pebble keys":
+            if (entry / "device/name").read_text().strip() == name:
                 return f"/dev/input/{entry.name}"
         time.sleep(0.05)
-    raise TimeoutError("the engine made no keyboard")
+    raise TimeoutError(f"the engine made no “{name}”")
 
 
 class World:

@@ -30,6 +30,12 @@ LIT_KEYBOARD = bytes.fromhex(
     "05010906a101050719e029e715002501750195088102950175088101"
     "05081901290315002501750195039102750595019103" "050795067508150026ff000507190029ff8100c0")
 
+# A game controller: twelve buttons, a hat, two sticks' axes X and Y, two triggers Z and Rz, each of 8 bits.
+CONTROLLER = bytes.fromhex("05010905a101" "05091901290c150025017501950c8102" "750495018103"
+                           "050109391500250735004 63b0165147504950181 42".replace(" ", "")
+                           + "6500750495018103" "09300931150026ff00350046ff00750895028102"
+                           "09320935750895028102c0")
+
 USAGES = {"A": 0x04, "B": 0x05, "C": 0x06, "D": 0x07, "H": 0x0B, "I": 0x0C, "num": 0x53, "slash": 0x54, "times": 0x55,
           "minus": 0x56, "plus": 0x57, "enter": 0x58, **{str(n): 0x58 + n for n in range(1, 10)}, "0": 0x62,
           "dot": 0x63, "ctrl": 0xE0, "shift": 0xE1}
@@ -51,6 +57,7 @@ REPORTS = {
     KEYPAD: lambda down: b"\1" + _six([usage - 0x03 for usage in down]),
     MEDIA_KEYS: lambda down: b"\2\0",
     LIT_KEYBOARD: lambda down: b"\0\0" + _six(down),
+    CONTROLLER: lambda down: b"\0\0\x08\x80\x80\0\0",
 }
 MEDIA = {"louder": 1, "softer": 2, "mute": 4}
 
@@ -146,6 +153,36 @@ class HidPair:
     def pull_out(self) -> None:
         self.keys.pull_out()
         self.extra.pull_out()
+
+
+HAT = {"": 8, "up": 0, "right": 2, "down": 4, "left": 6}
+
+
+class Controller(HidDevice):
+    """A game controller: its sticks, triggers, hat and buttons."""
+
+    def __init__(self) -> None:
+        self._state = {"x": 128, "y": 128, "z": 0, "rz": 0}
+        self._buttons, self._hat = 0, ""
+        super().__init__("Plover controller", "usb-bench-far/input0", CONTROLLER, 0x504C, 0x0021)
+
+    def move(self, **axes: int) -> None:
+        """Set axes, 0 to 255."""
+        self._state |= axes
+        self._tell()
+
+    def hat(self, way: str) -> None:
+        """Push the direction pad, or let it go."""
+        self._hat = way
+        self._tell()
+
+    def button(self, number: int, *, down: bool) -> None:
+        """A button, counted from 0."""
+        self._buttons = self._buttons | 1 << number if down else self._buttons & ~(1 << number)
+        self._tell()
+
+    def _tell(self) -> None:
+        self._send(struct.pack("<HBBBBB", self._buttons, HAT[self._hat], *self._state.values()))
 
 
 def keypad_with_knob() -> HidPair:

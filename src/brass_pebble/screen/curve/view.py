@@ -100,6 +100,8 @@ class CurveView(DeskActions):
         self._before: list[AxisSettings] = []
         self._after: AxisSettings | None = None
         self._calibrating = False
+        self._wanted: dict[int, AxisSettings] = {}
+        self._sending = 0
 
     def compose(self) -> ComposeResult:
         """The plot, and the settings beside it."""
@@ -122,6 +124,8 @@ class CurveView(DeskActions):
         """How the axis is read now."""
         axes = self.row.get("axes", [])
         at = self.axis if axis is None else axis
+        if at in self._wanted:
+            return self._wanted[at]
         if at >= len(axes):
             return AxisSettings()
         known = {field.name for field in fields(AxisSettings)}
@@ -243,17 +247,20 @@ class CurveView(DeskActions):
         self._give(replace(settings, **{knob.name: changed}))
 
     def _give(self, settings: AxisSettings) -> None:
-        axes = self.row.get("axes", [])
-        if self.axis < len(axes):
-            # The next key comes before the engine has answered.
-            axes[self.axis] |= {field.name: getattr(settings, field.name) for field in fields(AxisSettings)}
+        # The next key comes before the engine has answered; what it tells meanwhile is older.
+        self._wanted[self.axis] = settings
         self._send(settings)
         self.call_later(self.show_all)
 
     @work(group="axis")
     async def _send(self, settings: AxisSettings) -> None:
+        self._sending += 1
         await self.ask("set_axis", surface=self.spot[0], control=self.spot[1], axis=self.axis,
                        **{field.name: getattr(settings, field.name) for field in fields(AxisSettings)})
+        self._sending -= 1
+        if not self._sending:
+            self._wanted.clear()
+            await self.show_all()
 
     def action_compare(self) -> None:
         """As it was when this view was opened, and back: felt on the device itself."""

@@ -116,7 +116,8 @@ class DeviceList(Widget, can_focus=True):
             used += len(heard["key"]) + 2
             usage = f", usage {heard['usage']}" if heard["usage"] else ""
             node = f", {heard['node']}" if heard["node"] else ""
-            last, style = f"{heard['kernel']} {heard['hex']}{usage}{node}", paint(palette.dim, ground)
+            raw = heard.get("spelt") or f"{heard['kernel']} {heard['hex']}"
+            last, style = f"{raw}{usage}{node}", paint(palette.dim, ground)
         elif row["surface"]:
             last, style = f"is the surface {self._names.get(row['surface'], row['surface'])}", paint(
                 palette.verdigris, ground)

@@ -402,8 +402,8 @@ def _say(proposal: Row) -> str:
 
 
 def _row(control: Control) -> Row:
-    from brass_pebble.core.keys import key_table
-    return {"id": control.id, "code": control.code, "key": key_table().name(control.code) if control.code else "",
+    from brass_pebble.core.signal import signal_name
+    return {"id": control.id, "code": control.code, "key": signal_name(control.code) if control.code else "",
             "x": control.x, "y": control.y, "w": control.w, "h": control.h, "legend": control.legend}
 
 

@@ -106,7 +106,7 @@ def _draw_position(canvas: Canvas, control: dict[str, Any], box: tuple[int, int,
         across = x + round((at[0] + 1) / 2 * (width - 1))
         y, height = (y + 2, height - 2) if height > 3 else (y, height)
         down = y + round((at[1] + 1) / 2 * (height - 1))
-        canvas.put(x + width // 2, y + height // 2, "·", quiet)
+        canvas.put(x + round((width - 1) / 2), y + round((height - 1) / 2), "·", quiet)
         canvas.put(across, down, "◉" if any(abs(value) > 0.02 for value in at) else "○", style)
     elif shape == "slider" and height >= 3:
         share = (at[0] + 1) / 2 if control.get("centred") else at[0]

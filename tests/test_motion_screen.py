@@ -1,0 +1,153 @@
+"""Pads, knobs, a controller, curves and the network on the screen, driven in a real terminal on the demo."""
+
+from __future__ import annotations
+
+import random
+import tomllib
+import xml.etree.ElementTree as Xml
+from pathlib import Path
+
+from brass_pebble.demo import demo_desk
+from terminal import Terminal
+
+
+def desk() -> dict[str, object]:
+    return tomllib.loads((demo_desk() / "desk.toml").read_text())
+
+
+def stick(name: str = "stick-left") -> dict[str, object]:
+    axis = desk()["surface"]["controller"].get("axis", {})  # type: ignore[index]
+    return dict(axis.get(name, {}))
+
+
+def test_rows_of_the_desk_and_a_struck_pad(demo: Terminal) -> None:
+    demo.wait("row 1 of 3 (PgDn)")
+    demo.keys("NPage")
+    screen = demo.wait("SIXTEEN PADS")
+    assert "LEFT NUMPAD" not in screen and "KNOB PAD" in screen and "Ovenlight" in screen
+    demo.keys("Down", "Down", "Down", "Enter")
+    demo.wait("Sixteen pads 1, strike 80 to 127, in Show")
+    demo.wait("sting: bell, loud")
+    demo.keys("PPage", "PPage")
+    demo.wait("row 3 of 3")
+    demo.keys("z")
+    demo.wait(lambda text: "CONTROLLER" in text and "row" not in text.splitlines()[0])
+    demo.keys("z")
+    demo.wait(lambda text: "LEFT NUMPAD" in text and "SIXTEEN PADS" in text)
+    demo.keys("z", "PPage", "PPage")
+    demo.wait("row 1 of 3")
+
+
+def test_a_knob_is_turned_by_key_and_by_wheel(demo: Terminal) -> None:
+    demo.keys("NPage")
+    demo.wait("KNOB PAD")
+    x, y = demo.find("knob ")
+    demo.mouse(x + 2, y + 2, down=True)
+    demo.mouse(x + 2, y + 2, down=False)
+    demo.wait("Knob pad ▸ knob")
+    demo.keys("]", "]", "[", "]")
+    demo.wait("zoom 30 %")
+    # The wheel of the mouse, as a terminal reports it.
+    demo._tmux("send-keys", "-l", f"\x1b[<65;{x + 3};{y + 3}M")
+    demo.wait("Knob pad knob, turn left, in Mix")
+    demo.wait("zoom 25 %")
+    demo.keys("Left", "]")
+    demo.wait("This control does not move.")
+
+
+def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, tmp_path: Path) -> None:
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "]")
+    demo.wait("Controller stick-left, move, in Arm: ")
+    demo.keys("]", "]", "]", "]")
+    demo.wait("camera arm at 2")
+    demo.keys("y")
+    demo.wait("how far from its rest it counts as resting")
+    before = demo.wait("◂ 15 % ▸")
+    assert "50.0 %  leads to" in before
+    demo.keys("Right", "Right")
+    demo.wait(lambda text: "◂ 17 % ▸   was 15 %" in text)
+    demo.keys("Down", "Down", "Right")
+    demo.wait("◂ 1.7 ▸   was 1.6")
+    demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
+    # As it was, felt on the device, and back again.
+    demo.keys("v")
+    demo.wait("as it was before; v brings the change back")
+    demo.wait(lambda text: stick() == {"dead": "15 %", "curve": 1.6})
+    demo.keys("v")
+    demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
+    # The other axis for itself.
+    demo.keys("a")
+    demo.wait("down  (a: the other)")
+    demo.keys("Down", "Right")
+    demo.wait("turned round    ◂ yes ▸")
+    demo.wait(lambda text: stick("stick-left down").get("invert") is True)
+    demo.keys("u")
+    demo.wait(lambda text: stick("stick-left down") == {})
+    demo.keys("Escape")
+    demo.wait("CONTROLLER")
+    demo.keys("\\", "Left", "y")
+    demo.wait("This control does not move, so it has no curve.")
+
+
+def test_an_axis_is_calibrated_by_moving_it(demo: Terminal) -> None:
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "y", "k")
+    demo.wait("Move it to both ends a few times, let it rest,")
+    demo.keys("Enter")
+    demo.wait("it has hardly moved")
+    demo.keys("k")
+    demo.wait("Move it to both ends")
+    demo.keys("]", "]", "]", "]", "]", "]", "]", "]", *["["] * 14)
+    demo.wait("-60.0 %  leads to")
+    demo.keys("Enter")
+    demo.wait("measured: low -")
+    found = stick()
+    assert found["low"] == -19661 and found["high"] == 26214
+    # What was three fifths of the way is the end now.
+    demo.keys("]", "[")
+    demo.wait("the device reports")
+    demo.keys("u")
+    demo.wait("measured: not yet")
+
+
+def test_a_curve_is_saved_as_a_drawing(demo: Terminal) -> None:
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "y")
+    demo.wait("dead zone")
+    demo.keys("s")
+    demo.wait("The curve is saved")
+    file = Path.cwd() / "controller-stick-curve.svg"
+    try:
+        root = Xml.fromstring(file.read_text())
+        assert root.tag.endswith("svg") and "Controller stick" in file.read_text()
+        lines = [node for node in root.iter() if node.get("class") == "curve"]
+        assert len(lines) == 1 and len(lines[0].get("points", "").split()) == 201
+    finally:
+        file.unlink()
+
+
+def test_the_network_is_opened_and_says_what_to_do(demo: Terminal) -> None:
+    demo.keys("d")
+    demo.wait("Nothing is open to the network.")
+    port = random.randrange(20_000, 60_000, 2)
+    text = (demo_desk() / "desk.toml").read_text()
+    (demo_desk() / "desk.toml").write_text(f'{text}\n[network]\nmidi = {port}\nlisten = "127.0.0.1"\n')
+    demo.wait(f"◉ MIDI session open at port {port}, as “Saltmarsh Bakehouse”")
+    demo.wait("Nobody is connected yet.")
+    demo.keys("i")
+    demo.wait("Invite another computer")
+    demo.type("127.0.0.1:9")
+    demo.keys("Enter")
+    demo.wait("invited by you")
+    demo.keys("o")
+    demo.wait("○ MIDI session closed (o opens it)")
+    demo.keys("Escape")
+    demo.wait("LEFT NUMPAD")
+
+
+def test_small_terminals_and_no_colour(demo: Terminal) -> None:
+    demo.resize(80, 24)
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "y")
+    demo.wait("dead zone")
+    demo.keys("Right")
+    demo.wait("16 %")
+    demo.keys("Escape", "d")
+    demo.wait("MIDI session")

@@ -1,0 +1,444 @@
+"""MIDI sessions and OSC over the network: packets, sessions with a made-up clock, and a real engine with a peer that
+this project did not write (a package from the registry)."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import random
+import select
+import socket
+import struct
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pythonosc.osc_message_builder import OscMessageBuilder
+
+from brass_pebble.client import EngineClient, EngineError
+from brass_pebble.core.durations import SECOND
+from brass_pebble.core.rtp_midi import (
+    ACCEPT,
+    INVITE,
+    LEAVE,
+    REFUSE,
+    Clock,
+    Exchange,
+    Feedback,
+    MalformedError,
+    Payload,
+    read_packet,
+    write_payload,
+)
+from brass_pebble.core.rtp_session import CONTROL, DATA, MOST_A_SECOND, MOST_PEERS, Session
+from conftest import wait_for
+
+# In continuous runs a fixed set; outside them, FUZZ_PACKETS=100000 asks for as many.
+FUZZ_PACKETS = int(os.environ.get("FUZZ_PACKETS", "400"))
+HOST = ("192.168.1.7", 5004)
+DATA_HOST = ("192.168.1.7", 5005)
+
+
+# Packets.
+
+@pytest.mark.parametrize("packet", [
+    Exchange(INVITE, 7, 9, "Pads of the tablet"), Exchange(ACCEPT, 7, 9, "ünïcode"), Exchange(REFUSE, 7, 9),
+    Exchange(LEAVE, 7, 9), Clock(3, 2, (1, 2**63, 3)), Feedback(3, 65535),
+])
+def test_session_packets_are_read_as_written(packet: Any) -> None:
+    assert read_packet(packet.write()) == packet
+
+
+@given(st.lists(st.sampled_from([b"\x90\x24\x40", b"\x80\x24\x40", b"\xb0\x07\x05", b"\xc0\x05", b"\xe0\x00\x40",
+                                 b"\xf8", b"\xfa"]), min_size=1, max_size=40), st.integers(0, 65535))
+def test_messages_are_read_as_written(messages: list[bytes], sequence: int) -> None:
+    packet = read_packet(write_payload(sequence, 5, 77, messages))
+    assert packet == Payload(sequence, 77, tuple(messages))
+
+
+def rtp(body: str, journal: str = "", *, flags: int = 0, sequence: int = 1) -> bytes:
+    data = bytes.fromhex(body)
+    head = (0x40 if journal else 0) | flags | (len(data) if len(data) < 16 else 0)
+    length = bytes((head,)) if len(data) < 16 else bytes((head | 0x80 | len(data) >> 8, len(data) & 0xFF))
+    return struct.pack(">BBHII", 0x80, 0xE1, sequence, 0, 77) + length + data + bytes.fromhex(journal)
+
+
+@pytest.mark.parametrize("body, messages", [
+    ("90 24 40 00 26 41 00 80 24 00", ["90 24 40", "90 26 41", "80 24 00"]),  # running status, times between
+    ("B0 07 01 81 00 07 02", ["B0 07 01", "B0 07 02"]),  # a time of two bytes
+    ("F0 7D 01 02 F7 00 90 24 40", ["90 24 40"]),  # an exclusive message is passed over
+    ("F0 7D 01 F0 00 F7 02 03 F7", []),  # one in two parts
+    ("F0 7D F8 01 F7 00 F8", ["F8"]),
+    ("90 24 40 00", ["90 24 40"]),  # a time without a command at the end
+    ("", []),
+])
+def test_command_sections(body: str, messages: list[str]) -> None:
+    packet = read_packet(rtp(body))
+    assert isinstance(packet, Payload) and [m.hex(" ").upper() for m in packet.messages] == messages
+
+
+@pytest.mark.parametrize("data", [
+    b"", b"\x80", b"\x80\xe1" + b"\0" * 9, rtp("90 24"), rtp("24 40"), rtp("90 24 90"), rtp("F0 7D 01"),
+    rtp("90 24 40 80 80 80 80 80 90 24 40"), rtp("F4"), rtp("90 24 40")[:-1], b"\xff\xffIN\0\0\0\2\0",
+    Clock(1, 2, (1, 2, 3)).write()[:-1], b"\xff\xffIN" + struct.pack(">III", 3, 1, 1), rtp("F0 90 24 40 F7"),
+    b"\x40\xe1" + rtp("90 24 40")[2:], b"\x80\x60" + rtp("90 24 40")[2:],
+])
+def test_broken_packets_are_told(data: bytes) -> None:
+    with pytest.raises(MalformedError):
+        read_packet(data)
+
+
+@settings(max_examples=FUZZ_PACKETS, deadline=None, derandomize="CI" in os.environ)
+@given(st.one_of(st.binary(max_size=80), st.builds(lambda head, rest: head + rest, st.sampled_from(
+    [b"\xff\xffIN", b"\xff\xffCK", b"\xff\xffRS", rtp("90 24 40", "20 00 01")[:13], rtp("")[:12]]),
+    st.binary(max_size=60))))
+def test_no_packet_does_more_than_be_refused(data: bytes) -> None:
+    with contextlib.suppress(MalformedError):
+        read_packet(data)
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    session.receive(DATA, data, DATA_HOST, 0)
+    session.receive(CONTROL, data, HOST, 0)
+
+
+# A journal with chapter N: channel 1, no note logs, OFFBITS for note 36 (byte 4, bit 4).
+OFF_36 = "20 00 00" + "00 06 08" + "00 44 08"
+
+
+def test_the_journal_tells_which_notes_are_over() -> None:
+    packet = read_packet(rtp("B0 07 01", OFF_36))
+    assert isinstance(packet, Payload) and packet.ended == ((0, 36),)
+    # Chapters before N are passed over; a journal that ends too soon says nothing.
+    both = read_packet(rtp("B0 07 01", "20 00 00" + "00 0C D8" + "05 06 07" + "80 07 40" + "00 00" + "00 44 08"))
+    assert isinstance(both, Payload)
+    assert isinstance(read_packet(rtp("B0 07 01", "20 00")), Payload)
+
+
+# Sessions.
+
+def joined(session: Session, source: int = 77, name: str = "Tablet", host: str = HOST[0], now: int = 0) -> Session:
+    session.receive(CONTROL, Exchange(INVITE, 5, source, name).write(), (host, 5004), now)
+    session.receive(DATA, Exchange(INVITE, 5, source, name).write(), (host, 5005), now)
+    return session
+
+
+def answers(session: Session) -> list[Any]:
+    out, session.out = session.out, []
+    return [read_packet(data) for _, _, data in out]
+
+
+def heard(session: Session) -> list[str]:
+    found, session.heard = session.heard, []
+    return [message.hex(" ").upper() for _, message in found]
+
+
+def test_only_whom_the_person_let_in_takes_part() -> None:
+    session = Session("Desk", 1, lambda name, host: name == "Tablet")
+    joined(session, 99, "Stranger")
+    assert [packet.command for packet in answers(session)] == [REFUSE, REFUSE]
+    assert not session.peers and [peer.name for peer in session.asking.values()] == ["Stranger"]
+    session.receive(DATA, write_payload(1, 0, 99, [b"\x90\x24\x40"]), DATA_HOST, 0)
+    assert heard(session) == []
+    joined(session)
+    assert [packet.command for packet in answers(session)] == [ACCEPT, ACCEPT]
+    session.receive(DATA, write_payload(1, 0, 77, [b"\x90\x24\x40"]), DATA_HOST, 0)
+    assert heard(session) == ["90 24 40"]
+
+
+def test_lost_reordered_and_repeated_packets_are_counted_and_lost_note_offs_found() -> None:
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    session.receive(DATA, rtp("90 24 40", sequence=65534), DATA_HOST, 0)
+    session.receive(DATA, rtp("B0 07 01", OFF_36, sequence=1), DATA_HOST, 0)
+    assert heard(session) == ["90 24 40", "80 24 40", "B0 07 01"]
+    for sequence in (0, 1, 65534):
+        session.receive(DATA, rtp("90 24 40", sequence=sequence), DATA_HOST, 0)
+    peer = session.connected()[0]
+    assert heard(session) == [] and (peer.lost, peer.late) == (2, 3)
+
+
+def test_a_peer_that_vanishes_lets_everything_go() -> None:
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    session.receive(DATA, write_payload(1, 0, 77, [b"\x90\x24\x40", b"\x91\x30\x40"]), DATA_HOST, SECOND)
+    heard(session)
+    due = session.next_deadline()
+    while due is not None and due < 100 * SECOND and session.peers:
+        session.advance(due)
+        due = session.next_deadline()
+    assert heard(session) == ["80 24 40", "81 30 40"] and not session.peers
+    assert any(isinstance(packet, Feedback) and packet.sequence == 1 for packet in answers(session))
+
+
+def test_two_peers_of_one_name_a_replayed_number_and_too_many() -> None:
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    joined(session, 78)
+    assert [peer.where for peer in session.connected()] == ["192.168.1.7", "192.168.1.7 #2"]
+    answers(session)
+    joined(session, 78, host="192.168.1.66")
+    assert [packet.command for packet in answers(session)] == [REFUSE, REFUSE]
+    session.receive(CONTROL, Exchange(LEAVE, 0, 78).write(), ("192.168.1.66", 5004), 0)
+    assert len(session.connected()) == 2
+    # One that was silent and comes again with another number was started again.
+    joined(session, 79, now=20 * SECOND)
+    assert {peer.source for peer in session.connected()} == {79}
+    for source in range(100, 120):
+        joined(session, source, f"Pad {source}", now=20 * SECOND)
+    assert len(session.connected()) == MOST_PEERS
+
+
+def test_a_flood_loses_presses_but_never_a_release() -> None:
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    for sequence in range(1, 3 * MOST_A_SECOND // 2):
+        session.receive(DATA, write_payload(sequence, 0, 77, [b"\x90\x24\x40", b"\x80\x24\x40"]), DATA_HOST, 0)
+    found = heard(session)
+    peer = session.connected()[0]
+    assert peer.dropped > 0 and found.count("80 24 40") == 3 * MOST_A_SECOND // 2 - 1
+    assert found.count("90 24 40") + peer.dropped == 3 * MOST_A_SECOND // 2 - 1
+    session.receive(DATA, write_payload(9_000, 0, 77, [b"\x90\x24\x40"]), DATA_HOST, 2 * SECOND)
+    assert heard(session) == ["90 24 40"]
+
+
+# A real engine, and the other side.
+
+def free_ports() -> int:
+    """A port that is free, and the next one, too."""
+    for _ in range(50):
+        port = random.randrange(20_000, 60_000, 2)
+        try:
+            for number in (port, port + 1):
+                with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe:
+                    probe.bind(("127.0.0.1", number))
+            return port
+        except OSError:
+            continue
+    raise AssertionError("no free port")
+
+
+@pytest.fixture
+def ports(desk: Path) -> tuple[int, int]:
+    """A desk that takes part in a session and hears OSC."""
+    midi, osc = free_ports(), free_ports()
+    text = (desk / "desk.toml").read_text()
+    (desk / "layouts").mkdir(exist_ok=True)
+    (desk / "layouts" / "faders.toml").write_text('''
+name = "Faders"
+control = [
+  { id = "glow", moves = ["osc /glow"], x = 0, y = 0 },
+  { id = "go", sends = "osc press /go", x = 1, y = 0 },
+]
+''')
+    (desk / "desk.toml").write_text(text.replace('output = "stage"', f'''output = "stage"
+
+[network]
+midi = {midi}
+osc = {osc}
+listen = "127.0.0.1"
+''', 1) + '''
+[surface.tablet]
+name = "Tablet"
+layout = "pads-16"
+at = [0, 20]
+device = { name = "Tablet", bus = "network MIDI" }
+
+[surface.tablet.layer.base]
+name = "Base"
+
+[surface.tablet.layer.base.press]
+1 = { tap = "Ctrl+Alt+3", label = "oven" }
+2 = { sustain = "Ctrl+M", label = "cough" }
+3 = { play = "answer" }
+
+[surface.faders]
+name = "Faders"
+layout = "faders"
+at = [8, 20]
+device = { bus = "OSC", port = "127.0.0.1", name = "OSC from 127.0.0.1" }
+
+[surface.faders.layer.base]
+name = "Base"
+
+[surface.faders.layer.base.move]
+glow = { drive = "cc 11 on 1" }
+
+[surface.faders.layer.base.press]
+go = { tap = "Ctrl+Alt+2" }
+''')
+    (desk / "macros" / "answer.macro").write_text('send note 40 on 1 strength 99 for 20ms to "Oven desk"\n')
+    return midi, osc
+
+
+class Tablet:
+    """A peer whose packets are made and read by the package pymidi."""
+
+    def __init__(self, port: int, name: str = "Tablet") -> None:
+        from pymidi import packets
+        self.packets, self.name, self.ssrc, self.sequence = packets, name, random.getrandbits(31), 5
+        self.here = free_ports()
+        self.control, self.data = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2))
+        self.control.bind(("127.0.0.1", self.here))
+        self.data.bind(("127.0.0.1", self.here + 1))
+        self.there = port
+
+    def exchange(self, command: bytes, over: str) -> bytes:
+        """Send a session packet; the command of the answer."""
+        sock, port = (self.control, self.there) if over == "control" else (self.data, self.there + 1)
+        sock.sendto(self.packets.AppleMIDIExchangePacket.build({
+            "command": command, "protocol_version": 2, "initiator_token": 17, "ssrc": self.ssrc, "name": self.name}),
+            ("127.0.0.1", port))
+        if command == b"BY":
+            return b""
+        answer: bytes = self.packets.AppleMIDIExchangePacket.parse(self.receive(sock)).command
+        return answer
+
+    def receive(self, sock: socket.socket, seconds: float = 5) -> bytes:
+        assert select.select([sock], [], [], seconds)[0], "nothing came"
+        return sock.recv(2048)
+
+    def join(self) -> list[bytes]:
+        return [self.exchange(b"IN", "control"), self.exchange(b"IN", "data")]
+
+    def play(self, commands: bytes, *, skip: int = 0) -> None:
+        self.sequence += 1 + skip
+        header = self.packets.MIDIPacketHeader.build({
+            "rtp_header": {"flags": {"v": 2, "p": 0, "x": 0, "cc": 0, "m": 1, "pt": 0x61},
+                           "sequence_number": self.sequence}, "timestamp": 0, "ssrc": self.ssrc})
+        self.data.sendto(header + bytes((len(commands),)) + commands, ("127.0.0.1", self.there + 1))
+
+    def close(self) -> None:
+        self.control.close()
+        self.data.close()
+
+
+@pytest.fixture
+def tablet(ports: tuple[int, int], client: EngineClient) -> Iterator[Tablet]:
+    found = Tablet(ports[0])
+    yield found
+    found.close()
+
+
+def state_of(client: EngineClient, surface: str) -> str:
+    return str(next(s for s in client.ask("desk")["desk"]["surfaces"] if s["id"] == surface)["state"])
+
+
+def sentences(client: EngineClient) -> list[str]:
+    return [trace["sentence"] for trace in client.ask("traces")["traces"]]
+
+
+def test_a_tablet_is_let_in_once_and_plays(tablet: Tablet, client: EngineClient) -> None:
+    assert tablet.exchange(b"IN", "control") == b"NO"
+    asking = client.ask("sessions")["peers"]
+    assert [(row["name"], row["state"]) for row in asking] == [("Tablet", "asks")]
+    client.ask("admit", name="Tablet", host="127.0.0.1")
+    assert tablet.join() == [b"OK", b"OK"]
+    wait_for(lambda: state_of(client, "tablet") == "taken")
+    # Two messages under one status, then the clock.
+    tablet.play(bytes.fromhex("99 24 40 00 25 50"))
+    wait_for(lambda: any("Ctrl+Alt+3" in text for text in sentences(client)))
+    wait_for(lambda: any(run["gesture"] == "press" and run["state"] == "holding"
+                         for run in client.ask("traces")["traces"]))
+    tablet.play(bytes.fromhex("89 24 40"), skip=3)
+    tablet.data.sendto(tablet.packets.AppleMIDITimestampPacket.build({
+        "command": b"CK", "ssrc": tablet.ssrc, "count": 0, "timestamp_1": 1000, "timestamp_2": 0, "timestamp_3": 0}),
+        ("127.0.0.1", tablet.there + 1))
+    lit, data = [], b""
+    while not (data := tablet.receive(tablet.data)).startswith(b"\xff\xff"):
+        lit += [(str(entry.command), int(entry.params.key), entry.params.velocity)
+                for entry in tablet.packets.MIDIPacket.parse(data).command.midi_list]
+    answer = tablet.packets.AppleMIDITimestampPacket.parse(data)
+    assert (answer.count, answer.timestamp_1) == (1, 1000)
+    tablet.data.sendto(tablet.packets.AppleMIDITimestampPacket.build({
+        "command": b"CK", "ssrc": tablet.ssrc, "count": 2, "timestamp_1": 1000, "timestamp_2": answer.timestamp_2,
+        "timestamp_3": 1040}), ("127.0.0.1", tablet.there + 1))
+    wait_for(lambda: client.ask("sessions")["peers"][0]["latency_ms"] == 2.0)
+    row = client.ask("sessions")["peers"][0]
+    assert (row["lost"], row["messages"], row["surface"]) == (3, 3, "tablet")
+    feedback = read_packet(tablet.receive(tablet.control))
+    assert isinstance(feedback, Feedback)
+    # The pad's lights are told over the same way.
+    assert ("note_on", 37, 127) in lit
+    # It leaves in the middle of a hold.
+    tablet.exchange(b"BY", "control")
+    wait_for(lambda: state_of(client, "tablet") == "missing")
+    wait_for(lambda: not any(trace["state"] == "holding" for trace in client.ask("traces")["traces"]))
+
+
+def test_a_session_that_we_invite_receives_what_macros_send(ports: tuple[int, int], client: EngineClient) -> None:
+    from pymidi import server as other
+
+    told: list[tuple[str, int, int]] = []
+
+    class Handler(other.Handler):  # type: ignore[misc]
+        def on_midi_commands(self, peer: Any, commands: Any) -> None:
+            told.extend((str(c.command), int(c.params.key), int(c.params.velocity)) for c in commands)
+
+    port = free_ports()
+    there = other.Server([("127.0.0.1", port)])
+    there.add_handler(Handler())
+    there._init_protocols()
+    for protocol in there.socket_map.values():
+        protocol.name = "Oven desk"
+
+    def until(found: Any) -> None:
+        end = time.monotonic() + 8
+        while not found() and time.monotonic() < end:
+            there._loop_once(0.05)
+        assert found()
+    try:
+        client.ask("invite", host="127.0.0.1", port=port)
+        until(lambda: [row["state"] for row in client.ask("sessions")["peers"]] == ["connected"])
+        assert client.ask("sessions")["peers"][0]["name"] == "Oven desk"
+        engine_output_is_the_stage = client.ask("desk")["desk"]["output"] == "stage"
+        assert engine_output_is_the_stage
+        client.ask("play", macro="answer")
+        wait_for(lambda: any("note 40 on 1" in text for text in sentences(client)))
+        until(lambda: ("note_on", 40, 99) in told and any(note == 40 and (kind, speed) != ("note_on", 99)
+                                                         for kind, note, speed in told))
+    finally:
+        for sock in there.socket_map:
+            sock.close()
+
+
+def test_osc_moves_and_presses_once_it_is_let_in(ports: tuple[int, int], client: EngineClient) -> None:
+    def send(address: str, *values: float) -> None:
+        builder = OscMessageBuilder(address)
+        for value in values:
+            builder.add_arg(value)
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+            sock.bind(("127.0.0.1", 0))
+            sock.sendto(builder.build().dgram, ("127.0.0.1", ports[1]))
+
+    def glow() -> int:
+        return int(client.ask("desk")["programs"][0]["state"]["glow"])
+    before = glow()
+    send("/glow", 1.0)
+    wait_for(lambda: [row["state"] for row in client.ask("sessions")["peers"]] == ["asks"])
+    assert glow() == before
+    client.ask("admit", host="127.0.0.1")
+    wait_for(lambda: state_of(client, "faders") == "taken")
+    send("/glow", 0.5)
+    wait_for(lambda: glow() == 50)
+    send("/go", 1.0)
+    send("/go", 0.0)
+    wait_for(lambda: client.ask("desk")["programs"][0]["state"]["camera"] == "hob")
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+        sock.sendto(b"/glow\0\0\0,f\0", ("127.0.0.1", ports[1]))
+        sock.sendto(b"\xff" * 100, ("127.0.0.1", ports[1]))
+    wait_for(lambda: client.ask("sessions")["peers"][0]["malformed"] == 2)
+    client.ask("admit", host="127.0.0.1", yes=False)
+    wait_for(lambda: state_of(client, "faders") == "missing")
+    send("/glow", 1.0)
+    time.sleep(0.2)
+    assert glow() == 50
+
+
+def test_a_port_that_is_taken_and_wrong_requests_are_told(ports: tuple[int, int], client: EngineClient) -> None:
+    client.ask("open_network", what="osc", port=0)
+    wait_for(lambda: client.ask("sessions")["osc"] == 0)
+    client.ask("open_network", what="osc", port=ports[0])
+    wait_for(lambda: any("cannot be opened for osc" in p["what"] for p in client.ask("desk")["problems"]))
+    with pytest.raises(EngineError, match="nobody of that name"):
+        client.ask("dismiss", name="Nobody", host="127.0.0.1")
+    with pytest.raises(EngineError, match="no network input"):
+        client.ask("open_network", what="smoke")

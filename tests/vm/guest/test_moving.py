@@ -1,0 +1,270 @@
+"""Real MIDI ports (ALSA's virtual raw MIDI) and a real controller (uhid): in, answered, and out again."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import os
+import select
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import evdev
+import pytest
+from hid import Controller, main_keyboard
+
+from brass_pebble.inputs.midi_ports import list_ports
+from conftest import EngineProcess, Reader, output_node
+
+DESK = """
+format = 1
+name = "Moving desk"
+tap = "40ms"
+midi_to = "Virtual Raw MIDI 0-1"
+
+[surface.pads]
+name = "Pads"
+layout = "pads-16"
+device = { name = "Virtual Raw MIDI 0-0", bus = "MIDI" }
+[surface.pads.layer.base."strike 1 to 79"]
+1 = { tap = "F13", tint = "sky" }
+[surface.pads.layer.base."strike 80 to 127"]
+1 = { tap = "F14" }
+[surface.pads.layer.base.press]
+2 = { sustain = "Ctrl+M" }
+3 = { play = "song" }
+4 = { latch = "F20" }
+5 = { set = "controller z at 100 %" }
+6 = { step = "controller z by -1/4" }
+
+[surface.knobs]
+name = "Knobs"
+layout = "knobs-sliders-8"
+device = { name = "Virtual Raw MIDI 0-2", bus = "MIDI" }
+[surface.knobs.layer.base."turn right"]
+knob-1 = { tap = "F15", each = "10 %" }
+[surface.knobs.layer.base.move]
+slider-1 = { drive = "cc 11 on 2" }
+slider-2 = { drive = "fine cc 7 on 1" }
+
+[surface.controller]
+name = "Controller"
+layout = "controller"
+device = { name = "Plover controller" }
+[surface.controller.layer.base."push left"]
+stick-left = { sustain = "A" }
+[surface.controller.layer.base."push up"]
+stick-left = { sustain = "W" }
+[surface.controller.layer.base.press]
+south = { tap = "F16" }
+up = { tap = "F17" }
+trigger-left = { sustain = "F18" }
+[surface.controller.layer.base.move]
+trigger-right = { drive = "controller x" }
+
+[surface.later]
+name = "Later"
+layout = "pads-16"
+device = { name = "Gannet", bus = "MIDI" }
+[surface.later.layer.base.press]
+1 = { sustain = "F19" }
+"""
+SONG = 'clock 120\n  send note 60 on 3 strength 90 for 50ms\n  wait 50ms\nsend bytes "F0 7D 01 02 F7"\n'
+
+
+class Raw:
+    """The other end of a port: what is written here arrives there, and the other way round."""
+
+    def __init__(self, number: int) -> None:
+        self.fileno = self._fd = os.open(f"/dev/snd/midiC0D{number}", os.O_RDWR | os.O_NONBLOCK)
+        # The kernel begins to keep what comes with the first reading.
+        with contextlib.suppress(BlockingIOError):
+            os.read(self._fd, 1)
+
+    def play(self, text: str) -> None:
+        os.write(self._fd, bytes.fromhex(text))
+
+    def flood(self, data: bytes, piece: int = 300) -> None:
+        """Write much, as fast as it is taken."""
+        at = 0
+        while at < len(data):
+            select.select([], [self._fd], [], 5)
+            try:
+                at += os.write(self._fd, data[at:at + piece])
+            except BlockingIOError:
+                time.sleep(0.001)
+
+    def hear(self, wanted: str, seconds: float = 8) -> bytes:
+        """Everything that comes until it contains `wanted`."""
+        data, end, meant = b"", time.monotonic() + seconds, bytes.fromhex(wanted)
+        while meant not in data and time.monotonic() < end:
+            if select.select([self._fd], [], [], 0.2)[0]:
+                data += os.read(self._fd, 4096)
+        assert meant in data, data.hex(" ")
+        return data
+
+    def close(self) -> None:
+        os.close(self._fd)
+
+
+class Moving:
+    """The desk, its engine, both ends of the MIDI ports, a controller."""
+
+    def __init__(self, folder: Path) -> None:
+        self.desk = folder
+        (folder / "macros").mkdir()
+        (folder / "desk.toml").write_text(DESK)
+        (folder / "macros" / "song.macro").write_text(SONG)
+        self.main, self.controller = main_keyboard(), Controller()
+        self.pads, self.out, self.knobs = Raw(0), Raw(1), Raw(2)
+        self.engine = EngineProcess(folder, surfaces=4)
+        self.engine.wait_until("pads:taken knobs:taken controller:taken")
+        self.sent = Reader(output_node())
+
+    def keys(self, count: int, seconds: float = 8) -> list[str]:
+        return [f"{name.removeprefix('KEY_')}{'+' if value else '-'}" for name, value, _ in
+                self.sent.read(count, seconds)]
+
+    def end(self) -> None:
+        self.engine.end()
+        for raw in (self.pads, self.out, self.knobs):
+            raw.close()
+        self.controller.pull_out()
+        self.main.pull_out()
+
+
+@pytest.fixture(scope="module")
+def moving(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Moving]:
+    found = Moving(tmp_path_factory.mktemp("moving"))
+    yield found
+    found.end()
+
+
+def wait_for(what: Callable[[], Any], seconds: float = 15) -> None:
+    end = time.monotonic() + seconds
+    while not what():
+        assert time.monotonic() < end, "waited in vain"
+        time.sleep(0.05)
+
+
+def test_ports_are_listed_apart_and_ours_are_not_among_them(moving: Moving) -> None:
+    names = [facts.name for facts in list_ports()]
+    assert names[:4] == [f"Virtual Raw MIDI 0-{n}" for n in range(4)]
+    assert not [name for name in names if name.startswith("Brass Pebble")]
+
+
+def test_pads_are_struck_softly_and_hard_and_held(moving: Moving) -> None:
+    moving.pads.play("99 24 30 89 24 00")
+    assert moving.keys(2) == ["F13+", "F13-"]
+    # A note-on without strength is a release; the status of the message before goes on.
+    moving.pads.play("99 24 70 24 00")
+    assert moving.keys(2) == ["F14+", "F14-"]
+    moving.pads.play("99 25 40")
+    assert moving.keys(2) == ["LEFTCTRL+", "M+"] and moving.keys(1, 0.4) == []
+    moving.pads.play("89 25 40")
+    assert moving.keys(2) == ["M-", "LEFTCTRL-"]
+
+
+def test_knobs_and_sliders_step_and_drive(moving: Moving) -> None:
+    moving.knobs.play("B0 10 00")
+    for value in range(1, 128):
+        moving.knobs.play(f"B0 10 {value:02X}")
+    assert moving.keys(20).count("F15+") == 10
+    moving.knobs.play("B0 30 7F")
+    moving.out.hear("B1 0B 7F")
+    moving.knobs.play("B0 31 40")
+    assert bytes.fromhex("07 40") in moving.out.hear("27 40")
+
+
+def test_macros_send_notes_a_clock_and_whole_messages(moving: Moving) -> None:
+    moving.pads.play("99 26 40 89 26 00")
+    data = moving.out.hear("F0 7D 01 02 F7")
+    assert data.count(b"\xf8") == 5 and data.index(b"\xfa") < data.index(b"\xf8") < data.index(b"\xfc")
+    plain = bytes(byte for byte in data if byte < 0xF8)
+    assert bytes.fromhex("92 3C 5A") in plain
+    assert bytes.fromhex("82 3C") in plain or bytes.fromhex("3C 00") in plain
+
+
+def test_pads_are_lit_by_what_they_do(moving: Moving) -> None:
+    moving.pads.play("99 27 40 89 27 00")
+    data = moving.pads.hear("27 64")
+    # Bound in its tint, and the pad that is latched.
+    assert bytes.fromhex("24 29") in data
+    moving.pads.play("99 27 40 89 27 00")
+    assert moving.keys(2) == ["F20+", "F20-"]
+    moving.pads.hear("27 14")
+
+
+def test_a_controller_is_read_and_let_go_when_it_is_pulled_out(moving: Moving) -> None:
+    controller = moving.controller
+    controller.button(0, down=True)
+    controller.button(0, down=False)
+    assert moving.keys(2) == ["F16+", "F16-"]
+    controller.hat("up")
+    controller.hat("")
+    assert moving.keys(2) == ["F17+", "F17-"]
+    controller.move(z=200)
+    assert moving.keys(1) == ["F18+"]
+    controller.move(z=120)
+    assert moving.keys(1, 0.4) == []
+    controller.move(z=20)
+    assert moving.keys(1) == ["F18-"]
+    controller.move(x=0)
+    controller.move(y=10)
+    assert moving.keys(2) == ["A+", "W+"]
+    controller.pull_out()
+    assert sorted(moving.keys(2)) == ["A-", "W-"]
+    moving.controller = Controller()
+    moving.engine.wait_until("controller:taken")
+
+
+def test_the_virtual_controller_is_read_back_exactly(moving: Moving) -> None:
+    device = evdev.InputDevice(output_node("Brass Pebble controller"))
+    limits = dict(device.capabilities()[evdev.ecodes.EV_ABS])
+    assert (limits[0].min, limits[0].max) == (-32767, 32767) and (limits[2].min, limits[2].max) == (0, 32767)
+
+    def place(code: int, value: int) -> None:
+        wait_for(lambda: device.absinfo(code).value == value)
+    moving.controller.move(rz=255)
+    place(0, 32767)
+    moving.controller.move(rz=0)
+    place(0, -32767)
+    moving.pads.play("99 28 40 89 28 00")
+    place(2, 32767)
+    for value in (24575, 16384, 8192, 0):
+        moving.pads.play("99 29 40 89 29 00")
+        place(2, value)
+
+
+def test_a_port_that_comes_goes_and_comes_again(moving: Moving) -> None:
+    import rtmidi
+    for _ in range(2):
+        port = rtmidi.MidiOut(rtmidi.API_LINUX_ALSA, "Gannet")
+        port.open_virtual_port("pads")
+        moving.engine.wait_until("later:taken")
+        port.send_message([0x99, 36, 100])
+        assert moving.keys(1) == ["F19+"]
+        port.close_port()
+        port.delete()
+        # It went in the middle of a hold.
+        moving.engine.wait_until("later:missing")
+        assert moving.keys(1) == ["F19-"]
+
+
+def test_a_flood_and_an_endless_message_do_no_harm(moving: Moving) -> None:
+    began = time.monotonic()
+    moving.knobs.flood(b"".join(bytes((0xB0, 48, value % 128)) for value in range(10_000)))
+    heard = b""
+    while (left := began + 60 - time.monotonic()) > 0 and select.select([moving.out.fileno], [], [], min(left, 3))[0]:
+        heard += os.read(moving.out.fileno, 65536)
+    # The sequencer drops what comes faster than it can be read; the engine keeps up with what is left, in order.
+    values = [heard[at + 1] for at in range(len(heard) - 1) if heard[at] == 0x0B]
+    steps = [(b - a) % 128 for a, b in itertools.pairwise(values)]
+    assert len(values) > 500 and sum(step > 64 for step in steps) <= len(values) // 100
+    moving.knobs.play("B0 30 33")
+    moving.out.hear("0B 33", 20)
+    moving.pads.flood(b"\xf0\x7d" + bytes(1_000_000) + b"\xf7", 3000)
+    moving.pads.play("99 24 30 89 24 00")
+    assert moving.keys(2, 60) == ["F13+", "F13-"]
