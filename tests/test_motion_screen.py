@@ -151,3 +151,36 @@ def test_small_terminals_and_no_colour(demo: Terminal) -> None:
     demo.wait("16 %")
     demo.keys("Escape", "d")
     demo.wait("MIDI session")
+
+
+def test_motions_and_strengths_are_bound_on_the_screen(demo: Terminal) -> None:
+    demo.keys("NPage", "Down", "Down", "Right", "Right", "l")
+    demo.wait("strike 80 to 127")
+    screen = demo.wait("What each control does now")
+    assert "turn left" not in screen
+    # A soft stroke of pad 7 gets an action of its own: the second row below the five usual gestures.
+    demo.wait("Sixteen pads ▸ 7")
+    demo.keys("Tab", "Down", "Down", "Down", "Down", "Down", "Enter")
+    demo.wait("▸ strike 1 to 79 ▸ Show")
+    demo.type("F16")
+    demo.wait("tap F16 once")
+    demo.keys("Enter")
+    demo.wait(lambda text: desk()["surface"]["pads"]["layer"]["show"]["strike 1 to 79"].get("7")  # type: ignore[index]
+              == {"tap": "F16"})
+    demo.keys("Escape", "Escape")
+    demo.wait("KNOB PAD")
+    # The stick's position goes on to the pointer; a push taps rapidly, the faster the further.
+    demo.keys("NPage", "Down", "Down", "Down", "Down", "Right", "l")
+    demo.wait("push left")
+    demo.wait("the faster the further")
+    demo.keys("b")
+    demo.wait("▸ press ▸ Arm")
+    demo.keys(*["F5"] * 9)
+    demo.wait("▸ move ▸ Arm")
+    demo.type("pointer")
+    demo.wait("drive pointer x / pointer y")
+    demo.keys("Down", "Down", "Enter")
+    controller = lambda: desk()["surface"]["controller"]["layer"]["arm"]["move"]  # type: ignore[index]  # noqa: E731
+    demo.wait(lambda text: controller().get("stick-right") == {"drive": ["pointer x", "pointer y"]})
+    demo.keys("u")
+    demo.wait(lambda text: "stick-right" not in controller())

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Any
 
-from .gesture import WITH, rank
+from .gesture import AT, GESTURES, MOVE, PUSHES, STRIKE, TURN_LEFT, TURN_RIGHT, WITH, rank
+from .signal import MOVING, NOTE
 
 Row = dict[str, Any]
 
@@ -44,6 +45,35 @@ def show_surface(surface: Row) -> None:
         for name in [name for name in control if name not in PLACE]:
             del control[name]
         control.update(show_control(control["id"], surface["layers"], on))
+
+
+STRIKES = ("strike 1 to 79", "strike 80 to 127")
+ZONES = ("at 0 to 33 %", "at 33 to 66 %", "at 66 to 100 %")
+# More of them, for those who choose.
+BANDS = {STRIKE: ("strike 1 to 42", "strike 43 to 84", "strike 85 to 127", "strike 1 to 63", "strike 64 to 127",
+                  "strike 1 to 99", "strike 100 to 127"),
+         AT: ("at 0 to 50 %", "at 50 to 100 %", "at 0 to 25 %", "at 25 to 50 %", "at 50 to 75 %", "at 75 to 100 %",
+              "at 0 to 10 %", "at 90 to 100 %")}
+
+
+def gestures_for(control: Row, bound: Collection[str] = ()) -> list[str]:
+    """The gestures that make sense on a control, with those in `bound`: in their order."""
+    found = {gesture for gesture in bound if not gesture.startswith(WITH)} | set(GESTURES)
+    moves, has_key = int(control.get("moves", 0)), control["code"] < MOVING
+    if NOTE.first <= control["code"] <= NOTE.last and not any(gesture.startswith(STRIKE) for gesture in bound):
+        found.update(STRIKES)
+    if moves and control.get("turns"):
+        found.update((TURN_LEFT, TURN_RIGHT, MOVE), PUSHES if moves > 1 else ())
+    elif moves > 1:
+        found.update(PUSHES, (MOVE,))
+    elif moves:
+        found.update((TURN_LEFT, TURN_RIGHT, MOVE), PUSHES[:2] if control.get("centred") else ())
+        if not any(gesture.startswith(AT) for gesture in bound):
+            found.update(ZONES)
+    if moves and control.get("turns") and not has_key:
+        # It has no ends that it could be pressed to.
+        found -= set(GESTURES) - set(bound)
+    return sorted(found, key=rank)
 
 
 # What most bindings say nothing about: left out where many are sent, and filled in again.

@@ -9,7 +9,7 @@ from typing import Any
 from brass_pebble.core.action import BETWEEN, read_action
 from brass_pebble.core.binding import PLAYS, POLICIES, TIMES, is_gesture
 from brass_pebble.core.durations import parse_duration
-from brass_pebble.core.gesture import DOUBLE, GESTURES, HOLD, PRESS
+from brass_pebble.core.gesture import DOUBLE, GESTURES, HOLD, MOTIONS, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
 from brass_pebble.core.rearrange import Change
@@ -38,7 +38,7 @@ class Edit:
 
 def binding_edit(surface: str, layer: str, control: str, kind: str = "", target: str = "", *,
                  gesture: str = PRESS, macros: Iterable[str] | None = None, adds: bool = False,
-                 **extra: str) -> Edit:
+                 by_strength: bool = False, **extra: str) -> Edit:
     """Give a gesture of a control another action, or none with an empty kind; `extra` are a binding's other fields.
 
     Raises:
@@ -49,16 +49,23 @@ def binding_edit(surface: str, layer: str, control: str, kind: str = "", target:
     what, needs = f"{surface} {control}" + ("" if gesture == PRESS else f", {gesture}"), path[:4]
     if not is_gesture(gesture):
         raise ProblemError(f"“{gesture}” is not a gesture",
-                           hint=f"Known are {', '.join(GESTURES)}, and “with” another control")
+                           hint=f"Known are {', '.join((*GESTURES, *MOTIONS))}, “with” another control, "
+                                "strike 1 to 79, and at 0 to 33 %")
     if not kind:
         return Edit(f"{what}: cleared", ((path, None),), needs=needs)
     action = read_action(kind, target, macros)
     check_extra(extra)
     fits = {"plays": kind == "play" and extra.get("plays") != "once", "again": kind == "play",
             "every": kind == "rapid", "back": kind == "cycle", "hold_after": gesture == HOLD,
-            "second_within": gesture == DOUBLE}
-    row = Row({kind: target.split(BETWEEN) if action.steps else target})
-    row |= {name: value for name, value in extra.items() if value and fits.get(name, True)}
+            "second_within": gesture == DOUBLE, "each": gesture in (TURN_LEFT, TURN_RIGHT, MOVE)}
+    if bool(action.drives) != (gesture == MOVE):
+        raise ProblemError(f"“{gesture}” cannot be bound to {kind} {target}",
+                           hint=f"Only “{MOVE}” drives something, and it does nothing else")
+    row = Row({kind: target.split(BETWEEN) if action.steps or len(action.drives) > 1 else target})
+    row |= {name: int(value) if name == "each" and value.isdigit() else value for name, value in extra.items()
+            if value and fits.get(name, True)}
+    if by_strength and gesture in PUSHES and kind == "rapid":
+        row["by_strength"] = True
     if adds and gesture == DOUBLE:
         row["adds"] = True
     return Edit(f"{what}: {kind} {target}", ((path, row),), needs=needs)

@@ -16,6 +16,7 @@ from brass_pebble.core.clashes import Survey, find_clashes
 from brass_pebble.core.desk import Layer, Surface
 from brass_pebble.core.durations import parse_duration
 from brass_pebble.core.free_chords import free_chords, free_family, taken_shapes
+from brass_pebble.core.gesture import AT, MOTIONS
 from brass_pebble.core.keys import parse_chord
 from brass_pebble.core.layers import HOWS, FocusedWindow, LayerTarget, find_layer
 from brass_pebble.core.macro.program import chord_program
@@ -34,7 +35,8 @@ if TYPE_CHECKING:
     from .engine import Engine
     from .requests import Requests
 
-WORDS = ("kind", "target", "label", "tint", "plays", "again", "note", "hold_after", "second_within", "every", "back")
+WORDS = ("kind", "target", "label", "tint", "plays", "again", "note", "hold_after", "second_within", "every", "back",
+         "each")
 MOST_PROPOSED = 24
 LONGEST_COUNT_IN = 30.0
 WAIT_FOR_WINDOW = 10.0
@@ -56,11 +58,15 @@ class LayerRequests:
         layer = self._layer(surface, message)
         control, gesture = str(message.get("control", "")), str(message.get("gesture") or "press")
         self._control(surface, control)
-        fields = {name: str(message.get(name, "")) for name in WORDS}
+        moves = any(item.id == control and item.moves for item in surface.layout.controls)
+        if (gesture in MOTIONS or gesture.startswith(AT)) and not moves:
+            raise Refusal(f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
+                          "Bind it to press, tap or hold")
+        fields: dict[str, Any] = {name: str(message.get(name, "")) for name in WORDS}
         store = self._engine.store
         self._requests.edit(client, message, lambda: store.change(binding_edit(
             surface.id, layer.id, control, gesture=gesture, adds=bool(message.get("adds")),
-            macros=store.macro_names(), **fields)))
+            by_strength=bool(message.get("by_strength")), macros=store.macro_names(), **fields)))
 
     def do_rearrange(self, client: Client, message: Message) -> None:
         """Copy, move, swap, mirror or clear what is bound, all in one change."""

