@@ -41,6 +41,18 @@ class PipeInput:
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         return self._stream.read()
 
+    def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
+        """It sends keys only."""
+
+    def ranges(self) -> dict[int, tuple[int, int]]:
+        return {}
+
+    def answer(self, message: bytes) -> None:
+        """It has no lights."""
+
+    def rumble(self, strength: float, ms: int) -> bool:
+        return False
+
     def node(self, fileno: int) -> str:
         return ""
 

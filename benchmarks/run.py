@@ -1,6 +1,6 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [press] [layers] [focus] [late] [idle] [macros] [machine]     all, without a name
+    python benchmarks/run.py [press] [layers] [focus] [late] [idle] [macros] [moving] [machine]     all, without a name
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from focus import focus_to_layer, many_layers
 from host import idle, lateness, press_to_effect
 from layers import press_with_layers
 from macros import macros
+from moving import eight_surfaces
 
 PROJECT = Path(__file__).parent.parent
 
@@ -48,7 +49,7 @@ def in_the_machine(folder: Path) -> list[Figure]:
 
 
 def main() -> int:
-    wanted = set(sys.argv[1:]) or {"press", "layers", "focus", "late", "idle", "macros", "machine"}
+    wanted = set(sys.argv[1:]) or {"press", "layers", "focus", "late", "idle", "macros", "moving", "machine"}
     binary = build_loops()
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb") as name:
@@ -68,6 +69,8 @@ def main() -> int:
             figures += idle(folder)
         if "macros" in wanted:
             figures += macros(folder)
+        if "moving" in wanted:
+            figures += eight_surfaces(folder / "moving")
         if "machine" in wanted:
             figures += in_the_machine(folder)
     print(f"{time.strftime('%Y-%m-%d')}, {platform.machine()}, {os.cpu_count()} cores, Linux {platform.release()}, "

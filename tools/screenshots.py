@@ -9,6 +9,9 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
+
+from network_peers import connect
 
 PROJECT = Path(__file__).parent.parent
 TARGET = PROJECT / "docs" / "screenshots"
@@ -19,8 +22,10 @@ SCREEN = "1280x800x24"
 MET: list[str | float] = ["m", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", 0.6, "Enter", 1.2]
 PRESS_ALL: list[str | float] = ["Enter", 0.2, "Right", "Enter", 0.2, "Right", "Enter", 0.2, "Left", "Left", "Down",
                                 *[item for _ in range(6) for item in ("Enter", 0.3, "Right")], 0.5]
+Steps = list[Any]
+# A function is called with the desk's folder and the engine's runtime folder; what it returns is kept till the end.
 # name: (columns, rows), then what is sent: a key by tmux's name, a text in quotes, or seconds to wait.
-SHOTS: dict[str, tuple[tuple[int, int], list[str | float]]] = {
+SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
     "desk": ((160, 40), ["w", 12.2]),
     "desk-light": ((160, 40), ["t", "Down", "Down", "Enter", 1.5]),
     "desk-80x24": ((80, 24), ["Down", "Enter", 0.8]),
@@ -32,7 +37,6 @@ SHOTS: dict[str, tuple[tuple[int, int], list[str | float]]] = {
     "rehearsal": ((160, 40), ["Down", "Right", "Right", "Right", "o", 1.5, "F5", 3.0]),
     "record": ((160, 40), ["Down", "Right", "Right", "Right", "o", 1.5, "F8", 1.0, "Down", "Down", "Down", "Down",
                            "Enter", 2.6]),
-    "settings": ((160, 40), ["Down", "Down", "i", 0.5, "Down", "Down", "Down", "Enter", 0.6]),
     "checkup": ((160, 40), ["c", 2.5, *["Down"] * 6, 0.5]),
     "bind": ((160, 40), ["Down", "Down", "Right", "b", "'ctrl+alt+f", 0.5]),
     "surface": ((160, 40), ["l", 1.0, "Down", "Right", "Right", 0.5]),
@@ -43,11 +47,11 @@ SHOTS: dict[str, tuple[tuple[int, int], list[str | float]]] = {
                           *["Right"] * 8, *["]"] * 11, 1.0]),
     "clashes": ((160, 40), ["k", 1.5]),
     "explained": ((160, 40), ["Down", "Down", "Enter", 3.0, "e", 0.5]),
-    "zoom": ((160, 40), ["Down", "Down", "z", "Enter", 1.0]),
+    "network": ((160, 40), [connect, "d", 2.0]),
 }
 
 
-def take(name: str, size: tuple[int, int], keys: list[str | float], display: str) -> None:
+def take(name: str, size: tuple[int, int], keys: Steps, display: str) -> None:
     """One picture."""
     tmux = ["tmux", "-L", f"shot-{os.getpid()}", "-f", "/dev/null"]
     columns, rows = size
@@ -64,9 +68,13 @@ def take(name: str, size: tuple[int, int], keys: list[str | float], display: str
              "-e", *tmux, "attach"], env={**os.environ, "DISPLAY": display, "COLORTERM": "truecolor"},
             stderr=subprocess.DEVNULL)
         time.sleep(4)
+        kept = []
         for key in keys:
             if isinstance(key, float):
                 time.sleep(key)
+            elif callable(key):
+                desk = next(Path(folder, "data").rglob("desk.toml")).parent
+                kept.append(key(desk, Path(folder, "run")))
             elif key.startswith("'"):
                 subprocess.run([*tmux, "send-keys", "-l", key[1:]], check=True)
             else:

@@ -6,8 +6,10 @@ Also levels that keys set and step: kept as fractions, so that ten thousand step
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
+from functools import lru_cache
 
 from .pointer import PAD, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 from .problem import ProblemError, nearest
@@ -46,7 +48,7 @@ class DriveTarget:
     centred: bool = False
     address: str = ""
 
-    def values(self, share: float | Fraction, *, centred: bool) -> list[Sent]:
+    def values(self, share: float | Fraction, *, centred: bool) -> Sequence[Sent]:
         """The effects that tell a position; `centred` if it lies between -1 and 1, else between 0 and 1."""
         if self.kind == "controller":
             if not self.centred:
@@ -63,14 +65,19 @@ def _whole(share: float | Fraction, centred: bool) -> float | Fraction:
     return (share + 1) / 2 if centred else share
 
 
-def midi_values(signal: int, share: float | Fraction, to: str) -> list[Sent]:
+def midi_values(signal: int, share: float | Fraction, to: str) -> tuple[Sent, ...]:
     """The MIDI messages that set a control change, pair, bend, pressure or NRPN to a share of its way."""
-    family = family_of(signal)
-    fine = family in (FINE_CC, BEND, NRPN)
-    return midi_set(signal, round(share * (16383 if fine else 127)), to)
+    return midi_set(signal, round(share * (16383 if is_fine(signal) else 127)), to)
 
 
-def midi_set(signal: int, value: int, to: str) -> list[Sent]:
+@lru_cache(maxsize=1024)
+def is_fine(signal: int) -> bool:
+    """Whether a signal has 14 bits instead of 7."""
+    return family_of(signal) in (FINE_CC, BEND, NRPN)
+
+
+@lru_cache(maxsize=16_384)
+def midi_set(signal: int, value: int, to: str) -> tuple[Sent, ...]:
     """The MIDI messages that give a signal a value: 0 to 127, or 0 to 16383 for pairs, bends and NRPN."""
     family = family_of(signal)
     number, channel = number_and_channel(signal)
@@ -86,8 +93,8 @@ def midi_set(signal: int, value: int, to: str) -> list[Sent]:
     elif family is KEY_PRESSURE:
         rows = [(0xA0 | channel, number, value)]
     else:
-        return [midi_send(to, bytes((0xD0 | channel, value)))]
-    return [midi_send(to, bytes(row)) for row in rows]
+        return (midi_send(to, bytes((0xD0 | channel, value))),)
+    return tuple(midi_send(to, bytes(row)) for row in rows)
 
 
 def parse_drive(text: str) -> DriveTarget:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, replace
-from functools import partial
+from functools import cached_property, partial
 from typing import Any
 
 from .lights import NO_LIGHTS, Lights, read_lights, write_lights
@@ -38,7 +38,7 @@ class Control:
     shape: str = "cap"
     beside: tuple[int, ...] = ()
 
-    @property
+    @cached_property
     def turns(self) -> bool:
         """Whether it only tells how far it was turned, never where it is."""
         return bool(self.moves) and (self.counts != "" or WHEEL.first <= self.moves[0] <= WHEEL.last)

@@ -6,6 +6,7 @@ that they have layers, macros and traces like any key.  Pure: the time is an arg
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING
@@ -38,6 +39,8 @@ if TYPE_CHECKING:
 # A motion is over, and its trace told as done, when nothing has moved for so long.
 QUIET = 400 * MS
 RATE_EVERY = 8 * MS
+# How often the trace of a motion that goes on is put into words.
+SAY_EVERY = 40 * MS
 # A pointer's motion as directions: so many counts within the time are a full push; it fades when the motion ends.
 FULL_PUSH, FADE = 24, 40 * MS
 MOST_STEPS = 400
@@ -66,6 +69,7 @@ class Moving:
     seen: int = 0
     moved: int = 0
     flowed: int = 0
+    said: int = 0
     trace: Trace | None = None
     run: Run | None = None
     due: int = 0
@@ -342,16 +346,19 @@ class Mover:
             self._send(moving, plan, [(target.code, whole * target.sign)], when, out)
             moving.sent.pop(target.code, None)
 
-    def _send(self, moving: Moving, plan: MotionPlan, values: list[tuple[int, int]], when: tuple[int, int],
-              out: list[Effect]) -> None:
-        fresh = [(code, value) for code, value in values if moving.sent.get(code) != value]
-        if not fresh:
+    def _send(self, moving: Moving, plan: MotionPlan, values: Sequence[tuple[int, int]],
+              when: tuple[int, int], out: list[Effect]) -> None:
+        sent = moving.sent
+        for code, value in values:
+            if sent.get(code) != value:
+                break
+        else:
             return
         run = self._run(moving, plan, *when)
         # A pair of messages belongs together, though one half is as before.
         for code, value in values:
             out.append((code, value, when[1], run))
-            moving.sent[code] = value
+            sent[code] = value
 
     def _run(self, moving: Moving, plan: MotionPlan, arrived: int, now: int) -> Run:
         """The run that stands for the motion that is going on; its trace is made with it."""
@@ -363,11 +370,17 @@ class Mover:
             moving.trace, moving.run = trace, Run(0, Program(), now, None, trace)
             trace.run = moving.run
             self._router.fresh.append(trace)
-        if moving.trace is not None and not moving.control.turns:
-            across, down = self._across_and_down(moving)
-            moving.trace.why = (f"across {round(across * 100)} %, down {round(down * 100)} %"
-                                if len(moving.control.moves) > 1 else f"at {round(self._way(moving) * 100)} %")
+        if moving.trace is not None and not moving.control.turns and now >= moving.said + SAY_EVERY:
+            self._say_place(moving, moving.trace)
+            moving.said = now
         return moving.run
+
+    def _say_place(self, moving: Moving, trace: Trace) -> None:
+        """Where it is, in the words of the trace."""
+        if not moving.control.turns:
+            across, down = self._across_and_down(moving)
+            trace.why = (f"across {round(across * 100)} %, down {round(down * 100)} %"
+                         if len(moving.control.moves) > 1 else f"at {round(self._way(moving) * 100)} %")
 
     # Time.
 
@@ -428,6 +441,7 @@ class Mover:
         run, trace = moving.run, moving.trace
         moving.run = moving.trace = None
         if run is not None and trace is not None:
+            self._say_place(moving, trace)
             run.state, run.ended, trace.state = "done", now, "done"
             self._router.fresh.append(trace)
 

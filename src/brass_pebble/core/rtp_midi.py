@@ -9,6 +9,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 PREAMBLE = b"\xff\xff"
 INVITE, ACCEPT, REFUSE, LEAVE, CLOCK, FEEDBACK = b"IN", b"OK", b"NO", b"BY", b"CK", b"RS"
@@ -69,8 +70,7 @@ class Feedback:
         return PREAMBLE + FEEDBACK + struct.pack(">IHH", self.source, self.sequence, 0)
 
 
-@dataclass(frozen=True)
-class Payload:
+class Payload(NamedTuple):
     """An RTP packet with MIDI: the messages in their order; `ended` are notes (channel, note) that the journal says
     were let go lately."""
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 from .keys import key_table
 from .problem import ProblemError, nearest
@@ -107,6 +108,7 @@ def part_of(signal: int) -> tuple[str, str] | None:
     return _by_part[signal - PART] if PART <= signal < PART + len(_by_part) else None
 
 
+@lru_cache(maxsize=8192)
 def family_of(signal: int) -> Family | None:
     """The family of a signal; None for keys and buttons."""
     return next((family for family in FAMILIES if family.first <= signal <= family.last), None)
@@ -117,6 +119,7 @@ def make(family: Family, number: int = 0, channel: int = 0) -> int:
     return family.first + channel * family.span + number
 
 
+@lru_cache(maxsize=8192)
 def number_and_channel(signal: int) -> tuple[int, int]:
     """Number and channel (from 0) of a signal of a family."""
     family = family_of(signal)

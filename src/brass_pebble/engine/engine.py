@@ -187,10 +187,16 @@ class Engine:
         def ready(events: int) -> None:
             try:
                 arrived_events = source.read(fileno)
+                moved = False
                 for code, value, arrived in arrived_events:
                     if code >= MOVING:
-                        self.move(surface_id, code, value, arrived)
+                        self.router.mover.move(surface_id, code, value, arrived, clock(), self._out)
+                        moved = True
                         continue
+                    if moved:
+                        # What moved before goes out before.
+                        self._after_moves()
+                        moved = False
                     if ((waiting and not self.router.does(surface_id, code, STOP))
                             or (value and modifiers() and self.router.sends(surface_id, code))):
                         self.careful.hold_back(surface_id, code, value, arrived, "")
@@ -216,6 +222,8 @@ class Engine:
                     if out:
                         self._send(now)
                     self._book(surface_id, code, value, trace, arrived)
+                if moved:
+                    self._after_moves()
                 if not arrived_events:
                     self.devices.check_state(surface_id)
             except DeviceGone as gone:
@@ -224,8 +232,12 @@ class Engine:
 
     def move(self, surface_id: str, signal: int, value: int, arrived: int) -> None:
         """What turns, slides or tilts reported something."""
+        self.router.mover.move(surface_id, signal, value, arrived, time.monotonic_ns(), self._out)
+        self._after_moves()
+
+    def _after_moves(self) -> None:
+        """Send and note what came of positions."""
         router = self.router
-        router.mover.move(surface_id, signal, value, arrived, time.monotonic_ns(), self._out)
         if self._out:
             self._send(time.monotonic_ns())
         if router.fresh:
@@ -452,6 +464,8 @@ class Engine:
 
     def _after(self) -> None:
         """At the end of each round of the loop."""
+        if self.network.to_flush:
+            self.network.flush()
         if self.player.errands:
             self.errands.take()
         self.news.book()

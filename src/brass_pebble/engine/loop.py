@@ -99,6 +99,14 @@ class Loop:
                 # A closed descriptor has left the set by itself.
                 return
 
+    def serve(self, fileno: int) -> bool:
+        """Call now for one descriptor, as if it were ready; false if nobody watches it."""
+        call = self._calls.get(fileno)
+        if call is None:
+            return False
+        call(0)
+        return True
+
     def serve_ready(self) -> None:
         """Call now for every descriptor that is ready, without waiting."""
         for fileno, events in self._epoll.poll(0):

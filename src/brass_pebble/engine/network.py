@@ -31,6 +31,8 @@ LONGEST_DATAGRAM = 65_536
 # Datagrams taken at once before anything else gets its turn.
 MOST_AT_ONCE = 200
 MOST_SENDERS = 16
+# Bytes of messages in one packet: it fits one frame of the network.
+LARGEST_BATCH = 1_200
 # OSC messages a second from one sender.
 MOST_OSC_A_SECOND = 4_000
 
@@ -39,11 +41,14 @@ class SessionReceiver:
     """A peer as a receiver of messages."""
 
     def __init__(self, network: Network, peer: Peer) -> None:
-        self._network, self._peer = network, peer
+        self._network, self.peer = network, peer
+        self.waiting: list[bytes] = []
 
     def send(self, message: bytes) -> None:
-        """Send one message at once."""
-        self._network.send(self._peer, message)
+        """Send one message, with all others of this round of the loop."""
+        if not self.waiting:
+            self._network.to_flush.append(self)
+        self.waiting.append(message)
 
 
 class OscSender:
@@ -70,7 +75,10 @@ class Network:
         self._settings: tuple[object, ...] = ()
         self._zeroconf: Any = None
         self._found: dict[str, tuple[str, int]] = {}
-        self._told = 0
+        self.to_flush: list[SessionReceiver] = []
+        # By name in lower case, and inputs by the peer's number: looked up for every message.
+        self._receivers: dict[str, SessionReceiver] = {}
+        self._by_source: dict[int, SessionInput] = {}
         self._read_admitted()
 
     # Whom the person has let in.
@@ -218,12 +226,21 @@ class Network:
                     sending.sendto(data, address)
         heard, session.heard = session.heard, []
         now = time.monotonic_ns()
+        touched: dict[SessionInput, None] = {}
         for peer, message in heard:
-            source = self._inputs.get(peer_facts(peer.name, peer.where).id)
+            source = self._by_source.get(peer.source)
             if source is not None:
-                source.arrived(message, now)
+                source.note(message, now)
+                touched[source] = None
+        # They are read at once: the way over a descriptor would be longer than all the rest.
+        for source in touched:
+            if not self._engine.loop.serve(source.filenos()[0]):
+                source.arrived(b"", now)
         if session.changed:
             session.changed = False
+            self._receivers = {}
+            for peer in session.connected():
+                self._receivers.setdefault(peer.name.casefold(), SessionReceiver(self, peer))
             here = {facts.id for facts in self.present()}
             for name in [name for name in self._inputs if name not in here]:
                 self._pull_out(name)
@@ -304,29 +321,41 @@ class Network:
             if peer is None:
                 raise InputError(f"“{facts.shown}” has left the session")
             source = SessionInput(facts, SessionReceiver(self, peer).send)
+            self._by_source[peer.source] = source
         self._inputs[facts.id] = source
         return source
 
     def _pull_out(self, device: str) -> None:
         source = self._inputs.pop(device, None)
         if source is not None:
+            self._by_source = {number: other for number, other in self._by_source.items() if other is not source}
             source.pull_out()
 
     def session(self, name: str) -> SessionReceiver | None:
         """The peer called `name` (in any case) as a receiver, or None."""
-        for peer in self._session.connected() if self._session and name else ():
-            if peer.name.casefold() == name.casefold():
-                return SessionReceiver(self, peer)
-        return None
+        return self._receivers.get(name) or self._receivers.get(name.casefold()) if name and self._receivers else None
 
-    def send(self, peer: Peer, message: bytes) -> None:
-        """Send a message to a peer at once."""
-        if self._session is not None and (sending := self._sockets.get(DATA)) is not None:
-            self._session.send(peer, [message], time.monotonic_ns())
-            out, self._session.out = self._session.out, []
-            for _, address, data in out:
+    def flush(self) -> None:
+        """At the end of each round of the loop: send what waits, in one packet for each peer, or few."""
+        receivers, self.to_flush = self.to_flush, []
+        session, sending = self._session, self._sockets.get(DATA)
+        for receiver in receivers:
+            waiting, receiver.waiting = receiver.waiting, []
+            if session is None or sending is None:
+                continue
+            now, size = time.monotonic_ns(), 0
+            batch: list[bytes] = []
+            for message in waiting:
+                if batch and size + len(message) > LARGEST_BATCH:
+                    session.send(receiver.peer, batch, now)
+                    batch, size = [], 0
+                batch.append(message)
+                size += len(message) + 1
+            session.send(receiver.peer, batch, now)
+            out, session.out = session.out, []
+            for which, address, data in out:
                 with contextlib.suppress(OSError):
-                    sending.sendto(data, address)
+                    self._sockets[which].sendto(data, address)
 
     def invite(self, host: str, port: int, name: str = "") -> None:
         """Ask another computer to take part; whom we ask is let in."""
@@ -378,6 +407,7 @@ class Network:
 
     def close(self) -> None:
         """End everything."""
+        self.flush()
         if self._session is not None:
             self._session.leave()
             for which, address, data in self._session.out:

@@ -29,11 +29,15 @@ class MessageInput:
         self._wake = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
         self._awake = False
 
-    def arrived(self, message: Sequence[int], at: int) -> None:
-        """Note a message down (`at` in ns), and wake the loop; from any thread."""
+    def note(self, message: Sequence[int], at: int) -> None:
+        """Note a message down without waking anybody: whoever calls sees to it that it is read."""
         if len(self._waiting) == MOST_WAITING:
             self.lost += 1
         self._waiting.append((message, at))
+
+    def arrived(self, message: Sequence[int], at: int) -> None:
+        """Note a message down (`at` in ns), and wake the loop; from any thread."""
+        self.note(message, at)
         if not self._awake and self._wake >= 0:
             self._awake = True
             os.eventfd_write(self._wake, 1)
@@ -45,8 +49,9 @@ class MessageInput:
         return ""
 
     def read(self, fileno: int) -> Sequence[KeyEvent]:
-        with contextlib.suppress(BlockingIOError):
-            os.eventfd_read(self._wake)
+        if self._awake:
+            with contextlib.suppress(BlockingIOError):
+                os.eventfd_read(self._wake)
         if self._gone and not self._waiting:
             raise DeviceGone("it has left")
         self._awake = False
@@ -57,6 +62,7 @@ class MessageInput:
             message, at = waiting.popleft()
             self.decode(message, at, events)
         if self._gone:
+            self._awake = True
             os.eventfd_write(self._wake, 1)
         return events
 
@@ -67,7 +73,9 @@ class MessageInput:
     def pull_out(self) -> None:
         """There will be no more messages."""
         self._gone = True
-        os.eventfd_write(self._wake, 1)
+        if self._wake >= 0:
+            self._awake = True
+            os.eventfd_write(self._wake, 1)
 
     def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
         sounding = self.decoder.sounding

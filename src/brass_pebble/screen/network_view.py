@@ -23,6 +23,8 @@ from .widgets.status_line import StatusLine
 from .widgets.surface_drawing import SurfaceDrawing
 
 REFRESH = 1.0
+# Cells for a key unit, the largest that fits.
+SCALES = ((14, 6), (12, 5), (10, 4), (8, 4), (6, 3))
 STATES = {"connected": ("●", "connected"), "joining": ("◌", "joining"), "invited": ("◌", "invited by you"),
           "asks": ("?", "asks to be let in"), "found": ("·", "seen on the network")}
 
@@ -190,9 +192,12 @@ class NetworkView(DeskActions):
         if wanted and self.state.surface(wanted):
             drawing = SurfaceDrawing(wanted, self.state)
             await box.mount(drawing)
-            size = drawing.size_for((6, 3))
+            room = box.content_size
+            unit = next((unit for unit in SCALES if drawing.size_for(unit).width <= room.width
+                         and drawing.size_for(unit).height <= room.height), SCALES[-1])
+            size = drawing.size_for(unit)
             drawing.styles.width, drawing.styles.height = max(size.width, drawing.title_width()), size.height
-            drawing.set_unit((6, 3))
+            drawing.set_unit(unit)
 
     # Doing.
 
