@@ -32,7 +32,10 @@ device = { name = "Northwind numeric pad" }
 [surface.second]
 layout = "numpad"
 [surface.third]
-layout = "numpad"
+layout = "pads-16"
+device = { name = "Virtual Raw MIDI 0-0", bus = "MIDI" }
+[surface.third.layer.base.press]
+1 = { sustain = "F13" }
 """
 
 
@@ -63,11 +66,29 @@ def measure(output: str, count: int) -> list[float]:
     return times[10:]
 
 
+def measure_midi(output: str, count: int) -> list[float]:
+    """The same from a note written to ALSA's virtual raw MIDI."""
+    device, port = evdev.InputDevice(output), os.open("/dev/snd/midiC0D0", os.O_RDWR)
+    os.set_blocking(device.fd, True)
+    times = []
+    for _ in range(count):
+        time.sleep(0.02)
+        began = time.perf_counter()
+        os.write(port, bytes((0x99, 36, 100)))
+        os.read(device.fd, 4096)
+        times.append(1000 * (time.perf_counter() - began))
+        os.write(port, bytes((0x89, 36, 0)))
+        time.sleep(0.01)
+        os.read(device.fd, 4096)
+    os.close(port)
+    return times[10:]
+
+
 count = int(sys.argv[1])
 pad = twin_numpad("left")
 folder = Path(tempfile.mkdtemp())
 (folder / "desk.toml").write_text(DESK)
-result = {"engine": [], "loop": []}
+result = {"engine": [], "loop": [], "midi": []}
 for _ in range(2):
     loop = subprocess.Popen([str(Path(__file__).parent.parent / ".cache" / "loops"), "keys", pad.node],
                             stdout=subprocess.PIPE, text=True)
@@ -77,5 +98,6 @@ for _ in range(2):
     loop.wait()
     engine = EngineProcess(folder)
     result["engine"] += measure(node_called("Brass Pebble keys"), count)
+    result["midi"] += measure_midi(node_called("Brass Pebble keys"), count)
     engine.end()
 print(json.dumps(result))

@@ -45,7 +45,11 @@ def in_the_machine(folder: Path) -> list[Figure]:
     return [Figure("node to node in the virtual machine, median; beside a bare C loop", value, "ms", beside,
                    "at most 2×", value <= 2 * beside),
             Figure("the same, 99th percentile", percentile(times["engine"], 0.99), "ms",
-                   percentile(times["loop"], 0.99))]
+                   percentile(times["loop"], 0.99)),
+            Figure("a note at an ALSA port to its key, median; beside the key of a HID pad",
+                   percentile(times["midi"], 0.5), "ms", value),
+            Figure("the same, 99th percentile", percentile(times["midi"], 0.99), "ms",
+                   percentile(times["engine"], 0.99))]
 
 
 def main() -> int:
