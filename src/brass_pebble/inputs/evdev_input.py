@@ -161,6 +161,8 @@ class _Node(MovingStream):
     def __init__(self, path: str) -> None:
         import evdev
         self.device = evdev.InputDevice(path)
+        # Rumble effects that were uploaded, by strength and length.
+        self.effects: dict[tuple[float, int], int] = {}
         super().__init__(self.device.fd)
         fcntl.ioctl(self.device.fd, EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
 
@@ -180,8 +182,14 @@ class _Node(MovingStream):
 
     _has_hats: bool | None = None
 
-    # The number of the rumble effect that was uploaded; -1 for a new one.
-    effect = -1
+    @property
+    def can_rumble(self) -> bool:
+        """Whether it shakes."""
+        if self._can_rumble is None:
+            self._can_rumble = _RUMBLE in self.device.capabilities().get(_EV_FF, ())
+        return self._can_rumble
+
+    _can_rumble: bool | None = None
 
     def axes(self) -> list[tuple[int, tuple[int, int]]]:
         """Its axes: EV_ABS code, lowest and highest value."""
@@ -283,15 +291,17 @@ class EvdevInput:
     def rumble(self, strength: float, ms: int) -> bool:
         import evdev
         for node in self._nodes.values():
-            if _RUMBLE not in node.device.capabilities().get(_EV_FF, ()):
+            if not node.can_rumble:
                 continue
-            size = max(0, min(0xFFFF, round(strength * 0xFFFF)))
-            shake = evdev.ff.Rumble(strong_magnitude=size, weak_magnitude=size)
-            effect = evdev.ff.Effect(evdev.ecodes.FF_RUMBLE, node.effect, 0, evdev.ff.Trigger(0, 0),
-                                     evdev.ff.Replay(ms, 0), evdev.ff.EffectType(ff_rumble_effect=shake))
             with contextlib.suppress(OSError):
-                node.effect = node.device.upload_effect(effect)
-                node.device.write(_EV_FF, node.effect, 1)
+                if (strength, ms) not in node.effects:
+                    # Uploaded once: the device keeps it, and plays it at a word.
+                    size = max(0, min(0xFFFF, round(strength * 0xFFFF)))
+                    shake = evdev.ff.Rumble(strong_magnitude=size, weak_magnitude=size)
+                    node.effects[strength, ms] = node.device.upload_effect(evdev.ff.Effect(
+                        _RUMBLE, -1, 0, evdev.ff.Trigger(0, 0), evdev.ff.Replay(ms, 0),
+                        evdev.ff.EffectType(ff_rumble_effect=shake)))
+                node.device.write(_EV_FF, node.effects[strength, ms], 1)
                 return True
         return False
 

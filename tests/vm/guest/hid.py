@@ -36,6 +36,10 @@ CONTROLLER = bytes.fromhex("05010905a101" "05091901290c150025017501950c8102" "75
                            + "6500750495018103" "09300931150026ff00350046ff00750895028102"
                            "09320935750895028102c0")
 
+# A mouse: five buttons, motion, a wheel.
+MOUSE = bytes.fromhex("05010902a1010901a100" "05091901290515002501950575018102" "950175038103"
+                      "0501093009310938" "1581257f750895038106" "c0c0")
+
 USAGES = {"A": 0x04, "B": 0x05, "C": 0x06, "D": 0x07, "H": 0x0B, "I": 0x0C, "num": 0x53, "slash": 0x54, "times": 0x55,
           "minus": 0x56, "plus": 0x57, "enter": 0x58, **{str(n): 0x58 + n for n in range(1, 10)}, "0": 0x62,
           "dot": 0x63, "ctrl": 0xE0, "shift": 0xE1}
@@ -57,6 +61,7 @@ REPORTS = {
     KEYPAD: lambda down: b"\1" + _six([usage - 0x03 for usage in down]),
     MEDIA_KEYS: lambda down: b"\2\0",
     LIT_KEYBOARD: lambda down: b"\0\0" + _six(down),
+    MOUSE: lambda down: bytes(4),
     CONTROLLER: lambda down: b"\0\0\x08\x80\x80\0\0",
 }
 MEDIA = {"louder": 1, "softer": 2, "mute": 4}
@@ -183,6 +188,17 @@ class Controller(HidDevice):
 
     def _tell(self) -> None:
         self._send(struct.pack("<HBBBBB", self._buttons, HAT[self._hat], *self._state.values()))
+
+
+class Mouse(HidDevice):
+    """A mouse: moved, and its buttons."""
+
+    def __init__(self) -> None:
+        super().__init__("Sanderling mouse", "usb-bench-hand/input0", MOUSE, 0x5341, 0x0001)
+
+    def move(self, across: int, down: int, buttons: int = 0) -> None:
+        """Move by counts, -127 to 127."""
+        self._send(struct.pack("Bbbb", buttons, across, down, 0))
 
 
 def keypad_with_knob() -> HidPair:

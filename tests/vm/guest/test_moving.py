@@ -6,6 +6,7 @@ import contextlib
 import itertools
 import os
 import select
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -13,7 +14,7 @@ from typing import Any
 
 import evdev
 import pytest
-from hid import Controller, main_keyboard
+from hid import Controller, Mouse, main_keyboard
 
 from brass_pebble.inputs.midi_ports import list_ports
 from conftest import EngineProcess, Reader, output_node
@@ -41,13 +42,18 @@ device = { name = "Virtual Raw MIDI 0-0", bus = "MIDI" }
 
 [surface.knobs]
 name = "Knobs"
-layout = "knobs-sliders-8"
+layout = "wide"
 device = { name = "Virtual Raw MIDI 0-2", bus = "MIDI" }
 [surface.knobs.layer.base."turn right"]
 knob-1 = { tap = "F15", each = "10 %" }
 [surface.knobs.layer.base.move]
 slider-1 = { drive = "cc 11 on 2" }
 slider-2 = { drive = "fine cc 7 on 1" }
+bend = { drive = "bend on 3" }
+[surface.knobs.axis.bend]
+dead = "0 %"
+full = "100 %"
+still = "0 %"
 
 [surface.controller]
 name = "Controller"
@@ -70,6 +76,35 @@ layout = "pads-16"
 device = { name = "Gannet", bus = "MIDI" }
 [surface.later.layer.base.press]
 1 = { sustain = "F19" }
+
+[surface.mouse]
+name = "Mouse"
+layout = "mouse"
+device = { name = "Sanderling mouse" }
+[surface.mouse.layer.base."push right"]
+motion = { sustain = "D" }
+[surface.mouse.layer.base."push up"]
+motion = { sustain = "W" }
+[surface.mouse.layer.base.press]
+right = { do = "rest or wake" }
+
+[surface.shaker]
+name = "Shaker"
+layout = "controller"
+device = { name = "Plover shaker" }
+rumble = ["tap"]
+[surface.shaker.layer.base.press]
+south = { tap = "F21" }
+east = { sustain = "F22" }
+"""
+WIDE = """
+name = "Wide"
+control = [
+  { id = "knob-1", moves = ["cc 16 on 1"], x = 0, y = 0 },
+  { id = "slider-1", moves = ["cc 48 on 1"], x = 1, y = 0 },
+  { id = "slider-2", moves = ["cc 49 on 1"], x = 2, y = 0 },
+  { id = "bend", moves = ["bend on 2"], x = 3, y = 0 },
+]
 """
 SONG = 'clock 120\n  send note 60 on 3 strength 90 for 50ms\n  wait 50ms\nsend bytes "F0 7D 01 02 F7"\n'
 
@@ -115,11 +150,13 @@ class Moving:
     def __init__(self, folder: Path) -> None:
         self.desk = folder
         (folder / "macros").mkdir()
+        (folder / "layouts").mkdir()
+        (folder / "layouts" / "wide.toml").write_text(WIDE)
         (folder / "desk.toml").write_text(DESK)
         (folder / "macros" / "song.macro").write_text(SONG)
         self.main, self.controller = main_keyboard(), Controller()
         self.pads, self.out, self.knobs = Raw(0), Raw(1), Raw(2)
-        self.engine = EngineProcess(folder, surfaces=4)
+        self.engine = EngineProcess(folder, surfaces=6)
         self.engine.wait_until("pads:taken knobs:taken controller:taken")
         self.sent = Reader(output_node())
 
@@ -253,18 +290,127 @@ def test_a_port_that_comes_goes_and_comes_again(moving: Moving) -> None:
         assert moving.keys(1) == ["F19-"]
 
 
+def test_a_mouse_is_directions_while_it_is_awake(moving: Moving) -> None:
+    mouse = Mouse()
+    try:
+        moving.engine.wait_until("mouse:taken")
+        for _ in range(12):
+            mouse.move(8, 0)
+            time.sleep(0.008)
+        # The emulated machine is slow: the hand may seem to stop in between.
+        found = moving.keys(20, 2)
+        assert set(found) == {"D+", "D-"} and found[-1] == "D-"
+        for _ in range(12):
+            mouse.move(0, -8)
+            time.sleep(0.008)
+        found = moving.keys(20, 2)
+        assert set(found) == {"W+", "W-"} and found[-1] == "W-"
+        # One button switches it off: then it is a mouse again, and commands nothing.
+        mouse.move(0, 0, buttons=2)
+        mouse.move(0, 0)
+        moving.engine.wait_until("mouse:resting")
+        reader = evdev.InputDevice(mouse.node)
+        for _ in range(8):
+            mouse.move(8, 0)
+            time.sleep(0.008)
+        assert moving.keys(1, 0.5) == []
+        assert [event.value for event in reader.read() if event.type == evdev.ecodes.EV_REL] == [8] * 8
+    finally:
+        mouse.pull_out()
+
+
+def test_a_controller_shakes_when_a_tap_answers(moving: Moving) -> None:
+    codes = evdev.ecodes
+    axis = evdev.AbsInfo(0, -128, 127, 0, 0, 0)
+    pad = evdev.UInput({codes.EV_KEY: [codes.BTN_SOUTH, codes.BTN_EAST], codes.EV_ABS: [(0, axis), (1, axis)],
+                        codes.EV_FF: [codes.FF_RUMBLE]}, name="Plover shaker", phys="usb-bench-near/input0")
+    played: list[int] = []
+
+    def answer() -> None:
+        while not played or played[-1] >= 0:
+            if not select.select([pad.fd], [], [], 0.1)[0]:
+                continue
+            for event in pad.read():
+                if event.type == codes.EV_UINPUT and event.code == codes.UI_FF_UPLOAD:
+                    upload = pad.begin_upload(event.value)
+                    upload.retval = 0
+                    pad.end_upload(upload)
+                elif event.type == codes.EV_FF:
+                    played.append(event.value)
+    hearing = threading.Thread(target=answer)
+    hearing.start()
+    try:
+        moving.engine.wait_until("shaker:taken")
+        for _ in range(2):
+            for value in (1, 0):
+                pad.write(codes.EV_KEY, codes.BTN_SOUTH, value)
+                pad.syn()
+            assert moving.keys(2) == ["F21+", "F21-"]
+            time.sleep(0.3)
+        assert played.count(1) == 2
+        for value in (1, 0):
+            pad.write(codes.EV_KEY, codes.BTN_EAST, value)
+            pad.syn()
+        assert moving.keys(2) == ["F22+", "F22-"]
+        time.sleep(0.3)
+        assert played.count(1) == 2
+    finally:
+        played.append(-1)
+        hearing.join()
+        pad.close()
+
+
+def test_a_free_port_is_heard_with_its_tone_and_its_bytes(moving: Moving) -> None:
+    from brass_pebble.client import EngineClient, find_engine
+    free = Raw(3)
+    try:
+        with EngineClient(find_engine(moving.desk), "test") as client:
+            client.set_timeout(20)
+            client.ask("follow", topics=["heard"])
+            client.ask("listen", seconds=30)
+            told: list[dict[str, Any]] = []
+            for _ in range(40):
+                free.play("90 3C 40 80 3C 00 B0 15 10 B0 15 20")
+                time.sleep(0.2)
+                if client.ask("devices")["left_ms"] and _heard(client, told):
+                    break
+            client.ask("hush")
+        notes = [row for row in told if row["key"] == "note 60 on 1" and row["down"]]
+        assert notes and notes[0]["spelt"] == "note 60 on 1 · C4 · 90 3C"
+        assert notes[0]["shown"] == "Virtual Raw MIDI 0-3"
+        # A knob says itself once while it is turned.
+        assert [row["key"] for row in told].count("cc 21 on 1") == 1
+    finally:
+        free.close()
+
+
+def _heard(client: Any, told: list[dict[str, Any]]) -> bool:
+    """Take the news that have come; whether a knob was among them."""
+    # They came before the reply that was waited for.
+    told.extend(message for message in client._news if message["topic"] == "heard")
+    client._news.clear()
+    return any(row["key"].startswith("cc") for row in told)
+
+
 def test_a_flood_and_an_endless_message_do_no_harm(moving: Moving) -> None:
     began = time.monotonic()
-    moving.knobs.flood(b"".join(bytes((0xB0, 48, value % 128)) for value in range(10_000)))
+    moving.knobs.flood(b"".join(bytes((0xE1, value & 0x7F, value >> 7)) for value in range(10_000)))
     heard = b""
     while (left := began + 60 - time.monotonic()) > 0 and select.select([moving.out.fileno], [], [], min(left, 3))[0]:
         heard += os.read(moving.out.fileno, 65536)
     # The sequencer drops what comes faster than this test reads it; what is left is in order.
-    values = [heard[at + 1] for at in range(len(heard) - 1) if heard[at] == 0x0B]
-    steps = [(b - a) % 128 for a, b in itertools.pairwise(values)]
-    assert len(values) > 100 and sum(step > 64 for step in steps) <= len(values) // 100
-    moving.knobs.play("B0 30 33")
-    moving.out.hear("0B 33", 20)
+    plain = heard.replace(b"\xe2", b"")
+    values = [plain[at] | plain[at + 1] << 7 for at in range(0, len(plain) - 1, 2)]
+    assert len(values) > 100 and all(a < b for a, b in itertools.pairwise(values))
+    # What is left in the kernel's own queue goes on with the next write only.
+    last = b""
+    for _ in range(200):
+        moving.knobs.play("B0 30 33")
+        if select.select([moving.out.fileno], [], [], 0.1)[0]:
+            last = (last + os.read(moving.out.fileno, 4096))[-4:]
+        if last.endswith(b"\x0b\x33"):
+            break
+    assert last.endswith(b"\x0b\x33"), last.hex(" ")
     moving.pads.flood(b"\xf0\x7d" + bytes(1_000_000) + b"\xf7", 3000)
     moving.pads.play("99 24 30 89 24 00")
     assert moving.keys(2, 60) == ["F13+", "F13-"]
