@@ -23,14 +23,19 @@ from brass_pebble.core.axis import (
 )
 from brass_pebble.core.desk import Desk, read_desk
 from brass_pebble.core.drive import parse_drive, parse_level
+from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.layout import Layout, read_layout, write_layout
+from brass_pebble.core.lights import state_of
+from brass_pebble.core.macro import read_macro
 from brass_pebble.core.midi_in import MidiDecoder
 from brass_pebble.core.player import Effect, Player
 from brass_pebble.core.problem import Problem, ProblemError
+from brass_pebble.core.proposal import propose
 from brass_pebble.core.router import Router
 from brass_pebble.core.sending import message_of, pack, unpack
 from brass_pebble.core.signal import FAMILIES, find_signal, signal_name, spell, tone
 from brass_pebble.core.trace import Trace, key_name
+from brass_pebble.core.walk import Walk
 from brass_pebble.engine.store import SHIPPED_LAYOUTS, _read_layout_file
 
 MS = 1_000_000
@@ -514,15 +519,86 @@ def test_motions_of_keys_and_wrong_axis_settings_are_reported() -> None:
 
 
 def test_thirty_two_controls_that_move_together_keep_their_order() -> None:
-    layers = "\n".join(f'{kind}-{n} = {{ drive = "cc {n + 20 * (kind == "slider")} on 3" }}'
-                       for kind in ("knob", "slider") for n in range(1, 9))
-    bench = Bench(surface("knobs-sliders-8", "[surface.s.layer.base.move]\n" + layers))
+    def layers(channel: int) -> str:
+        return "[surface.s.layer.base.move]\n" + "\n".join(
+            f'{kind}-{n} = {{ drive = "cc {n + 20 * (kind == "slider")} on {channel}" }}'
+            for kind in ("knob", "slider") for n in range(1, 9))
+    two = surface("knobs-sliders-8", layers(3)) + surface("knobs-sliders-8", layers(4)).replace(
+        "surface.s", "surface.t").replace("format = 1", "")
+    bench = Bench(two)
     for step in range(1, 128):
         for n in range(16):
-            bench.move("s", f"cc {n + 16 if n < 8 else n + 40} on 1", step)
-    for n in range(1, 9):
-        values = [int(word.split(" = ")[1]) for word in bench.sent if word.startswith(f"cc {n} on 3 ")]
-        assert values == list(range(1, 128))
+            for name in ("s", "t"):
+                bench.move(name, f"cc {n + 16 if n < 8 else n + 40} on 1", step)
+    for channel in (3, 4):
+        for n in [*range(1, 9), *range(21, 29)]:
+            values = [int(word.split(" = ")[1]) for word in bench.sent if word.startswith(f"cc {n} on {channel} ")]
+            assert values == list(range(1, 128))
+    assert len(bench.sent) == 32 * 127
+
+
+def test_pads_and_knobs_are_walked_like_keys() -> None:
+    walk = Walk(Layout("new", "New", ()))
+    for signal in ("note 36 on 10", "note 37 on 10"):
+        walk.press(find_signal(signal))
+    walk.new_row()
+    for signal in ("cc 16 on 1", "cc 16 on 1", "bend on 1"):
+        walk.press(find_signal(signal))
+    found = [(c.id, c.x, c.y, c.shape, len(c.moves)) for c in walk.layout.controls]
+    assert found == [("pad-1", 0, 0, "cap", 0), ("pad-2", 1, 0, "cap", 0), ("knob-1", 0, 1, "knob", 1),
+                     ("knob-2", 1, 1, "knob", 1)]
+    text = write_layout(walk.layout)
+    again, problems = read_layout(tomllib.loads(text), id="new", file="", text=text)
+    assert not problems and [c.code for c in again.controls] == [c.code for c in walk.layout.controls]
+
+
+def test_midi_devices_are_offered_drawings_of_pads_and_knobs() -> None:
+    facts = DeviceFacts("midi/x", "Gannet", "MIDI", port="Gannet #1", kind="midi")
+    assert [p.layout.id for p in propose(facts, LAYOUTS.values())] == ["pads-16", "knobs-sliders-8"]
+    assert all(p.learn for p in propose(facts, LAYOUTS.values()))
+
+
+@pytest.mark.parametrize("state, value", [
+    ({"down": True, "bound": True}, 127), ({"latched": True, "bound": True}, 100), ({"playing": True}, 90),
+    ({"bound": True}, 20), ({}, 0), ({"resting": True, "down": True}, 0),
+])
+def test_what_a_pad_shows(state: dict[str, bool], value: int) -> None:
+    every = {"down": False, "latched": False, "playing": False, "bound": False, "resting": False}
+    lights = LAYOUTS["pads-16"].lights
+    assert lights.value(state_of(**{**every, **state})) == value
+    assert lights.message(find_signal("note 36 on 10"), value) == bytes((0x99, 36, value))
+    assert lights.value("bound", "sky") == 41 and lights.message(find_signal("A"), 1) is None
+
+
+def test_a_clock_keeps_its_beat_and_notes_fall_on_it() -> None:
+    macro, problems = read_macro('clock 90\n  beat 500ms\n    send note 36 on 10\n    send note 38 on 10\n')
+    assert not problems
+    pulses = [at for at, code, value in zip(macro.program.times, macro.program.codes, macro.program.values, strict=True)
+              if key_name(code, value) == "clock"]
+    assert pulses[:3] == [0, 27_777_777, 55_555_555] and pulses[18] == 500 * MS
+    names = [key_name(code, value) for code, value in zip(macro.program.codes, macro.program.values, strict=True)]
+    assert names[0] == "start" and names[-1] == "stop" and names[2] == "note 36 on 10, strength 100"
+
+
+@pytest.mark.parametrize("line, wrong", [
+    ("send note 128", "no note 128"), ("send note 60 on 17", "no channel"), ("send cc 7 on 1", "needs a value"),
+    ("send cc 200 on 1 at 3", "numbers from 0 to 127"), ('send bytes "90 20"', "no whole MIDI"),
+    ('send bytes "hello"', "no whole MIDI"), ("send program 5 on 1 at 3", "nothing else"),
+    ("clock 9000\n  tap A", "tempo"), ("clock 120\n  send note strength", "depends on the press"),
+    ("send program on 1", "has a number"),
+])
+def test_midi_steps_that_make_no_sense(line: str, wrong: str) -> None:
+    _, problems = read_macro(line + "\n")
+    assert problems and wrong in problems[0].what, problems
+
+
+def test_notes_that_sound_are_let_go_when_the_run_is_stopped() -> None:
+    macro, _ = read_macro("send note 60 on 1 strength 77 for 2s\n")
+    player, out = Player(), list[Effect]()
+    run, _ = player.start(macro.program, 0, out)
+    assert run is not None
+    player.stop(run, 10 * MS, out)
+    assert [key_name(code, value) for code, value, _, _ in out] == ["note 60 on 1, strength 77", "note 60 on 1 off"]
 
 
 def test_what_a_note_sends_is_a_note() -> None:

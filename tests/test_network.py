@@ -338,14 +338,17 @@ def test_a_tablet_is_let_in_once_and_plays(tablet: Tablet, client: EngineClient)
     wait_for(lambda: any("Ctrl+Alt+3" in text for text in sentences(client)))
     wait_for(lambda: any(run["gesture"] == "press" and run["state"] == "holding"
                          for run in client.ask("traces")["traces"]))
+    # The pad's light is told over the same way.
+    lit: list[tuple[str, int, int]] = []
+    while ("note_on", 37, 127) not in lit:
+        lit += [(str(entry.command), int(entry.params.key), entry.params.velocity)
+                for entry in tablet.packets.MIDIPacket.parse(tablet.receive(tablet.data)).command.midi_list]
     tablet.play(bytes.fromhex("89 24 40"), skip=3)
     tablet.data.sendto(tablet.packets.AppleMIDITimestampPacket.build({
         "command": b"CK", "ssrc": tablet.ssrc, "count": 0, "timestamp_1": 1000, "timestamp_2": 0, "timestamp_3": 0}),
         ("127.0.0.1", tablet.there + 1))
-    lit, data = [], b""
     while not (data := tablet.receive(tablet.data)).startswith(b"\xff\xff"):
-        lit += [(str(entry.command), int(entry.params.key), entry.params.velocity)
-                for entry in tablet.packets.MIDIPacket.parse(data).command.midi_list]
+        continue
     answer = tablet.packets.AppleMIDITimestampPacket.parse(data)
     assert (answer.count, answer.timestamp_1) == (1, 1000)
     tablet.data.sendto(tablet.packets.AppleMIDITimestampPacket.build({
@@ -356,12 +359,18 @@ def test_a_tablet_is_let_in_once_and_plays(tablet: Tablet, client: EngineClient)
     assert (row["lost"], row["messages"], row["surface"]) == (3, 3, "tablet")
     feedback = read_packet(tablet.receive(tablet.control))
     assert isinstance(feedback, Feedback)
-    # The pad's lights are told over the same way.
-    assert ("note_on", 37, 127) in lit
     # It leaves in the middle of a hold.
     tablet.exchange(b"BY", "control")
     wait_for(lambda: state_of(client, "tablet") == "missing")
     wait_for(lambda: not any(trace["state"] == "holding" for trace in client.ask("traces")["traces"]))
+    # Back again, its pads are lit anew: it remembers nothing.
+    assert tablet.join() == [b"OK", b"OK"]
+    wait_for(lambda: state_of(client, "tablet") == "taken")
+    again: set[int] = set()
+    while len(again) < 16:
+        again |= {int(entry.params.key) for entry in
+                  tablet.packets.MIDIPacket.parse(tablet.receive(tablet.data)).command.midi_list}
+    assert again == set(range(36, 52))
 
 
 def test_a_session_that_we_invite_receives_what_macros_send(ports: tuple[int, int], client: EngineClient) -> None:

@@ -511,6 +511,7 @@ class Engine:
         if self.server.wanted("problem"):
             self.server.publish("problem", {"problems": [p.as_dict() for p in self.problems]})
         self.meet.tell()
+        self.answers.follow()
         self.follow_bystanders()
 
     def follow_bystanders(self) -> None:
