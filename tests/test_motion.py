@@ -404,6 +404,14 @@ trigger-right = { tap = "T" }
     assert bench.wait(400) == ["H down", "H up"]
 
 
+def test_what_is_no_key_is_never_passed_through() -> None:
+    bench = Bench(surface("pads-16", '[surface.s.layer.base.press]\n1 = { do = "pass through" }', 'unbound = "pass"'))
+    for signal in ("note 36 on 10", "note 37 on 10", "note 99 on 3"):
+        assert bench.press("s", signal, 90) == [] and bench.press("s", signal, 0) == []
+    assert all("no key that could be passed through" in trace["why"] for trace in bench.told())
+    assert len(bench.told()) == 3
+
+
 def test_zones_each_have_their_own_action() -> None:
     bench = Bench(surface("knobs-sliders-8", '''
 [surface.s.layer.base."at 0 to 33 %"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -10,13 +10,16 @@ from typing import Any
 from .action import ACTION_KINDS
 from .axis import PLAIN, STICK, AxisSettings, read_settings
 from .binding import Binding, Check, Reading, check_holder, read_binding, read_tint, read_wait
+from .drive import DriveTarget
 from .durations import say_duration
 from .gesture import AT, GESTURES, HOLD_AFTER, MOTIONS, SECOND_WITHIN, STRIKE, WITH, is_part, rank, read_band
 from .identity import RULE_FIELDS, DeviceRule
 from .layers import FollowRule
 from .layout import EMPTY, MISSING, Control, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
+from .pointer import MESSAGES, OSC_MESSAGES, SOUNDING
 from .problem import Problem, ProblemError, nearest
+from .sending import receiver_name
 from .signal import find_signal, part_of, part_signal, signal_name
 from .toml_fields import Fields, Places
 
@@ -209,12 +212,26 @@ class Desk:
     middle_c: int = 4
     network: NetworkSettings = field(default_factory=NetworkSettings)
 
+    def _targets(self) -> Iterator[DriveTarget]:
+        """Everything that positions drive and keys set."""
+        for surface in self.surfaces.values():
+            for layer in surface.layers:
+                for binding in layer.bindings.values():
+                    for action in (binding.action, *binding.action.steps):
+                        yield from (*action.drives, *((action.level.target,) if action.level else ()))
+
     @cached_property
     def uses_controller(self) -> bool:
         """Whether anything on it drives the virtual controller."""
-        return any(target.kind == "controller" for surface in self.surfaces.values() for layer in surface.layers
-                   for binding in layer.bindings.values() for action in (binding.action, *binding.action.steps)
-                   for target in (*action.drives, *((action.level.target,) if action.level else ())))
+        return any(target.kind == "controller" for target in self._targets())
+
+    @cached_property
+    def receivers(self) -> frozenset[str]:
+        """The names of those that messages go to; an empty one is the usual receiver."""
+        driven = {target.to for target in self._targets() if target.kind == "midi"}
+        return frozenset(driven | {receiver_name(code) for macro in self.macros.values()
+                                   for code in set(macro.program.codes)
+                                   if MESSAGES <= code < OSC_MESSAGES or code >= SOUNDING})
 
 
 def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:

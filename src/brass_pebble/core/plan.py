@@ -31,7 +31,7 @@ from .layers import LayerTarget
 from .layout import Control
 from .macro.program import Macro, Program, chord_program
 from .player import FOR_EVER, ONCE, Manner
-from .signal import part_of, part_signal
+from .signal import STRUCK, part_of, part_signal
 
 # A tap that starts over would cut the one before too short to be noticed.
 TAPPING, HOLDING, LATCHING = Manner("queue"), Manner("start over"), Manner("end")
@@ -291,6 +291,9 @@ class Planner:
 
 
 def _pass(answer: Answer, code: int) -> None:
+    if code >= STRUCK:
+        answer.deed, answer.why = SWALLOW, "it is no key that could be passed through; swallowed"
+        return
     answer.program = Program(holds=True)
     answer.program.add(0, code, 1)
     answer.first = answer.program.first_down()

@@ -94,7 +94,8 @@ class Session:
 
     def connected(self) -> list[Peer]:
         """Those who take part."""
-        return [peer for peer in self.peers.values() if peer.state == "connected"]
+        # A copy is made in one go: others than the loop may ask.
+        return [peer for peer in list(self.peers.values()) if peer.state == "connected"]
 
     # Arrivals.
 

@@ -102,8 +102,3 @@ def describe(code: int, value: int) -> str:
         number = struct.unpack(">f", data[-4:])[0] if b",f\0\0" in rest else 0.0
         return f"osc {address.decode()} {number:.3g}{behind}"
     return spell_message(message_of(code, value)) + behind
-
-
-def known_receivers() -> list[str]:
-    """Every receiver that anything names."""
-    return list(_names)

@@ -66,6 +66,11 @@ class Reaction:
     good: bool = True
 
 
+def _begins(message: str, words: str) -> bool:
+    """Whether a message begins with these words, and not just with the beginning of a longer number."""
+    return message.startswith(words) and message[len(words):len(words) + 1] in (" ", ",")
+
+
 class StageProgram:
     """One program: feed it keys, advance its time, read its state."""
 
@@ -105,7 +110,7 @@ class StageProgram:
     def hear(self, message: str, now: int, cause: object, out: list[Reaction]) -> None:
         """A message arrived, in words: `cc 7 on 1 = 64`, `controller x 200`, `note 36 on 10, strength 90`."""
         for dial in self._dials:
-            if message.startswith(dial.hears):
+            if _begins(message, dial.hears):
                 number = float(message[len(dial.hears):].strip(" =").split(" ")[0])
                 value = round(dial.low + min(1.0, number / dial.full) * (dial.high - dial.low))
                 if self.state[dial.of] != value:
@@ -114,7 +119,7 @@ class StageProgram:
                     self._due = [item for item in self._due if item[3] != ("rests", dial)]
                     self._due.sort()
                     self._book(now + RESTS, "rest", ("rests", dial), cause)
-        row = next((row for hears, row in self._struck.items() if message.startswith(hears) and "off" not in message),
+        row = next((row for hears, row in self._struck.items() if _begins(message, hears) and "off" not in message),
                    None)
         if row is not None:
             self.state.update(row["set"])

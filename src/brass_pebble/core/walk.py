@@ -108,8 +108,8 @@ class Learning:
 
     def result(self) -> Layout:
         """The drawing with the keys learnt, without what was skipped."""
-        return replace(self.layout, controls=tuple(
-            replace(c, code=self.keys.get(c.id, c.code)) for c in self.layout.controls if c.id not in self.skipped))
+        learnt = self.layout.with_keys(self.keys)
+        return replace(learnt, controls=tuple(c for c in learnt.controls if c.id not in self.skipped))
 
 
 def resize(layout: Layout, control_id: str, *, wider: float = 0.0, taller: float = 0.0) -> Layout:

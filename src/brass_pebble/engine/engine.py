@@ -240,11 +240,8 @@ class Engine:
         router = self.router
         if self._out:
             self._send(time.monotonic_ns())
-        if router.fresh:
+        if router.fresh or router.parts:
             self._take_fresh()
-        if router.parts:
-            self.news.lit.extend(router.parts)
-            router.parts.clear()
 
     def press(self, surface_id: str, code: int, value: int, arrived: int) -> Trace | None:
         """A control went down or up: answer it."""
@@ -269,7 +266,10 @@ class Engine:
                 self._do_deed(trace)
 
     def _take_fresh(self) -> None:
-        """Gestures that were decided beside the press itself."""
+        """Gestures that were decided beside the press itself, and parts of what moves that were pressed or let go."""
+        if self.router.parts:
+            self.news.lit.extend(self.router.parts)
+            self.router.parts.clear()
         fresh, self.router.fresh = self.router.fresh, []
         for trace in fresh:
             self.news.fresh.append(trace)
@@ -408,9 +408,6 @@ class Engine:
         if self._out:
             self._send(now)
         self._take_fresh()
-        if self.router.parts:
-            self.news.lit.extend(self.router.parts)
-            self.router.parts.clear()
 
     def _deadline(self) -> int | None:
         dues = [when for when, _ in self._alarms.values()]

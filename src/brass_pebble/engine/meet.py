@@ -173,7 +173,7 @@ class Meet:
 
     def _publish(self, facts: DeviceFacts, surface_id: str, heard: Heard) -> None:
         double = None
-        if heard.value and not heard.turned:
+        if heard.value and not heard.turned and heard.code < MOVING:
             double = self._doubles.press(facts.id, heard.node, heard.code, heard.at)
         if not self._engine.server.wanted("heard"):
             return
@@ -182,7 +182,8 @@ class Meet:
             return
         self._engine.server.publish("heard", {
             "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": heard.code,
-            "down": heard.value > 0, "key": heard.turned or signal_name(heard.code), "turned": heard.turned,
+            "down": heard.value > 0 or heard.code >= MOVING, "turned": heard.turned,
+            "key": heard.turned or signal_name(heard.code),
             "steps": heard.value if heard.turned else 0,
             "node": heard.node,
             "kernel": key.kernel[0] if key else "", "hex": f"0x{heard.code:x}",

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from brass_pebble.core.player import Effect
 from brass_pebble.core.pointer import MESSAGES, OSC_MESSAGES, SOUNDING, WIDE
 from brass_pebble.core.problem import Problem
-from brass_pebble.core.sending import known_receivers, message_of, receiver_name
+from brass_pebble.core.sending import message_of, receiver_name
 from brass_pebble.outputs.base import OutputError
 from brass_pebble.outputs.stage import StageOutput
 
@@ -38,7 +38,7 @@ class Messages:
 
     def follow(self) -> None:
         """A desk was read, or ports came or went: open what it sends to, as far as it is there."""
-        for name in known_receivers():
+        for name in self._engine.desk.receivers:
             if name not in self._ports and name not in self._opening and not _is_address(name):
                 self._open(name)
         if self._controller is None and self._engine.desk.uses_controller and \

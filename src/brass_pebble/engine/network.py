@@ -11,6 +11,7 @@ import json
 import secrets
 import socket
 import time
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.durations import SECOND
@@ -133,7 +134,7 @@ class Network:
         settings = (desk.network.midi, desk.network.osc, desk.network.listen, desk.network.name or desk.name)
         if settings == self._settings:
             return
-        self.close()
+        self.close(then=lambda close: self._engine.worker.do(close, lambda result: None))
         self._settings = settings
         midi, osc, listen, name = settings
         if midi:
@@ -303,7 +304,7 @@ class Network:
     def present(self) -> list[DeviceFacts]:
         """The devices that are connected."""
         connected = self._session.connected() if self._session else []
-        senders = [sender for sender in self._senders.values() if sender.admitted]
+        senders = [sender for sender in list(self._senders.values()) if sender.admitted]
         return [*(peer_facts(peer.name, peer.where) for peer in connected),
                 *(sender_facts(sender.host) for sender in senders)]
 
@@ -405,8 +406,8 @@ class Network:
         if self._engine.server_ready and self._engine.server.wanted("sessions"):
             self._engine.server.publish("sessions", self.state())
 
-    def close(self) -> None:
-        """End everything."""
+    def close(self, then: Callable[[Callable[[], None]], object] = lambda close: close()) -> None:
+        """End everything; what takes its time is handed to `then`."""
         self.flush()
         if self._session is not None:
             self._session.leave()
@@ -423,7 +424,7 @@ class Network:
         self._sockets, self._senders = {}, {}
         self._engine.cancel_alarm("session")
         if self._zeroconf is not None:
-            self._zeroconf.close()
+            then(self._zeroconf.close)
             self._zeroconf = None
 
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from brass_pebble.core.bounce import BounceWatch
 from brass_pebble.core.player import Effect, Run
+from brass_pebble.core.signal import STRUCK
 from brass_pebble.core.trace import Trace
 from brass_pebble.outputs.stage import StageOutput
 
@@ -157,6 +158,9 @@ class News:
     def _watch_bounces(self, lit: list[tuple[str, int, int, int]]) -> None:
         engine = self._engine
         for surface_id, code, value, arrived in lit:
+            if code >= STRUCK:
+                # Only switches bounce; steps of a knob come close together by themselves.
+                continue
             watch = self._bounces.get(surface_id)
             if watch is None:
                 watch = self._bounces[surface_id] = BounceWatch()

@@ -6,6 +6,7 @@ import time
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.player import Effect
+from brass_pebble.core.pointer import WIDE
 from brass_pebble.core.problem import Problem
 from brass_pebble.core.quick_record import CHOOSE, IDLE, Outcome, QuickRecord
 from brass_pebble.core.trace import Trace
@@ -58,7 +59,8 @@ class Recorder:
         """Something was sent: it belongs to the recording if a surface's press caused it."""
         for code, value, _, run in effects:
             owner = run.owner
-            if isinstance(owner, Trace) and owner.origin == "press":
+            # Keys and the pointer are recorded; messages and axes have no place in the text.
+            if code < WIDE and isinstance(owner, Trace) and owner.origin == "press":
                 self.quick.note(code, value, now)
 
     def _follow(self) -> None:

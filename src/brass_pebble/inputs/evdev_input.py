@@ -33,6 +33,23 @@ _SYN_REPORT, _SYN_DROPPED = 0, 3
 _READ = EVENT.size * 64
 
 
+def read_records(fileno: int) -> bytes:
+    """The records that wait on a descriptor; none is an empty text.
+
+    Raises:
+        DeviceGone: the device or the other end is closed.
+    """
+    try:
+        data = os.read(fileno, _READ)
+    except BlockingIOError:
+        return b""
+    except OSError as error:
+        raise DeviceGone(str(error)) from None
+    if not data:
+        raise DeviceGone("end of stream")
+    return data
+
+
 class KeyStream:
     """Key events from records on a file descriptor, with recovery when the kernel's buffer ran over."""
 
@@ -47,16 +64,8 @@ class KeyStream:
         Raises:
             DeviceGone: the device or the other end is closed.
         """
-        try:
-            data = os.read(self.fileno, _READ)
-        except BlockingIOError:
-            return []
-        except OSError as error:
-            raise DeviceGone(str(error)) from None
-        if not data:
-            raise DeviceGone("end of stream")
         events: list[KeyEvent] = []
-        for seconds, micros, kind, code, value in EVENT.iter_unpack(data):
+        for seconds, micros, kind, code, value in EVENT.iter_unpack(read_records(self.fileno)):
             if kind == _EV_KEY and not self._dropping:
                 if value == 1:
                     self.down.add(code)
@@ -105,16 +114,8 @@ class MovingStream(KeyStream):
         self._hats: dict[int, int] = {}
 
     def read(self) -> list[KeyEvent]:
-        try:
-            data = os.read(self.fileno, _READ)
-        except BlockingIOError:
-            return []
-        except OSError as error:
-            raise DeviceGone(str(error)) from None
-        if not data:
-            raise DeviceGone("end of stream")
         events: list[KeyEvent] = []
-        for seconds, micros, kind, code, value in EVENT.iter_unpack(data):
+        for seconds, micros, kind, code, value in EVENT.iter_unpack(read_records(self.fileno)):
             at = seconds * 1_000_000_000 + micros * 1000
             if kind == _EV_SYN:
                 if code == _SYN_DROPPED:
@@ -193,8 +194,12 @@ class _Node(MovingStream):
 
     def axes(self) -> list[tuple[int, tuple[int, int]]]:
         """Its axes: EV_ABS code, lowest and highest value."""
-        listed: Any = self.device.capabilities().get(_EV_ABS, ())
-        return [(code, (info.min, info.max)) for code, info in listed]
+        if self._axes is None:
+            listed: Any = self.device.capabilities().get(_EV_ABS, ())
+            self._axes = [(code, (info.min, info.max)) for code, info in listed]
+        return self._axes
+
+    _axes: list[tuple[int, tuple[int, int]]] | None = None
 
     def places(self) -> dict[int, int]:
         return {code: self.device.absinfo(code).value for code, _ in self.axes()
