@@ -141,8 +141,8 @@ _PORT_INFO, _SUBSCRIBE = 168, 80
 _WRITE, _SUBS_WRITE = 1 << 1, 1 << 6
 _ANNOUNCE = (0, 1)
 _EVENT = 28
-# CLIENT_START to PORT_EXIT and PORT_CHANGE: what changes the list of ports.
-_CHANGES = frozenset((60, 61, 63, 64, 65))
+# PORT_START, PORT_EXIT and PORT_CHANGE.  Clients that come and go tell nothing, and listing ports is one of them.
+_CHANGES = frozenset((63, 64, 65))
 
 
 class Announcements:

@@ -192,6 +192,16 @@ def test_ports_are_listed_apart_and_ours_are_not_among_them(moving: Moving) -> N
     assert not [name for name in names if name.startswith("Brass Pebble")]
 
 
+def test_an_engine_with_midi_ports_sleeps_while_nothing_comes(moving: Moving) -> None:
+    def wakes() -> int:
+        text = Path(f"/proc/{moving.engine.process.pid}/status").read_text()
+        return int(text.split("\nvoluntary_ctxt_switches:")[1].split()[0])
+    time.sleep(1)
+    before = wakes()
+    time.sleep(3)
+    assert wakes() - before <= 3
+
+
 def test_pads_are_struck_softly_and_hard_and_held(moving: Moving) -> None:
     moving.pads.play("99 24 30 89 24 00")
     assert moving.keys(2) == ["F13+", "F13-"]
