@@ -442,6 +442,25 @@ def test_osc_moves_and_presses_once_it_is_let_in(ports: tuple[int, int], client:
     assert glow() == 50
 
 
+def test_the_session_is_found_by_its_name_and_finds_others(ports: tuple[int, int], client: EngineClient) -> None:
+    from zeroconf import ServiceInfo, Zeroconf
+    kind = "_apple-midi._udp.local."
+    there = Zeroconf(interfaces=["127.0.0.1"])
+    try:
+        found: list[Any] = []
+        wait_for(lambda: found or found.extend(filter(None, [there.get_service_info(
+            kind, f"Saltmarsh Bakehouse.{kind}", 500)])) or found, 20)
+        assert (found[0].port, found[0].parsed_addresses()) == (ports[0], ["127.0.0.1"])
+        there.register_service(ServiceInfo(kind, f"Oven desk.{kind}", port=5030, server="oven.local.",
+                                           parsed_addresses=["127.0.0.1"]))
+        row = {"name": "Oven desk", "host": "127.0.0.1", "port": 5030}
+        wait_for(lambda: row in client.ask("sessions")["found"], 20)
+        there.unregister_all_services()
+        wait_for(lambda: "Oven desk" not in [row["name"] for row in client.ask("sessions")["found"]], 20)
+    finally:
+        there.close()
+
+
 def test_a_port_that_is_taken_and_wrong_requests_are_told(ports: tuple[int, int], client: EngineClient) -> None:
     client.ask("open_network", what="osc", port=0)
     wait_for(lambda: client.ask("sessions")["osc"] == 0)

@@ -22,6 +22,7 @@ from brass_pebble.inputs.base import Input, InputError
 from brass_pebble.inputs.network import OscInput, SessionInput, peer_facts, sender_facts
 
 from .logs import log
+from .loop import Worker
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -80,6 +81,8 @@ class Network:
         # By name in lower case, and inputs by the peer's number: looked up for every message.
         self._receivers: dict[str, SessionReceiver] = {}
         self._by_source: dict[int, SessionInput] = {}
+        # Announcing takes seconds, and the engine's own worker has the desk to save.
+        self._helper = Worker(engine.loop)
         self._read_admitted()
 
     # Whom the person has let in.
@@ -134,7 +137,7 @@ class Network:
         settings = (desk.network.midi, desk.network.osc, desk.network.listen, desk.network.name or desk.name)
         if settings == self._settings:
             return
-        self.close(then=lambda close: self._engine.worker.do(close, lambda result: None))
+        self.shut(then=lambda close: self._helper.do(close, lambda result: None))
         self._settings = settings
         midi, osc, listen, name = settings
         if midi:
@@ -167,17 +170,17 @@ class Network:
                 and self._bind(DATA, host, port + 1, ready_for(DATA))):
             return
         self._session = Session(name, secrets.randbits(32), self.admits)
-        if host != "127.0.0.1":
-            self._engine.worker.do(lambda: self._announce(name, port), self._announced)
+        self._helper.do(lambda: self._announce(name, host, port), self._announced)
 
-    def _announce(self, name: str, port: int) -> Any:
-        """Tell the local network of us, and look for others; on the worker."""
+    def _announce(self, name: str, listen: str, port: int) -> Any:
+        """Tell the local network of us, and look for others; takes some seconds, on a thread of its own."""
         from zeroconf import ServiceBrowser, ServiceInfo, ServiceStateChange, Zeroconf
-        zeroconf = Zeroconf()
+        everywhere = listen == "0.0.0.0"
+        zeroconf = Zeroconf() if everywhere else Zeroconf(interfaces=[listen])
         host = socket.gethostname().partition(".")[0] or "brass-pebble"
         label = name.replace(".", " ")[:60]
         info = ServiceInfo(SERVICE, f"{label}.{SERVICE}", port=port, server=f"{host}.local.",
-                           parsed_addresses=_own_addresses())
+                           parsed_addresses=_own_addresses() if everywhere else [listen])
         zeroconf.register_service(info, allow_name_change=True)
 
         def changed(zeroconf: Any, service_type: str, name: str, state_change: Any) -> None:
@@ -196,7 +199,7 @@ class Network:
             self._engine.add_problem(Problem(f"the local network cannot be told of this session: {result}",
                                              hint="Others can still invite it by its address"))
         elif self._session is None:
-            self._engine.worker.do(result.close, lambda _: None)  # type: ignore[attr-defined]
+            self._helper.do(result.close, lambda _: None)  # type: ignore[attr-defined]
         else:
             self._zeroconf = result
 
@@ -398,7 +401,7 @@ class Network:
         network = self._engine.desk.network
         return {"midi": network.midi if session else 0, "osc": network.osc if "osc" in self._sockets else 0,
                 "name": session.name if session else "", "listen": network.listen, "peers": rows,
-                "found": [{"name": name, "host": host, "port": port} for name, (host, port) in self._found.items()],
+                "found": [{"name": name, "host": host, "port": port} for name, (host, port) in list(self._found.items())],
                 "admitted": [{"name": name, "host": host} for name, host in sorted(self._admitted)]}
 
     def tell(self) -> None:
@@ -406,8 +409,13 @@ class Network:
         if self._engine.server_ready and self._engine.server.wanted("sessions"):
             self._engine.server.publish("sessions", self.state())
 
-    def close(self, then: Callable[[Callable[[], None]], object] = lambda close: close()) -> None:
-        """End everything; what takes its time is handed to `then`."""
+    def close(self) -> None:
+        """End everything, for good."""
+        self.shut(then=lambda close: close())
+        self._helper.close()
+
+    def shut(self, then: Callable[[Callable[[], None]], object]) -> None:
+        """Close what is open; what takes its time is handed to `then`."""
         self.flush()
         if self._session is not None:
             self._session.leave()
