@@ -85,7 +85,9 @@ def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, 
     demo.wait(lambda text: stick("stick-left down") == {})
     demo.keys("Escape")
     demo.wait("CONTROLLER")
-    demo.keys("\\", "Left", "y")
+    demo.keys("\\")
+    demo.wait("camera arm at 0")
+    demo.keys("Left", "y")
     demo.wait("This control does not move, so it has no curve.")
 
 

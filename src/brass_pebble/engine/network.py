@@ -401,7 +401,8 @@ class Network:
         network = self._engine.desk.network
         return {"midi": network.midi if session else 0, "osc": network.osc if "osc" in self._sockets else 0,
                 "name": session.name if session else "", "listen": network.listen, "peers": rows,
-                "found": [{"name": name, "host": host, "port": port} for name, (host, port) in list(self._found.items())],
+                "found": [{"name": name, "host": host, "port": port}
+                          for name, (host, port) in list(self._found.items())],
                 "admitted": [{"name": name, "host": host} for name, host in sorted(self._admitted)]}
 
     def tell(self) -> None:

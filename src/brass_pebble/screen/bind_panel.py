@@ -350,7 +350,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         assert self._ask is not None
         await asyncio.sleep(LOOK_UP_AFTER)
         reply = await self._ask("who_takes", chord=chord)
-        if reply is None or self._looked_up != chord or not self.is_current:
+        if reply is None or self._looked_up != chord or not self.is_current or self._listening:
             return
         here = (self.surface["id"], self.control["id"])
         others = [row["shown"] for row in reply["controls"] if (row["surface"], row["control"]) != here]
