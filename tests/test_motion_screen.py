@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import random
+import time
 import tomllib
 import xml.etree.ElementTree as Xml
 from pathlib import Path
 
 from brass_pebble.demo import demo_desk
 from terminal import Terminal
+from test_network import Tablet, free_ports
 
 
 def desk() -> dict[str, object]:
@@ -186,3 +188,59 @@ def test_motions_and_strengths_are_bound_on_the_screen(demo: Terminal) -> None:
     demo.wait(lambda text: controller().get("stick-right") == {"drive": ["pointer x", "pointer y"]})
     demo.keys("u")
     demo.wait(lambda text: "stick-right" not in controller())
+
+
+def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
+    midi = free_ports()
+    (tmp_path / "desk").mkdir()
+    (tmp_path / "desk" / "desk.toml").write_text(
+        f'format = 1\nname = "Evening show"\noutput = "stage"\n[network]\nmidi = {midi}\nlisten = "127.0.0.1"\n')
+    terminal, tablet = Terminal("--desk", str(tmp_path / "desk")), Tablet(midi, "Gull tablet")
+    try:
+        terminal.wait("This desk has no surfaces yet.")
+        terminal.keys("d")
+        terminal.wait("Nobody is connected yet.")
+        assert tablet.exchange(b"IN", "control") == b"NO"
+        terminal.wait("? asks to be let in")
+        terminal.keys("Enter")
+        terminal.wait("It is let in from now on.")
+        assert tablet.join() == [b"OK", b"OK"]
+        terminal.wait("none yet: m meets it")
+        terminal.keys("Escape", "m")
+        terminal.wait("Gull tablet")
+
+        def strike(note: int) -> None:
+            tablet.play(bytes((0x99, note, 90)))
+            tablet.play(bytes((0x89, note, 0)))
+
+        def strike_until(text: str, *notes: int) -> None:
+            """Whoever plays strikes once more if nothing was to be seen."""
+            for _ in range(40):
+                for note in notes:
+                    strike(note)
+                    time.sleep(0.15)
+                if text in terminal.screen():
+                    return
+            raise AssertionError(terminal.screen())
+        terminal.wait("Press any key on the device you want to use.")
+        strike_until("note 36 on 10 · C2 · 99 24", 36)
+        terminal.keys("Enter")
+        terminal.wait("Which drawing is it?")
+        terminal.keys("w")
+        strike_until("pad-2", 36, 37)
+        terminal.keys("Enter")
+        terminal.wait("4 Try it")
+        strike_until("All 2 controls work.", 36, 37)
+        terminal.keys("Enter")
+        terminal.wait("GULL TABLET")
+        strike_until("nothing bound; swallowed", 36)
+        terminal.keys("b")
+        terminal.wait("chord or macro")
+        terminal.type("F13")
+        terminal.wait("tap F13 once")
+        terminal.keys("Enter")
+        terminal.wait("Live now, and saved.")
+        strike_until("tapped F13", 36)
+    finally:
+        terminal.close()
+        tablet.close()

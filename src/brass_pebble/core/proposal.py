@@ -11,7 +11,7 @@ from importlib.resources import files
 from .identity import DeviceFacts
 from .keys import key_table
 from .layout import Layout
-from .signal import MIDI_FAMILIES, family_of
+from .signal import MIDI_FAMILIES, NOTE, family_of
 
 # A device that names more keys than this has copied a keyboard's list, whatever it is.
 CLAIMS_ALL = 80
@@ -55,9 +55,12 @@ def propose(facts: DeviceFacts, layouts: Iterable[Layout]) -> list[Proposal]:
 
 def _midi_drawings(layouts: list[Layout]) -> list[Proposal]:
     """What MIDI devices may look like: they do not tell what they have, so pressing puts it right."""
-    return [Proposal(layout, LEAST_POINTS + len(layout.controls), "it sends MIDI", {}, learn=True)
-            for layout in layouts if layout.controls and all(family_of(c.code) in MIDI_FAMILIES
-                                                             for c in layout.controls)]
+    found = [Proposal(layout, LEAST_POINTS + 10 * sum(family_of(c.code) is NOTE for c in layout.controls),
+                      "it sends MIDI", {}, learn=True)
+             for layout in layouts if layout.controls and all(family_of(c.code) in MIDI_FAMILIES
+                                                              for c in layout.controls)]
+    # Most such devices are pads.
+    return sorted(found, key=lambda p: (-p.points, p.layout.id))
 
 
 def _bonus(facts: DeviceFacts, layout: Layout) -> tuple[float, str]:

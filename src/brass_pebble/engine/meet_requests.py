@@ -20,6 +20,7 @@ from brass_pebble.core.proposal import propose
 from brass_pebble.core.signal import signal_name
 
 from .edits import Edit, Row
+from .meet import BY_MESSAGES
 from .server import Client, Message, Refusal
 
 if TYPE_CHECKING:
@@ -76,6 +77,8 @@ class MeetRequests:
         if owner:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” at the moment",
                           "Give it back first: select the surface on the desk and press i")
+        if facts.kind in BY_MESSAGES:
+            raise Refusal(f"“{facts.shown}” is no keyboard to type on", "Press a key on the keyboard that you type on")
         self._engine.memory.main = facts.rule()
         self._engine.devices.take(self._engine.devices.here)
         self._engine.tell_desk()

@@ -20,6 +20,7 @@ Row = dict[str, Any]
 ECHO = 0.25
 ECHO_WAIT = 0.09
 LISTEN_SECONDS = 30
+BY_MESSAGES = ("midi", "session", "osc")
 STEERING = ("Enter", "Up", "Down", "Left", "Right", "Tab", "Escape", "N", "L", "1", "2", "0")
 KEEP = "KEEP"
 
@@ -78,7 +79,8 @@ class Which(Step):
         return "Press any key on the device you want to use."
 
     async def enter(self) -> None:
-        self.asks_main = not self.view.state.devices["main_known"]
+        keyboards = [row for row in self.view.state.devices["devices"] if row["kind"] not in BY_MESSAGES]
+        self.asks_main = bool(keyboards) and not self.view.state.devices["main_known"]
         await self.do("listen")
 
     async def heard(self, message: Row) -> None:
@@ -88,7 +90,11 @@ class Which(Step):
         # What steers this screen comes from the keyboard one types on, and chooses no device.
         unknown = not self.view.state.devices["main_known"]
         steers = row["main"] or (row["full"] and unknown and message["key"] in STEERING)
-        if not steers and row["kind"] != "bench":
+        # What comes as messages reaches no terminal, and is no keyboard to type on.
+        by_messages = row["kind"] in BY_MESSAGES
+        if by_messages:
+            self.asks_main = False
+        if not steers and row["kind"] != "bench" and not by_messages:
             self._last_other = time.monotonic()
         if not message["down"] or (steers and not self.asks_main):
             return

@@ -47,7 +47,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         """Follow the desk: other surfaces, other places."""
         desk = self.state.desk
         shape = ([(s["id"], s["at"], [(c["id"], c["x"], c["y"], c["w"], c["h"]) for c in s["controls"]])
-                  for s in desk["surfaces"]], desk["stage"])
+                  for s in desk["surfaces"]], desk["stage"], "" if desk["surfaces"] else desk["folder"])
         if shape != self._shape:
             self._shape = shape
             await self.remove_children()
