@@ -7,6 +7,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from .keys import key_table
+from .signal import MOVING, NOTE, STRUCK
+
 RULE_FIELDS = ("name", "port", "serial", "bus", "vendor", "product")
 # What a fit is worth: a serial number settles it, a port nearly so, the make alone leaves twins.
 POINTS = {"make": 40, "name": 30, "serial": 60, "port": 30, "same name": 5}
@@ -81,13 +84,18 @@ class DeviceFacts:
     @property
     def can(self) -> str:
         """What it can do, in words people use: `17 keys, a knob`."""
-        keys = sum(code < FIRST_BUTTON or code >= AFTER_BUTTONS for code in self.codes)
-        buttons = len(self.codes) - keys
-        words = [f"{count} {name}{'' if count == 1 else 's'}" for count, name in ((keys, "key"), (buttons, "button"))
-                 if count]
+        plain = [code for code in self.codes if code < STRUCK]
+        table = key_table().by_code
+        keys = sum(not (FIRST_BUTTON <= code < AFTER_BUTTONS or (code in table and table[code].button))
+                   for code in plain)
+        pads = sum(NOTE.first <= code <= NOTE.last for code in self.codes)
+        moving = sum(code >= MOVING for code in self.codes)
+        counts = ((keys, "key"), (len(plain) - keys, "button"), (pads, "pad"), (moving, "axis or knob"))
+        words = [f"{count} {name if count == 1 else 'axes and knobs' if name.startswith('axis') else name + 's'}"
+                 for count, name in counts if count]
         if {REL_X, REL_Y} <= set(self.rels):
             words.append("a pointer")
-        elif self.rels or (set(self.codes) >= VOLUME and len(self.codes) <= MOST_BESIDE_A_KNOB):
+        elif self.rels or (set(plain) >= VOLUME and len(self.codes) <= MOST_BESIDE_A_KNOB):
             words.append("a knob")
         if self.axes:
             words.append(f"{len(self.axes)} {'axis' if len(self.axes) == 1 else 'axes'}")
