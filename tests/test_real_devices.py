@@ -18,9 +18,18 @@ NAMES = [line.split("(")[0].removeprefix("def ") for file in sorted(GUEST.glob("
 @pytest.fixture(scope="session")
 def report(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
     """Each guest test's name, with why it failed or an empty text; a name's parameters are joined."""
-    folder = tmp_path_factory.mktemp("job")
+    told = run_guest(tmp_path_factory.mktemp("job"), ["."])
+    # A busy machine may pause for longer than they wait: what failed is tried once more, in a fresh machine.
+    failed = [f"{file.name}::{name}" for file in sorted(GUEST.glob("test_*.py")) for name in told
+              if told[name] and f"def {name}(" in file.read_text()]
+    return told | (run_guest(tmp_path_factory.mktemp("again"), failed) if failed else {})
+
+
+def run_guest(folder: Path, wanted: list[str]) -> dict[str, str]:
+    """Run tests in the machine; each one's name, with why it failed."""
     alone = f"-p no:cacheprovider -c /dev/null --rootdir {GUEST} --confcutdir {GUEST}"
-    outcome = run_job(f"cd {GUEST} && python -m pytest -q {alone} --junitxml=/run/job/report.xml .", folder)
+    outcome = run_job(f"cd {GUEST} && python -m pytest -q {alone} --junitxml=/run/job/report.xml {' '.join(wanted)}",
+                      folder)
     file = Path(folder / "report.xml")
     assert file.exists(), outcome.output
     told: dict[str, str] = {}

@@ -56,9 +56,8 @@ class Reader:
         """Up to `count` key events; fewer if the time is up or the node is gone."""
         events: list[Event] = []
         end = time.monotonic() + seconds
-        while len(events) < count and (left := end - time.monotonic()) > 0:
-            if not select.select([self.device.fd], [], [], left)[0]:
-                break
+        # What is there already is read in any case, however slow the machine is.
+        while len(events) < count and select.select([self.device.fd], [], [], max(0.0, end - time.monotonic()))[0]:
             try:
                 for event in self.device.read():
                     if event.type == evdev.ecodes.EV_KEY and event.value != 2:
