@@ -442,6 +442,29 @@ def test_osc_moves_and_presses_once_it_is_let_in(ports: tuple[int, int], client:
     assert glow() == 50
 
 
+def test_strangers_keep_nobody_out_who_was_let_in(ports: tuple[int, int], client: EngineClient) -> None:
+    client.ask("admit", host="127.0.0.1")
+    for number in [*range(2, 24), 1]:
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+            sock.bind((f"127.0.0.{number}", 0))
+            builder = OscMessageBuilder("/glow")
+            builder.add_arg(0.5)
+            sock.sendto(builder.build().dgram, ("127.0.0.1", ports[1]))
+    wait_for(lambda: state_of(client, "faders") == "taken")
+    states = [row["state"] for row in client.ask("sessions")["peers"]]
+    assert states.count("connected") == 1 and len(states) == 16
+
+
+def test_who_asks_again_and_again_is_told_once_and_changes_nothing() -> None:
+    session = Session("Desk", 1, lambda name, host: False)
+    session.changed = session.news = False
+    joined(session, 99, "Stranger")
+    assert (session.changed, session.news) == (False, True)
+    session.news = False
+    joined(session, 99, "Stranger")
+    assert not session.news and len(session.asking) == 1
+
+
 def test_the_session_is_found_by_its_name_and_finds_others(ports: tuple[int, int], client: EngineClient) -> None:
     from zeroconf import ServiceInfo, Zeroconf
     kind = "_apple-midi._udp.local."

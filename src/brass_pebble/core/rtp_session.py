@@ -87,7 +87,9 @@ class Session:
         self.asking: dict[tuple[str, str], Peer] = {}
         self.out: list[tuple[str, Address, bytes]] = []
         self.heard: list[tuple[Peer, bytes]] = []
+        # Somebody came or went; somebody asks, or is measured anew.
         self.changed = True
+        self.news = True
         self.malformed = 0
         self._admits = admits
         self._invited: dict[int, Peer] = {}
@@ -163,8 +165,8 @@ class Session:
         key = (packet.name, address[0])
         if key not in self.asking and len(self.asking) >= MOST_ASKING:
             del self.asking[next(iter(self.asking))]
+        self.news |= key not in self.asking
         self.asking[key] = Peer(packet.name, address, packet.source, "asks", packet.token, now, now)
-        self.changed = True
 
     def _accepted(self, port: str, packet: Exchange, address: Address, now: int) -> None:
         peer = self._invited.get(packet.token)
@@ -205,10 +207,10 @@ class Session:
             here = now // TICK
             peer.latency = max(0, here - first) * TICK // 2
             self._send(DATA, address, Clock(self.source, 2, (first, second, here)))
-            self.changed = True
+            self.news = True
         else:
             peer.latency = max(0, third - first) * TICK // 2
-            self.changed = True
+            self.news = True
 
     def _payload(self, packet: Payload, address: Address, now: int) -> None:
         peer = self.peers.get(packet.source)

@@ -24,7 +24,7 @@ REOPEN_AFTER = 500_000_000
 
 
 class Messages:
-    """Where messages go.  `sent` counts them by receiver."""
+    """Where messages go."""
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
@@ -34,7 +34,6 @@ class Messages:
         self._addresses: dict[str, tuple[str, int]] = {}
         self._socket: socket.socket | None = None
         self._controller: Any = None
-        self.sent: dict[str, int] = {}
 
     def follow(self) -> None:
         """A desk was read, or ports came or went: open what it sends to, as far as it is there."""
@@ -131,7 +130,6 @@ class Messages:
                           self._engine.desk.midi_to else "a MIDI message has no receiver",
                           "Plug it in; or name a receiver: to \"Kiln\", or midi_to in desk.toml")
             return False
-        self.sent[name] = self.sent.get(name, 0) + 1
         return True
 
     def _open_anew(self, now: int) -> None:
@@ -153,7 +151,6 @@ class Messages:
             address = self._addresses[name] = ("127.0.0.1" if host == "localhost" else host, int(port))
         try:
             self._socket.sendto(data, address)
-            self.sent[name] = self.sent.get(name, 0) + 1
         except OSError as error:
             self._trouble(f"{name} cannot be sent to: {error.strerror or error}",
                           "Write the receiver’s address in numbers, like 192.168.1.20:9000")

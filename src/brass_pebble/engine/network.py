@@ -250,6 +250,9 @@ class Network:
                 self._pull_out(name)
             self._engine.devices.look_again()
             self._engine.messages.follow()
+            session.news = True
+        if session.news:
+            session.news = False
             self.tell()
         due = session.next_deadline()
         if due is not None:
@@ -275,10 +278,12 @@ class Network:
         from pythonosc.osc_packet import OscPacket, ParseError
         sender, now = self._senders.get(host), time.monotonic_ns()
         if sender is None:
-            if len(self._senders) >= MOST_SENDERS:
+            admitted = self.admits("", host)
+            if len(self._senders) >= MOST_SENDERS and not self._make_room():
                 return
-            sender = self._senders[host] = OscSender(host, admitted=self.admits("", host))
-            self._engine.devices.look_again()
+            sender = self._senders[host] = OscSender(host, admitted=admitted)
+            if admitted:
+                self._engine.devices.look_again()
             self.tell()
         sender.seen = now
         grown = (now - sender.counted) * MOST_OSC_A_SECOND / SECOND
@@ -301,6 +306,14 @@ class Network:
             value = next(iter(timed.message.params), 1.0)
             if isinstance(source, OscInput) and isinstance(value, int | float):
                 source.take(timed.message.address, float(value), now)
+
+    def _make_room(self) -> bool:
+        """Forget a stranger, so that nobody who was let in is kept out by many who were not; false if there is none."""
+        stranger = min((sender for sender in self._senders.values() if not sender.admitted),
+                       key=lambda sender: sender.seen, default=None)
+        if stranger is not None:
+            del self._senders[stranger.host]
+        return stranger is not None
 
     # What the engine asks.
 
