@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .keys import key_table
-from .signal import MOVING, NOTE, STRUCK
+from .signal import AXIS, MOVING, NOTE, STRUCK
 
 RULE_FIELDS = ("name", "port", "serial", "bus", "vendor", "product")
 # What a fit is worth: a serial number settles it, a port nearly so, the make alone leaves twins.
@@ -89,10 +89,11 @@ class DeviceFacts:
         keys = sum(not (FIRST_BUTTON <= code < AFTER_BUTTONS or (code in table and table[code].button))
                    for code in plain)
         pads = sum(NOTE.first <= code <= NOTE.last for code in self.codes)
-        moving = sum(code >= MOVING for code in self.codes)
-        counts = ((keys, "key"), (len(plain) - keys, "button"), (pads, "pad"), (moving, "axis or knob"))
-        words = [f"{count} {name if count == 1 else 'axes and knobs' if name.startswith('axis') else name + 's'}"
-                 for count, name in counts if count]
+        axes = sum(AXIS.first <= code <= AXIS.last for code in self.codes)
+        knobs = sum(code >= MOVING for code in self.codes) - axes
+        counts = ((keys, "key", "keys"), (len(plain) - keys, "button", "buttons"), (pads, "pad", "pads"),
+                  (knobs, "knob", "knobs"), (axes, "axis", "axes"))
+        words = [f"{count} {one if count == 1 else many}" for count, one, many in counts if count]
         if {REL_X, REL_Y} <= set(self.rels):
             words.append("a pointer")
         elif self.rels or (set(plain) >= VOLUME and len(self.codes) <= MOST_BESIDE_A_KNOB):

@@ -20,6 +20,24 @@ class InputError(Exception):
     """A device cannot be taken over; the text says why and what to do."""
 
 
+class RestsByItself:
+    """For inputs that nothing has to be given back of: whether they rest is only remembered."""
+
+    _resting = False
+
+    def state(self) -> str:
+        """"taken" or "resting"."""
+        return "resting" if self._resting else "taken"
+
+    def rest(self) -> None:
+        """What it sends commands nothing from now on."""
+        self._resting = True
+
+    def wake(self) -> None:
+        """It commands again."""
+        self._resting = False
+
+
 class Input(Protocol):
     """A device that has been taken over."""
 

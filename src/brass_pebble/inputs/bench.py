@@ -13,10 +13,10 @@ from brass_pebble.core.keys import key_table
 from brass_pebble.core.layout import EMPTY, Layout
 from brass_pebble.core.signal import find_signal
 
-from .base import KeyEvent
+from .base import KeyEvent, RestsByItself
 
 
-class BenchInput:
+class BenchInput(RestsByItself):
     """A device that is pressed by messages instead of fingers."""
 
     def __init__(self, facts: DeviceFacts) -> None:
@@ -25,7 +25,6 @@ class BenchInput:
         # What was sent back last, for those who look at it.
         self.answers: deque[bytes] = deque(maxlen=512)
         self.rumbled: deque[tuple[float, int]] = deque(maxlen=64)
-        self._resting = False
 
     def filenos(self) -> Sequence[int]:
         return ()
@@ -48,15 +47,6 @@ class BenchInput:
     def rumble(self, strength: float, ms: int) -> bool:
         self.rumbled.append((strength, ms))
         return True
-
-    def state(self) -> str:
-        return "resting" if self._resting else "taken"
-
-    def rest(self) -> None:
-        self._resting = True
-
-    def wake(self) -> None:
-        self._resting = False
 
     def show_lamps(self, lamps: dict[str, bool]) -> None:
         self.lamps = {name: lit for name, lit in lamps.items() if name in self.facts.lamps}

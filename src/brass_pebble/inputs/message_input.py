@@ -10,20 +10,19 @@ from collections.abc import Sequence
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.midi_in import MidiDecoder
 
-from .base import DeviceGone, KeyEvent
+from .base import DeviceGone, KeyEvent, RestsByItself
 
 # More than any device sends in the time that the loop may be busy; what is older then is lost, and counted.
 MOST_WAITING = 20_000
 
 
-class MessageInput:
+class MessageInput(RestsByItself):
     """Messages wait in a queue; a descriptor is ready while any do.  `lost` counts those that waited too long."""
 
     def __init__(self, facts: DeviceFacts) -> None:
         self.facts = facts
         self.decoder = MidiDecoder()
         self.lost = 0
-        self._resting = False
         self._gone = False
         self._waiting: deque[tuple[Sequence[int], int]] = deque(maxlen=MOST_WAITING)
         self._wake = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
@@ -90,15 +89,6 @@ class MessageInput:
 
     def rumble(self, strength: float, ms: int) -> bool:
         return False
-
-    def state(self) -> str:
-        return "resting" if self._resting else "taken"
-
-    def rest(self) -> None:
-        self._resting = True
-
-    def wake(self) -> None:
-        self._resting = False
 
     def show_lamps(self, lamps: dict[str, bool]) -> None:
         """It has no keyboard lamps."""
