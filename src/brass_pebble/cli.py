@@ -17,6 +17,7 @@ from . import __version__, paths
 from .cli_layers import add_to as add_layer_commands
 from .cli_macro import macro_app
 from .cli_motion import add_to as add_motion_commands
+from .cli_paper import add_to as add_paper_commands
 from .cli_shared import (
     EXIT_CODES,
     DeskOption,
@@ -37,6 +38,7 @@ app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exce
 app.add_typer(macro_app, name="macro")
 add_layer_commands(app)
 add_motion_commands(app)
+add_paper_commands(app)
 service_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                           help="The engine as a service of your own, started at every login.")
 app.add_typer(service_app, name="service")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -33,3 +34,45 @@ def os_text(error: OSError) -> str:
 def given_values(number: int | None, strength: int | None) -> dict[str, int]:
     """What a person gives in place of a press."""
     return {name: value for name, value in (("number", number), ("strength", strength)) if value is not None}
+
+
+def desk_in_use(desk: Path | None) -> Path:
+    """The desk's folder that is meant: the one named, that of the only engine that runs, or the usual one.
+
+    Raises:
+        Failure: there is no such folder.
+    """
+    from . import paths
+    if desk is None:
+        from .client import EngineClient, EngineError, find_engine
+        try:
+            with EngineClient(find_engine(None)) as client:
+                return Path(client.hello["folder"])
+        except EngineError as error:
+            if error.code == "several":
+                raise
+        desk = paths.default_desk()
+    if not (desk / "desk.toml").is_file():
+        raise Failure(f"there is no desk in {desk}. Name its folder with --desk, or make one: brass-pebble", "usage")
+    return desk
+
+
+def read_desk_folder(folder: Path) -> Any:
+    """The desk in a folder, read without an engine; what is wrong with it is told.
+
+    Raises:
+        Failure: desk.toml cannot be read at all.
+    """
+    loaded = open_store(folder).load()
+    if not loaded.ok:
+        raise Failure(str(loaded.problems[0]), "mistake in a file")
+    for problem in loaded.problems:
+        print(f"! {problem}", file=sys.stderr)
+    return loaded.desk
+
+
+def open_store(folder: Path) -> Any:
+    """The store of a desk's files."""
+    from . import paths
+    from .engine.store import DeskStore
+    return DeskStore(folder, paths.state_folder() / "versions" / paths.desk_key(folder), paths.user_layouts())

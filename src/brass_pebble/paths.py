@@ -34,6 +34,11 @@ def state_folder() -> Path:
     return Path(platformdirs.user_state_dir(APP))
 
 
+def printed_file(desk: Path, surface: str) -> Path:
+    """What was on the labels of a surface when they were last printed."""
+    return state_folder() / "printed" / desk_key(desk) / f"{surface}.json"
+
+
 def runtime_folder() -> Path:
     """The folder of the sockets, made with mode 0700.
 

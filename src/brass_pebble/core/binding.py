@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from .action import ACTION_KINDS, BETWEEN, Action, read_action
 from .durations import MS, say_duration, write_duration
 from .gesture import AT, DOUBLE, GESTURES, HOLD, LONGEST_WAIT, MOTIONS, MOVE, STRIKE, WITH, ends_at_once, read_band
+from .label.icons import check_icon
 from .layers import check_target
 from .layout import MISSING
 from .macro.steps import LONGEST_LABEL, TINTS
@@ -35,7 +36,7 @@ class Binding:
     tap that `adds` leaves the first tap its meaning at once.  `every` is the time from one tap to the next of `rapid`,
     `back` the time after which a cycle begins anew (0: never).  `each` is how far a turn goes for one step: a share of
     the way below 1, else counts of a knob without ends (0: the usual).  With `by_strength`, `rapid` taps the faster the
-    further a stick is pushed.
+    further a stick is pushed.  `icon` is what its label on paper shows (empty: what its words suggest).
     """
 
     control: str
@@ -53,6 +54,7 @@ class Binding:
     back: int = 0
     each: Fraction = Fraction(0)
     by_strength: bool = False
+    icon: str = ""
 
     @property
     def manner(self) -> Manner:
@@ -81,7 +83,7 @@ class Reading:
 
 # The times a binding may have, and the gesture or the action that each belongs to.
 TIMES = {"hold_after": HOLD, "second_within": DOUBLE, "every": "rapid", "back": "cycle"}
-EXTRAS = ("label", "tint", "note", "plays", "again", "adds", "each", "by_strength", *TIMES)
+EXTRAS = ("label", "tint", "note", "icon", "plays", "again", "adds", "each", "by_strength", *TIMES)
 
 
 def read_wait(fields: Fields, key: str, default: int) -> int:
@@ -135,6 +137,7 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
         row.problem("label", f"a label has at most {LONGEST_LABEL} characters, this one has {len(label)}",
                     "Shorten it", word=label)
         label = label[:LONGEST_LABEL]
+    icon = _read_icon(row)
     waits = read_wait(row, "hold_after", 0), read_wait(row, "second_within", 0)
     adds, every, back = row.flag("adds"), row.duration("every", 0), row.duration("back", 0)
     if every and every < RAPID_FASTEST:
@@ -151,7 +154,15 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
         row.problem(action.kind, what, "Bind turn left and turn right, a push or a zone to other actions")
         return None
     return Binding(control, gesture, action, label, tint, note, plays, again, *waits, adds, every, back, each,
-                   by_strength)
+                   by_strength, icon)
+
+
+def _read_icon(row: Fields) -> str:
+    try:
+        return check_icon(row.text("icon", ""))
+    except ProblemError as error:
+        row.problem("icon", error.problem.what, error.problem.hint, word=str(row.data["icon"]))
+        return ""
 
 
 def _read_each(row: Fields) -> Fraction:
@@ -216,8 +227,8 @@ def row_of(binding: Binding) -> dict[str, Any]:
     row: dict[str, Any] = {action.kind: action.target.split(BETWEEN) if several else action.target}
     extra: dict[str, Any] = {
         "label": binding.label, "tint": binding.tint, "note": binding.note,
-        "plays": "" if binding.plays == "once" else binding.plays, "again": binding.again, "adds": binding.adds,
-        "by_strength": binding.by_strength}
+        "icon": binding.icon, "plays": "" if binding.plays == "once" else binding.plays, "again": binding.again,
+        "adds": binding.adds, "by_strength": binding.by_strength}
     extra |= {name: write_duration(getattr(binding, name)) for name in TIMES if getattr(binding, name)}
     if binding.each:
         extra["each"] = write_each(binding.each)

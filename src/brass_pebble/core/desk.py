@@ -14,6 +14,7 @@ from .drive import DriveTarget
 from .durations import say_duration
 from .gesture import AT, GESTURES, HOLD_AFTER, MOTIONS, SECOND_WITHIN, STRIKE, WITH, is_part, rank, read_band
 from .identity import RULE_FIELDS, DeviceRule
+from .label.sizes import Size, read_size
 from .layers import FollowRule
 from .layout import EMPTY, MISSING, Control, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
@@ -70,7 +71,8 @@ class Surface:
     it started when its device goes away.  `second` are keys that the device sends along with another one; they are
     dropped.  `debounce` is how long a release must last, in ns (0: it counts at once).  `lamps` tells what each of the
     device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further devices that belong
-    to it: some pads report a second device for the same fingers.
+    to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how large its labels are
+    on paper, in mm: those of a key of one unit, and of single controls.
     """
 
     id: str
@@ -91,6 +93,8 @@ class Surface:
     axes: tuple[tuple[str, AxisSettings], ...] = ()
     never_lets_go: bool = False
     rumble: frozenset[str] = frozenset()
+    cap: Size | None = None
+    label_sizes: tuple[tuple[str, Size], ...] = ()
 
     def control_of(self, code: int) -> str:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
@@ -321,8 +325,10 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       second_within=read_wait(fields, "second_within", times[1]),
                       axes=_read_axes(fields, layout), never_lets_go=fields.flag("never_lets_go"),
                       rumble=_read_rumble(fields))
+    cap, sizes = _read_labels(fields.table("labels"), layout)
     layers = tuple(_read_layer(layer_id, sub, surface, reading) for layer_id, sub in fields.entries("layer"))
-    surface = replace(surface, layers=layers, lamps=_read_lamps(fields.table("lamps"), layers))
+    surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes,
+                      lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
     return surface
 
@@ -352,6 +358,26 @@ def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings]
         elif control is not None:
             found.append((name, read_settings(row, usual_settings(control))))
     return tuple(found)
+
+
+def _read_labels(fields: Fields, layout: Layout) -> tuple[Size | None, tuple[tuple[str, Size], ...]]:
+    """How large labels are: `cap` of a key of one unit, `sizes` of single controls."""
+    def size(row: Fields, key: str) -> Size | None:
+        text = row.text(key, "")
+        try:
+            return read_size(text) if text else None
+        except ProblemError as error:
+            row.problem(key, error.problem.what, error.problem.hint, word=text)
+            return None
+    cap, found, below = size(fields, "cap"), [], fields.table("sizes")
+    for control in below.data:
+        if layout is not MISSING and control not in {item.id for item in layout.controls}:
+            below.problem(control, f"the layout has no control “{control}”",
+                          nearest(control, [item.id for item in layout.controls]))
+        elif (given := size(below, control)) is not None:
+            found.append((control, given))
+    fields.done()
+    return cap, tuple(found)
 
 
 def _read_rumble(fields: Fields) -> frozenset[str]:

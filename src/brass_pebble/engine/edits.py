@@ -10,6 +10,7 @@ from brass_pebble.core.action import BETWEEN, read_action
 from brass_pebble.core.binding import PLAYS, POLICIES, TIMES, is_gesture
 from brass_pebble.core.durations import parse_duration
 from brass_pebble.core.gesture import DOUBLE, GESTURES, HOLD, MOTIONS, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT
+from brass_pebble.core.label.icons import check_icon
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
 from brass_pebble.core.rearrange import Change
@@ -86,6 +87,7 @@ def check_extra(extra: dict[str, str]) -> None:
                            hint="Write once, while held, until pressed again, or 3 times")
     if again and again not in POLICIES:
         raise ProblemError(f"“{again}” is not what a second press can do", hint=f"Known are {', '.join(POLICIES)}")
+    check_icon(extra.get("icon", ""))
     for name in TIMES:
         if extra.get(name):
             parse_duration(extra[name])

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from .requests import Requests
 
 WORDS = ("kind", "target", "label", "tint", "plays", "again", "note", "hold_after", "second_within", "every", "back",
-         "each")
+         "each", "icon")
 MOST_PROPOSED = 24
 LONGEST_COUNT_IN = 30.0
 WAIT_FOR_WINDOW = 10.0
@@ -62,6 +62,9 @@ class LayerRequests:
         if (gesture in MOTIONS or gesture.startswith(AT)) and not moves:
             raise Refusal(f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
                           "Bind it to press, tap or hold")
+        bound = layer.bindings.get((control, gesture))
+        # A client that knows nothing of icons leaves the one that is there.
+        message = {"icon": bound.icon if bound else "", **message}
         fields: dict[str, Any] = {name: str(message.get(name, "")) for name in WORDS}
         store = self._engine.store
         self._requests.edit(client, message, lambda: store.change(binding_edit(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, fields, replace
+from dataclasses import fields, replace
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.axis import AxisSettings, Calibration, row_of_settings
@@ -85,10 +85,3 @@ class MotionRequests:
             values.append((("surface", surface.id, "axis", name), row or None))
         edit = Edit(f"{surface.id} {control.id}: {what}", tuple(values))
         self._requests.edit(client, message, lambda: self._engine.store.change(edit))
-
-
-def axes_state(surface: Surface, control: Control) -> list[Message]:
-    """How the axes of a control are read, for clients."""
-    return [asdict(surface.settings_of(control, axis)) for axis in range(len(control.moves))]
-
-

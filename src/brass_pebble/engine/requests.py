@@ -8,22 +8,20 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from brass_pebble import __version__
-from brass_pebble.core.action import ACTION_KINDS, Action
-from brass_pebble.core.binding import TIMES, Binding, write_each
 from brass_pebble.core.bounce import Chatter
-from brass_pebble.core.desk import Layer, Surface
-from brass_pebble.core.durations import write_duration
-from brass_pebble.core.plan import show_action
+from brass_pebble.core.desk import Surface
 from brass_pebble.core.problem import ProblemError, nearest
+from brass_pebble.core.rows import control_row, label_rows, layer_row
 from brass_pebble.core.shown import compact, show_surface
-from brass_pebble.core.signal import STRUCK, signal_name, spell
+from brass_pebble.core.signal import STRUCK, signal_name
 from brass_pebble.outputs.stage import StageOutput
 
 from .layer_requests import LayerRequests
 from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
-from .motion_requests import MotionRequests, axes_state
+from .motion_requests import MotionRequests
 from .network_requests import NetworkRequests
+from .paper_requests import PaperRequests
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
 from .store import Loaded
 
@@ -39,7 +37,7 @@ class Requests:
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self),
-                 MotionRequests(engine, self), NetworkRequests(engine, self))
+                 MotionRequests(engine, self), NetworkRequests(engine, self), PaperRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
 
@@ -238,24 +236,19 @@ class Requests:
         }
 
     def _surface_state(self, surface: Surface) -> Message:
-        holding = self._engine.devices.holdings.get(surface.id)
+        engine = self._engine
+        holding = engine.devices.holdings.get(surface.id)
         controls = []
         for control in surface.layout.controls:
-            row: Message = {"id": control.id, "code": control.code, "x": control.x, "y": control.y,
-                            "w": control.w, "h": control.h, "legend": control.legend}
-            if control.code >= STRUCK:
-                row["sends"] = spell(control.code, self._engine.desk.middle_c)
-            if control.moves:
-                row |= {"shape": control.shape, "moves": len(control.moves), "centred": control.centred,
-                        "turns": control.turns, "axes": axes_state(surface, control)}
-            elif control.shape != "cap":
-                row["shape"] = control.shape
+            row = control_row(engine.desk, surface, control)
             knows = [part for part in holding.parts if part.codes] if holding else []
             if knows and control.code < STRUCK and not any(control.code in part.codes for part in knows):
                 row["absent"] = True
             controls.append(row)
         state = {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
-                "layers": [self._layer_state(surface, layer) for layer in surface.layers],
+                "layers": [layer_row(engine.desk, layer, engine.router.layers.why(surface, layer.id))
+                           for layer in surface.layers],
+                "labels": label_rows(surface),
                 "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
                 "device": holding.parts[0].shown if holding and holding.source else "",
                 "where": holding.parts[0].where if holding and holding.source else "",
@@ -274,14 +267,6 @@ class Requests:
         compact(state)
         return state
 
-    def _layer_state(self, surface: Surface, layer: Layer) -> Message:
-        names = {macro.id: macro.name for macro in self._engine.desk.macros.values()}
-        follows = layer.follows
-        why = self._engine.router.layers.why(surface, layer.id)
-        return {"id": layer.id, "name": layer.name, "tint": layer.tint, "on": bool(why), "why": why,
-                "starts": layer.starts, "follows": {"class": follows.cls, "title": follows.title} if follows else None,
-                "bindings": [self._binding_state(binding, names) for binding in layer.bindings.values()]}
-
     def layers_state(self) -> Message:
         """Which layers are on and why, where cycles stand, and the window that has the focus."""
         engine, layers = self._engine, self._engine.router.layers
@@ -298,33 +283,8 @@ class Requests:
         return {"control": surface.control_of(chatter.code), "times": chatter.times, "presses": chatter.presses,
                 "offer": f"{chatter.offer // MS}ms"}
 
-    def _binding_state(self, binding: Binding, names: dict[str, str]) -> Message:
-        action = binding.action
-        macro = self._engine.desk.macros.get(action.target) if action.kind == "play" else None
-        return {"control": binding.control, "gesture": binding.gesture, "kind": action.kind,
-                "target": action.target, "glyph": action.glyph,
-                "label": binding.label or (macro.label or macro.name if macro else "") or _short(action),
-                "own_label": binding.label, "own_tint": binding.tint, "plays": binding.plays, "again": binding.again,
-                "note": binding.note, "adds": binding.adds,
-                "each": str(write_each(binding.each)) if binding.each else "", "by_strength": binding.by_strength,
-                **{name: write_duration(lasts) if (lasts := getattr(binding, name)) else "" for name in TIMES},
-                "steps": [{"glyph": step.glyph, "words": show_action(step.kind, step.target, names)}
-                          for step in action.steps],
-                "tint": binding.tint or (macro.tint if macro else ""),
-                "words": show_action(action.kind, action.target, names), "means": ACTION_KINDS[action.kind].means,
-                "broken": action.kind == "play" and macro is None}
-
 
 def given_values(message: Message) -> dict[str, int]:
     """What a client gives in place of a press: number, strength (0 to 127), position (0 to 100)."""
     limits = {"number": (-2**31, 2**31), "strength": (0, 127), "position": (0, 100)}
     return {name: max(low, min(high, int(message[name]))) for name, (low, high) in limits.items() if name in message}
-
-
-def _short(action: Action) -> str:
-    """What stands on the cap when nobody gave a label."""
-    if action.layer is not None:
-        return action.layer.layer or action.layer.how
-    if action.steps:
-        return _short(action.steps[0])
-    return {"stop everything": "stop", "pass through": "pass", "rest or wake": "rest"}.get(action.target, action.target)

@@ -15,6 +15,7 @@ from brass_pebble.client import EngineError, Message, StartError
 from brass_pebble.core.macro import read_macro
 
 from .desk_view import DeskView
+from .glance_view import GlanceView
 from .key_order import KeyOrder
 from .link import Link
 from .palette import BASALT, PALETTES, Palette
@@ -29,7 +30,8 @@ WARM_AFTER = 1.5
 
 
 class BrassPebbleApp(KeyOrder):
-    """The screen on one engine.  `restart` starts another engine when this one has ended."""
+    """The screen on one engine.  `restart` starts another engine when this one has ended; `glance` is a surface that is
+    shown alone."""
 
     TITLE = "Brass Pebble"
     BINDINGS: ClassVar[list[BindingType]] = []
@@ -39,12 +41,12 @@ class BrassPebbleApp(KeyOrder):
         background: $primary 22%; color: $primary; text-style: bold; }
     """
 
-    def __init__(self, socket: Path, restart: Callable[[], Path] | None = None) -> None:
+    def __init__(self, socket: Path, restart: Callable[[], Path] | None = None, glance: str = "") -> None:
         super().__init__()
         self.socket, self.restart = socket, restart
         self.state = DeskState()
         self.link = Link(self._news, self._gone)
-        self.desk_view = DeskView(self.state, self.link)
+        self.desk_view: View = GlanceView(self.state, self.link, glance) if glance else DeskView(self.state, self.link)
         self._tasks: set[asyncio.Task[None]] = set()
         for palette in PALETTES.values():
             self.register_theme(palette.theme())

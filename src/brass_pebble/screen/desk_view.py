@@ -16,6 +16,7 @@ from .checkup_view import CheckupView
 from .clashes_view import ClashesView
 from .desk_actions import DeskActions
 from .finder import Finder
+from .labels.view import LabelsView
 from .link import Link
 from .macro.picker import MacroPicker
 from .macro.view import MacroView
@@ -68,6 +69,7 @@ class DeskView(DeskActions):
         Binding("right_curly_bracket", "turn(1, 1)", "push down", show=False),
         Binding("backslash", "centre", "let the stick go", show=False),
         Binding("pagedown", "row(1)", "next row", show=False), Binding("pageup", "row(-1)", "row before", show=False),
+        Binding("v", "labels", "labels", show=False),
         Binding("y", "curve", "curve", show=False), Binding("d", "sessions", "network", show=False),
         Binding("R", "restart", "restart engine", show=False),
         Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
@@ -373,6 +375,7 @@ class DeskView(DeskActions):
                 ("z  PgDn", "one surface large, the whole desk, its row; the next row"),
                 ("[ ] { } \\", "turn or push what moves, on the bench; the wheel and dragging do, too"),
                 ("y  d", "the curve of what moves; devices of the network"),
+                ("v", "labels for the selected surface: print and stick on"),
                 ("Tab", "to the path bar, the traces, and back"),
                 ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
                 ("Ctrl+P", "find a command by name"), ("q", "quit; the engine goes on if it ran before"),
@@ -410,6 +413,10 @@ class DeskView(DeskActions):
     def action_clashes(self) -> None:
         """What gets in each other's way."""
         self.app.open_view(ClashesView)  # type: ignore[attr-defined]
+
+    def action_labels(self) -> None:
+        """Labels for the caps of the selected surface."""
+        self.app.open_view(LabelsView, surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
 
     @work(exclusive=True, group="find")
     async def action_find(self) -> None:

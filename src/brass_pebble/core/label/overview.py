@@ -1,0 +1,60 @@
+"""Everything that a surface does, in every layer, in words: for a map on paper, and for the terminal.  Pure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from ..gesture import WITH, rank
+
+Row = dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Does:
+    """One binding in words: its layer, gesture, short label, and what it does."""
+
+    layer: str
+    gesture: str
+    label: str
+    words: str
+    tint: str
+
+    @property
+    def short(self) -> str:
+        """For a cap: the gesture only where it is not the usual one."""
+        return self.label if self.gesture == "press" else f"{self.gesture}: {self.label}"
+
+    @property
+    def whole(self) -> str:
+        """In full: what it is called, and what it sends."""
+        what = self.words if self.words != self.label else ""
+        return f"{self.gesture}: {self.label}" + (f" ({what})" if what else "")
+
+
+def what_it_does(surface: Row) -> dict[str, list[Does]]:
+    """Every binding by its control, in the order of layers and gestures; controls that do nothing are there, empty."""
+    found: dict[str, list[Does]] = {control["id"]: [] for control in surface["controls"]}
+    for layer in surface["layers"]:
+        rows = sorted(layer["bindings"], key=lambda row: (row["gesture"].startswith(WITH), rank(row["gesture"])))
+        for row in rows:
+            found.setdefault(row["control"], []).append(Does(layer["name"], row["gesture"], row["label"], row["words"],
+                                                             row["tint"] or layer["tint"]))
+    return found
+
+
+def lines_of(surface: Row) -> list[str]:
+    """The overview as lines of text: for each layer, what each control does."""
+    found = what_it_does(surface)
+    legends = {control["id"]: control["legend"] for control in surface["controls"]}
+    wide = max((len(legends.get(control, control)) for control, does in found.items() if does), default=0)
+    lines = []
+    for layer in surface["layers"]:
+        comes = "always on" if layer is surface["layers"][0] else \
+            f"follows {layer['follows']['class'] or layer['follows']['title']}" if layer["follows"] else \
+            "on from the start" if layer["starts"] == "on" else "switched on"
+        lines += ["", f"{layer['name']} ({comes})"]
+        rows = [(control, entry) for control, does in found.items() for entry in does if entry.layer == layer["name"]]
+        lines += [f"  {legends.get(control, control):{wide}}  {entry.whole}" for control, entry in rows] or [
+            "  nothing yet"]
+    return lines

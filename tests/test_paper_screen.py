@@ -1,0 +1,129 @@
+"""The Labels view and the glance at one surface, driven in a real terminal on the demo."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from brass_pebble.demo import demo_desk
+from terminal import Terminal
+from test_labels import cuts_in_svg
+
+
+@pytest.fixture(autouse=True)
+def in_a_folder_of_its_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+
+
+def surface(name: str = "left-numpad") -> dict[str, Any]:
+    found: dict[str, Any] = tomllib.loads((demo_desk() / "desk.toml").read_text())["surface"][name]
+    return found
+
+
+def test_labels_are_shown_sized_given_icons_and_saved(demo: Terminal) -> None:
+    demo.keys("v")
+    screen = demo.wait("16 labels   page 1 of 1 on A4")
+    assert "1 ● Class" in screen and "next cam" in screen and "✓ every text fits as it is" in screen
+    demo.keys("Right", "Right", "Down")
+    demo.wait("lamp  4.2 mm, icon lamp, clay")
+    # All layers on one cap, then one of them away.
+    demo.keys("a")
+    demo.wait("3 ● Cut")
+    demo.keys("2")
+    demo.wait("2 ○ Titles")
+    demo.keys("l")
+    demo.wait(lambda text: "1 ● Class" in text and "3 ○ Cut" in text)
+    # A size for all, and one by hand.
+    demo.keys("c")
+    demo.wait("Cap size")
+    demo.keys("C-u")
+    demo.type("11x11")
+    demo.keys("Enter")
+    demo.wait("11 × 11 mm")
+    demo.keys("h")
+    demo.wait("Label of")
+    demo.keys("C-u")
+    demo.type("90x3")
+    demo.keys("Enter")
+    demo.wait("a label cannot be 3 mm")
+    demo.keys("h", "C-u")
+    demo.type("20x16")
+    demo.keys("Enter")
+    demo.wait("20 × 16 mm, by hand")
+    assert surface()["labels"] == {"cap": "11x11", "sizes": {"3": "20x16"}}
+    demo.keys("u")
+    demo.wait("11 × 11 mm")
+    # An icon.
+    demo.keys("i")
+    demo.wait("Icon of lamp")
+    demo.type("sun")
+    demo.keys("Enter")
+    demo.wait("icon sun")
+    assert surface()["layer"]["class"]["press"]["3"]["icon"] == "sun"
+    demo.keys("p")
+    demo.wait("on Letter")
+    demo.keys("s")
+    demo.wait("the labels as SVG")
+    demo.type("labels as svg")
+    demo.keys("Enter")
+    demo.wait("left-numpad-labels.svg")
+    # What was saved counts as printed.
+    demo.keys("n")
+    demo.wait("0 labels")
+    demo.keys("Tab")
+    demo.wait("Right numpad")
+    demo.keys("?")
+    demo.wait("Keys of the Labels view")
+
+
+def test_the_saved_sheet_is_where_the_program_was_started(demo: Terminal, tmp_path: Path) -> None:
+    demo.keys("v")
+    demo.wait("16 labels")
+    demo.keys("s")
+    demo.wait("the labels as PDF")
+    demo.type("labels as svg")
+    demo.keys("Enter")
+    demo.wait("Print it at 100 %")
+    assert len(cuts_in_svg((tmp_path / "left-numpad-labels.svg").read_text())) == 16
+
+
+def test_labels_by_mouse_and_in_a_small_terminal(demo: Terminal) -> None:
+    demo.keys("v")
+    demo.wait("16 labels")
+    x, y = demo.find("next cam")
+    demo.mouse(x, y, down=True)
+    demo.mouse(x, y, down=False)
+    demo.wait("Left numpad ▸ 0 ▸ label")
+    demo.resize(80, 24)
+    demo.wait(lambda text: "Labels" in text and "next cam" in text)
+    demo.keys("Escape")
+    demo.wait("LEFT NUMPAD")
+
+
+def test_glance_shows_one_surface_in_a_narrow_pane(engine: Path) -> None:
+    pane = Terminal("glance", "pedals", size=(44, 12))
+    try:
+        screen = pane.wait("FLOOR PEDALS")
+        assert "cough" in screen and "next cam" in screen and "marker" in screen
+        x, y = pane.find("marker")
+        pane.mouse(x, y, down=True)
+        pane.mouse(x, y, down=False)
+        pane.wait("tapped Ctrl+Alt+K")
+        pane.keys("Tab")
+        pane.wait(lambda text: ("FLOOR PEDALS" not in text and "arm" in text) or "SIXTEEN" in text)
+        # Too small for any drawing: a list that can be read.
+        pane.resize(22, 8)
+        pane.keys("BTab")
+        pane.wait("middle next cam")
+        pane.keys("q")
+        pane.wait("ended with 0")
+    finally:
+        pane.close()
+    lost = Terminal("glance", "nothing", size=(60, 10))
+    try:
+        lost.wait("There is no surface “nothing”")
+    finally:
+        lost.close()
