@@ -25,8 +25,9 @@ def surface(name: str = "left-numpad") -> dict[str, Any]:
 
 def test_labels_are_shown_sized_given_icons_and_saved(demo: Terminal) -> None:
     demo.keys("v")
-    screen = demo.wait("16 labels   page 1 of 1 on A4")
-    assert "1 ● Class" in screen and "next cam" in screen and "✓ every text fits as it is" in screen
+    demo.wait("16 labels   page 1 of 1 on A4")
+    screen = demo.wait("next cam")
+    assert "1 ● Class" in screen and "✓ every text fits as it is" in screen
     demo.keys("Right", "Right", "Down")
     demo.wait("lamp  4.2 mm, icon lamp, clay")
     # All layers on one cap, then one of them away.
@@ -93,6 +94,7 @@ def test_the_saved_sheet_is_where_the_program_was_started(demo: Terminal, tmp_pa
 def test_labels_by_mouse_and_in_a_small_terminal(demo: Terminal) -> None:
     demo.keys("v")
     demo.wait("16 labels")
+    demo.wait("next cam")
     x, y = demo.find("next cam")
     demo.mouse(x, y, down=True)
     demo.mouse(x, y, down=False)

@@ -84,64 +84,64 @@ class LabelPage(ScrollView, can_focus=True, inherit_bindings=False):
         self._boxes = []
         for label in labels:
             x, y = round(label.at.x * across), round(label.at.y * down)
-            box = Region(x, y, max(4, round(label.at.width * across)),
+            area = Region(x, y, max(4, round(label.at.width * across)),
                          max(2, round(label.at.height * down)))
-            self._boxes.append((label.face.control, box))
-            self._draw(canvas, label, box, palette)
+            self._boxes.append((label.face.control, area))
+            self._draw(canvas, label, area, palette)
         ruler = round(high * down) - 2
         canvas.put(round(MARGIN * across), ruler, "├" + "─" * (round(100 * across) - 2) + "┤", paint(INK, PAPER))
         canvas.put(round((MARGIN + 104) * across), ruler, "100 mm", paint(QUIET, PAPER))
         self._lines = canvas.strips()
         self.virtual_size = Size(canvas.width, canvas.height)
-        here = next((box for control, box in self._boxes if control == self.chosen), None)
+        here = next((area for control, area in self._boxes if control == self.chosen), None)
         if here is not None:
             self.scroll_to_region(here.grow((1, 2, 1, 2)), animate=False)
         self.refresh()
 
-    def _draw(self, canvas: Canvas, label: Label, box: Region, palette: Palette) -> None:
+    def _draw(self, canvas: Canvas, label: Label, area: Region, palette: Palette) -> None:
         chosen = label.face.control == self.chosen
         self._ground = LIT if chosen else LABEL
-        canvas.fill(box.x, box.y, box.width, box.height, paint(INK, self._ground))
+        canvas.fill(area.x, area.y, area.width, area.height, paint(INK, self._ground))
         if len(label.face.entries) == 1:
-            self._alone(canvas, label.parts[0], box)
+            self._alone(canvas, label.parts[0], area)
         else:
             for part in label.parts:
-                self._corner(canvas, part, label, box)
+                self._corner(canvas, part, label, area)
         if chosen:
-            for row in range(box.height):
-                canvas.put(box.x - 1, box.y + row, "▐", paint("#8a6a1f", PAPER, bold=True))
+            for row in range(area.height):
+                canvas.put(area.x - 1, area.y + row, "▐", paint("#8a6a1f", PAPER, bold=True))
 
-    def _alone(self, canvas: Canvas, part: Part, box: Region) -> None:
-        low = box.bottom
+    def _alone(self, canvas: Canvas, part: Part, area: Region) -> None:
+        low = area.bottom
         if part.tint is not None:
             low -= 1
-            canvas.put(box.x, low, _hatch(part.entry.tint) * box.width, _tinted(part.entry.tint))
-        if part.icon is not None and part.icon.y < 2 and low - box.y > 2 + len(part.fitted.lines):
-            canvas.put(box.x + (box.width - 1) // 2, box.y, ICON, paint(QUIET, self._ground))
-            box = Region(box.x, box.y + 1, box.width, box.height - 1)
+            canvas.put(area.x, low, _hatch(part.entry.tint) * area.width, _tinted(part.entry.tint))
+        if part.icon is not None and part.icon.y < 2 and low - area.y > 2 + len(part.fitted.lines):
+            canvas.put(area.x + (area.width - 1) // 2, area.y, ICON, paint(QUIET, self._ground))
+            area = Region(area.x, area.y + 1, area.width, area.height - 1)
         lines = list(part.fitted.lines)
-        further = part.further.lines[0] if part.further.lines and box.height > 4 else ""
+        further = part.further.lines[0] if part.further.lines and area.height > 4 else ""
         block = len(lines) + bool(further)
-        top = box.y + max(0, (low - box.y - block) // 2)
+        top = area.y + max(0, (low - area.y - block) // 2)
         for index, line in enumerate(lines):
-            self._text(canvas, line, box.x, top + index, box.width, "middle", bold=True)
+            self._text(canvas, line, area.x, top + index, area.width, "middle", bold=True)
         if further:
-            self._text(canvas, further, box.x, top + len(lines), box.width, "middle", quiet=True)
+            self._text(canvas, further, area.x, top + len(lines), area.width, "middle", quiet=True)
 
-    def _corner(self, canvas: Canvas, part: Part, label: Label, box: Region) -> None:
-        share_x, share_y = box.width / label.at.width, box.height / label.at.height
-        y = box.y + round((part.text.y + part.text.height / 2) * share_y - 0.5)
-        x = box.x + round(part.text.x * share_x)
+    def _corner(self, canvas: Canvas, part: Part, label: Label, area: Region) -> None:
+        share_x, share_y = area.width / label.at.width, area.height / label.at.height
+        y = area.y + round((part.text.y + part.text.height / 2) * share_y - 0.5)
+        x = area.x + round(part.text.x * share_x)
         width = max(2, round(part.text.width * share_x))
         if part.tint is not None:
             for row in range(max(1, round(part.tint.height * share_y))):
-                canvas.put(box.x if part.anchor == "start" else box.right - 1,
-                           box.y + min(box.height - 1, round(part.tint.y * share_y) + row), _hatch(part.entry.tint),
+                canvas.put(area.x if part.anchor == "start" else area.right - 1,
+                           area.y + min(area.height - 1, round(part.tint.y * share_y) + row), _hatch(part.entry.tint),
                            _tinted(part.entry.tint))
         if part.icon is not None:
             # The icon gives way to the text, which has to be read here.
-            x, width = (box.x + 1 if part.anchor == "start" else x), width + round(part.icon.width * share_x)
-        self._text(canvas, " ".join(part.fitted.lines), x, min(box.bottom - 1, max(box.y, y)), width, part.anchor)
+            x, width = (area.x + 1 if part.anchor == "start" else x), width + round(part.icon.width * share_x)
+        self._text(canvas, " ".join(part.fitted.lines), x, min(area.bottom - 1, max(area.y, y)), width, part.anchor)
 
     def _text(self, canvas: Canvas, text: str, x: int, y: int, width: int, anchor: str, *, bold: bool = False,
               quiet: bool = False) -> None:
@@ -161,8 +161,8 @@ class LabelPage(ScrollView, can_focus=True, inherit_bindings=False):
     def on_click(self, event: events.Click) -> None:
         """Choose the label under the pointer."""
         x, y = event.x + self.scroll_offset.x, event.y + self.scroll_offset.y
-        for control, box in self._boxes:
-            if box.contains(x, y):
+        for control, area in self._boxes:
+            if area.contains(x, y):
                 self.post_message(self.Chosen(control))
                 return
 
