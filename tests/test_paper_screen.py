@@ -1,4 +1,4 @@
-"""The Labels view and the glance at one surface, driven in a real terminal on the demo."""
+"""The Labels and the Usage view and the glance at one surface, driven in a real terminal on the demo."""
 
 from __future__ import annotations
 
@@ -129,3 +129,57 @@ def test_glance_shows_one_surface_in_a_narrow_pane(engine: Path) -> None:
         lost.wait("There is no surface “nothing”")
     finally:
         lost.close()
+
+
+def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Path) -> None:
+    demo.keys("h")
+    screen = demo.wait("presses of")
+    assert "layer Class   30 days" in screen and "macros" in screen and "gestures" in screen
+    demo.keys("d", "d", "d", "d")
+    demo.wait("layer Class   a year")
+    demo.keys("2")
+    demo.wait("○ stop")
+    demo.keys("3")
+    demo.wait("meant was:")
+    demo.keys("4")
+    demo.wait("guest ▸ in/out")
+    demo.keys("5")
+    demo.wait("had every step within 1 ms of its time")
+    # Better places: side by side, done with one key, undone with another.
+    demo.keys("6")
+    screen = demo.wait("less way for the fingers")
+    assert "AS IT IS" in screen and "BETTER" in screen
+    before = surface()["layer"]["class"]["press"]
+    demo.keys("Enter")
+    demo.wait(lambda text: surface()["layer"]["class"]["press"] != before)
+    demo.wait("u puts everything back")
+    after = surface()["layer"]["class"]["press"]
+    assert sorted(map(str, after.values())) == sorted(map(str, before.values())) and after["minus"] == before["minus"]
+    demo.keys("u")
+    demo.wait(lambda text: surface()["layer"]["class"]["press"] == before)
+    # The hand rests elsewhere.
+    demo.keys("Down", "o")
+    demo.wait(lambda text: "home" in surface())
+    demo.keys("s")
+    demo.wait("Save the charts")
+    demo.type("svg")
+    demo.keys("Enter")
+    demo.wait("and 5 more")
+    assert (tmp_path / "saltmarsh-bakehouse-usage.svg").exists()
+    demo.resize(80, 24)
+    demo.wait(lambda text: "better places" in text and "guest" in text)
+
+
+def test_the_history_is_switched_off_and_erased_on_the_screen(demo: Terminal) -> None:
+    demo.keys("Down", "Enter", "h")
+    demo.wait("presses of")
+    demo.keys("h")
+    demo.wait("count no longer")
+    demo.keys("Enter")
+    demo.wait("Nothing is counted: the history is off")
+    demo.keys("h")
+    demo.wait("count again")
+    demo.keys("Down", "Enter")
+    demo.wait("Nothing has been pressed yet in this time")
+    demo.keys("?")
+    demo.wait("Keys of the Usage view")

@@ -28,6 +28,7 @@ from .cli_shared import (
     given_values,
     os_text,
 )
+from .cli_usage import add_to as add_usage_commands
 
 _CODE_OF = {"none": "no engine", "gone": "no engine", "several": "usage"}
 _EPILOG = "Exit codes: " + ", ".join(f"{code} {name}" for name, code in EXIT_CODES.items())
@@ -39,6 +40,7 @@ app.add_typer(macro_app, name="macro")
 add_layer_commands(app)
 add_motion_commands(app)
 add_paper_commands(app)
+add_usage_commands(app)
 service_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                           help="The engine as a service of your own, started at every login.")
 app.add_typer(service_app, name="service")
@@ -159,9 +161,11 @@ def demo(headless: Annotated[bool, typer.Option("--headless", help="play the cla
     """Try it without any hardware: a bakery's desk, simulated devices, a simulated program."""
     from .client import EngineClient, start_engine
     from .demo import ENGINE_OPTIONS, demo_desk
+    from .demo.history import seed_history
     if not headless:
         _need_terminal()
     desk = demo_desk(fresh=fresh)
+    seed_history(desk)
     if paths.socket_path(desk) in _running():
         if headless:
             raise Failure("the demo is already open on another screen. Close that one first", "busy")

@@ -34,6 +34,11 @@ def state_folder() -> Path:
     return Path(platformdirs.user_state_dir(APP))
 
 
+def history_file(desk: Path) -> Path:
+    """What the surfaces of a desk were used for."""
+    return state_folder() / "history" / f"{desk_key(desk)}.sqlite"
+
+
 def printed_file(desk: Path, surface: str) -> Path:
     """What was on the labels of a surface when they were last printed."""
     return state_folder() / "printed" / desk_key(desk) / f"{surface}.json"

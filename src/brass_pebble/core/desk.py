@@ -72,7 +72,7 @@ class Surface:
     dropped.  `debounce` is how long a release must last, in ns (0: it counts at once).  `lamps` tells what each of the
     device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further devices that belong
     to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how large its labels are
-    on paper, in mm: those of a key of one unit, and of single controls.
+    on paper, in mm: those of a key of one unit, and of single controls.  `home` are controls on which fingers rest.
     """
 
     id: str
@@ -95,6 +95,7 @@ class Surface:
     rumble: frozenset[str] = frozenset()
     cap: Size | None = None
     label_sizes: tuple[tuple[str, Size], ...] = ()
+    home: tuple[str, ...] = ()
 
     def control_of(self, code: int) -> str:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
@@ -196,7 +197,7 @@ class Desk:
     `keyboard` is the layout that the receiving programs have; `screen` its size in pixels; `patience` is how long a
     press waits for modifiers that are held on the main keyboard; `hold_after` and `second_within` are the times of
     holds and of double taps where surfaces and bindings say nothing else.  `midi_to` is where MIDI messages go that
-    name no receiver; `middle_c` the octave in which note 60 lies.
+    name no receiver; `middle_c` the octave in which note 60 lies.  Without `history`, presses are not counted.
     """
 
     name: str = "Empty desk"
@@ -215,6 +216,7 @@ class Desk:
     midi_to: str = ""
     middle_c: int = 4
     network: NetworkSettings = field(default_factory=NetworkSettings)
+    history: bool = True
 
     def _targets(self) -> Iterator[DriveTarget]:
         """Everything that positions drive and keys set."""
@@ -272,6 +274,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         top.problem("middle_c", "note 60 is called C3, C4 or C5", "Write 3, 4 or 5")
         middle_c = 4
     network = _read_network(top.table("network"))
+    history = top.flag("history", default=True)
     for check in checks:
         check(surfaces)
     places = []
@@ -281,7 +284,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         fields.done()
     top.done()
     return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
-                surfaces, tuple(places), macros, broken_macros, midi_to, middle_c, network), problems
+                surfaces, tuple(places), macros, broken_macros, midi_to, middle_c, network, history), problems
 
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
@@ -323,8 +326,8 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       debounce=_read_debounce(fields), also=also,
                       hold_after=read_wait(fields, "hold_after", times[0]),
                       second_within=read_wait(fields, "second_within", times[1]),
-                      axes=_read_axes(fields, layout), never_lets_go=fields.flag("never_lets_go"),
-                      rumble=_read_rumble(fields))
+                      axes=_read_axes(fields, layout), home=_read_home(fields, layout),
+                      never_lets_go=fields.flag("never_lets_go"), rumble=_read_rumble(fields))
     cap, sizes = _read_labels(fields.table("labels"), layout)
     layers = tuple(_read_layer(layer_id, sub, surface, reading) for layer_id, sub in fields.entries("layer"))
     surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes,
@@ -358,6 +361,15 @@ def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings]
         elif control is not None:
             found.append((name, read_settings(row, usual_settings(control))))
     return tuple(found)
+
+
+def _read_home(fields: Fields, layout: Layout) -> tuple[str, ...]:
+    known = [control.id for control in layout.controls]
+    home = fields.texts("home")
+    for word in home:
+        if word not in known and layout is not MISSING:
+            fields.problem("home", f"the layout has no control “{word}”", nearest(word, known), word=word)
+    return home
 
 
 def _read_labels(fields: Fields, layout: Layout) -> tuple[Size | None, tuple[tuple[str, Size], ...]]:

@@ -323,6 +323,7 @@ class Router:
             trace = self._make(key, pressing, gesture, at, now, out)
             if trace is not None and waited:
                 trace.released = pressing.until
+                trace.waited = max(0, at - pressing.until)
                 trace.remark(f"waited {say_duration(max(0, at - pressing.until))} for a second tap")
                 self._released(trace, pressing.until, now, out)
                 pressing.traces = []

@@ -73,7 +73,7 @@ def label_rows(surface: Surface) -> Row:
 def surface_row(desk: Desk, surface: Surface) -> Row:
     """A surface with all its layers on, for those that have no engine to ask: for paper."""
     row: Row = {"id": surface.id, "name": surface.name, "layout": surface.layout.id, "at": surface.at,
-                "labels": label_rows(surface),
+                "labels": label_rows(surface), "home": list(surface.home),
                 "layers": [layer_row(desk, layer, "always") for layer in surface.layers],
                 "controls": [control_row(desk, surface, control) for control in surface.layout.controls]}
     show_surface(row)

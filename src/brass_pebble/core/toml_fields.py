@@ -90,13 +90,13 @@ class Fields:
         """A number, as float."""
         return float(self._get(key, (int, float), "a number", default))
 
-    def flag(self, key: str) -> bool:
-        """true or false; false without it."""
+    def flag(self, key: str, default: bool = False) -> bool:
+        """true or false."""
         self._known.add(key)
-        value = self.data.get(key, False)
+        value = self.data.get(key, default)
         if not isinstance(value, bool):
             self.problem(key, f"“{key}” must be true or false")
-            return False
+            return default
         return value
 
     def choice(self, key: str, known: Iterable[str], default: str) -> str:

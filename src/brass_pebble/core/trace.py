@@ -45,6 +45,10 @@ class Trace:
     macro = ""
     # How hard it was pressed, 1 to 127.
     strength = 127
+    # How long it waited for a second tap, in ns.
+    waited = 0
+    # Whether the history has it: “begun”, or “over” with what became of it.
+    counted = ""
     # Whether its device was answered.
     told_once = False
 

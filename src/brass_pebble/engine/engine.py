@@ -33,6 +33,7 @@ from .devices import Devices
 from .errands import Errands
 from .focus import Focus
 from .hands import Hands
+from .history import Historian
 from .logs import log
 from .loop import Loop, Worker
 from .meet import Meet
@@ -51,7 +52,7 @@ MS = 1_000_000
 @dataclass
 class Setup:
     """How an engine is to run: its desk, the bench's devices, the stage's programs, the class it can play, and the
-    file in which it remembers devices."""
+    files in which it remembers devices and counts presses."""
 
     store: DeskStore
     socket: Path
@@ -63,6 +64,7 @@ class Setup:
     may_lack_output: bool = False
     known: Path | None = None
     stage: Path | None = None
+    history: Path | None = None
 
 
 class Engine:
@@ -99,6 +101,7 @@ class Engine:
         self.router.caps_lock = self.bystanders.caps_lock
         self.careful = Careful(self)
         self.focus = Focus(self)
+        self.historian = Historian(self, setup.history)
         self.chord_catcher: ChordCatcher
         # Imported here, since it speaks of this class.
         from .requests import Requests
@@ -156,6 +159,7 @@ class Engine:
             self.answers.darken()
         finally:
             self.errands.close()
+            self.historian.close()
             self.focus.close()
             self.chord_catcher.end("left")
             self.meet.close()

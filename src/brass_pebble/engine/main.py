@@ -88,7 +88,8 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     engine = Engine(Setup(store, sockets, open_output, bench, not options.bench_only,
                           read_script(options.script) if options.script else None, options.until_left,
                           options.may_lack_output,
-                          paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage))
+                          paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage,
+                          paths.history_file(desk)))
     _end_on_signals(engine)
     priority = _raise_priority() if options.real_time else "with ordinary priority"
     gc.collect()

@@ -130,6 +130,7 @@ class News:
         self._tell_positions()
         self._tell_layers()
         engine.answers.follow(touched.values())
+        engine.historian.note(touched.values())
         output = engine.output
         if isinstance(output, StageOutput) and output.changed:
             output.changed = False

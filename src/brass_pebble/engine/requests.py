@@ -24,6 +24,7 @@ from .network_requests import NetworkRequests
 from .paper_requests import PaperRequests
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
 from .store import Loaded
+from .usage_requests import UsageRequests
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -37,7 +38,8 @@ class Requests:
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self),
-                 MotionRequests(engine, self), NetworkRequests(engine, self), PaperRequests(engine, self))
+                 MotionRequests(engine, self), NetworkRequests(engine, self), PaperRequests(engine, self),
+                 UsageRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
 
@@ -230,7 +232,7 @@ class Requests:
                        for m in desk.macros.values()],
             "broken_macros": desk.broken_macros,
             "hold_after_ms": desk.hold_after / MS, "second_within_ms": desk.second_within / MS,
-            "undo": engine.store.next_undo(),
+            "history": desk.history, "undo": engine.store.next_undo(),
             "script": engine.setup.script.name if engine.setup.script else "",
             "question": engine.devices.question(), "recorder": engine.recorder.state(),
         }
@@ -248,7 +250,7 @@ class Requests:
         state = {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
                 "layers": [layer_row(engine.desk, layer, engine.router.layers.why(surface, layer.id))
                            for layer in surface.layers],
-                "labels": label_rows(surface),
+                "labels": label_rows(surface), "home": list(surface.home),
                 "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
                 "device": holding.parts[0].shown if holding and holding.source else "",
                 "where": holding.parts[0].where if holding and holding.source else "",

@@ -25,6 +25,7 @@ from .network_view import NetworkView
 from .sheets import Sheet, key_help, problem_list
 from .surface.view import SurfaceView
 from .surface_panel import SurfacePanel
+from .usage.view import UsageView
 from .widgets.board import Board
 from .widgets.path_bar import PathBar
 from .widgets.stage_panel import StagePanel
@@ -69,7 +70,7 @@ class DeskView(DeskActions):
         Binding("right_curly_bracket", "turn(1, 1)", "push down", show=False),
         Binding("backslash", "centre", "let the stick go", show=False),
         Binding("pagedown", "row(1)", "next row", show=False), Binding("pageup", "row(-1)", "row before", show=False),
-        Binding("v", "labels", "labels", show=False),
+        Binding("v", "labels", "labels", show=False), Binding("h", "usage", "usage", show=False),
         Binding("y", "curve", "curve", show=False), Binding("d", "sessions", "network", show=False),
         Binding("R", "restart", "restart engine", show=False),
         Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
@@ -375,6 +376,7 @@ class DeskView(DeskActions):
                 ("z  PgDn", "one surface large, the whole desk, its row; the next row"),
                 ("[ ] { } \\", "turn or push what moves, on the bench; the wheel and dragging do, too"),
                 ("y  d", "the curve of what moves; devices of the network"),
+                ("h", "usage: what is pressed often, never, or by mistake; better places"),
                 ("v", "labels for the selected surface: print and stick on"),
                 ("Tab", "to the path bar, the traces, and back"),
                 ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
@@ -413,6 +415,10 @@ class DeskView(DeskActions):
     def action_clashes(self) -> None:
         """What gets in each other's way."""
         self.app.open_view(ClashesView)  # type: ignore[attr-defined]
+
+    def action_usage(self) -> None:
+        """How often the selected surface was used, and for what."""
+        self.app.open_view(UsageView, surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
 
     def action_labels(self) -> None:
         """Labels for the caps of the selected surface."""
