@@ -97,7 +97,8 @@ def test_an_edit_keeps_every_comment_and_all_other_lines(store: DeskStore) -> No
     assert changed == [('7 = { tap = "Ctrl+Alt+1", label = "wide", tint = "sky" }  # main',
                         '7 = {sustain = "F20", label = "all", tint = "rose"}  # main')]
     assert store.load().desk.surfaces["left-numpad"].answer("7", "press", ("class",))[1].action.kind == "sustain"
-    assert [file.read_text() for file in (store.versions).iterdir()] == [before]
+    first, second = store.log.entries()
+    assert store.log.texts(first.number)["desk.toml"] == before and second.words == "left-numpad 7: sustain F20"
 
 
 def test_undo_and_redo_bring_the_very_text_back(store: DeskStore) -> None:

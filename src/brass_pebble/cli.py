@@ -8,6 +8,7 @@ import os
 import signal
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -102,7 +103,7 @@ def start(context: typer.Context, desk: DeskOption = None,
     """Open the screen on the running engine, or start one for as long as the screen is open."""
     if context.invoked_subcommand is not None:
         return
-    from .client import running_sockets, start_engine
+    from .client import StartingEngine, running_sockets, start_engine
     _need_terminal()
     running = running_sockets()
     if desk is None and len(running) == 1:
@@ -114,11 +115,11 @@ def start(context: typer.Context, desk: DeskOption = None,
         return
     folder = _desk_folder(desk)
     options = ("--until-left", "--may-lack-output")
-    socket, process = start_engine(folder, *options)
+    starting = StartingEngine(folder, *options)
     try:
-        _open_screen(socket, restart=lambda: start_engine(folder, *options)[0])
+        _open_screen(starting.wait, restart=lambda: start_engine(folder, *options)[0])
     finally:
-        _wait_for(process)
+        _wait_for(starting.process)
 
 
 def _desk_folder(desk: Path | None) -> Path:
@@ -138,9 +139,15 @@ def _need_terminal() -> None:
         raise Failure("the screen needs a terminal. Use brass-pebble watch, or run it in a terminal window", "usage")
 
 
-def _open_screen(socket: Path, **options: Any) -> None:
+def _open_screen(socket: Path | Callable[[], Path], **options: Any) -> None:
+    """Show the screen on an engine, or on one that is still starting while the screen is loaded."""
+    import gc
+    # Tens of thousands of objects are made, none of them garbage.
+    gc.disable()
     from .screen.app import BrassPebbleApp
-    BrassPebbleApp(socket, **options).run()
+    failed = BrassPebbleApp(socket, **options).run()
+    if isinstance(failed, Exception):
+        raise failed
 
 
 def _wait_for(process: Any) -> None:
@@ -159,7 +166,7 @@ def demo(headless: Annotated[bool, typer.Option("--headless", help="play the cla
          fresh: Annotated[bool, typer.Option("--fresh", help="forget earlier changes of the demo's desk")] = False,
          ) -> None:
     """Try it without any hardware: a bakery's desk, simulated devices, a simulated program."""
-    from .client import EngineClient, start_engine
+    from .client import EngineClient, StartingEngine, start_engine
     from .demo import ENGINE_OPTIONS, demo_desk
     from .demo.history import seed_history
     if not headless:
@@ -171,17 +178,17 @@ def demo(headless: Annotated[bool, typer.Option("--headless", help="play the cla
             raise Failure("the demo is already open on another screen. Close that one first", "busy")
         _open_screen(paths.socket_path(desk))
         return
-    socket, process = start_engine(desk, *ENGINE_OPTIONS)
+    starting = StartingEngine(desk, *ENGINE_OPTIONS)
     try:
         if headless:
-            with EngineClient(socket, "demo") as client:
+            with EngineClient(starting.wait(), "demo") as client:
                 client.ask("follow", topics=["trace", "script"])
                 client.ask("script", run=True)
                 _print_news(client, as_json=False, seconds=seconds)
         else:
-            _open_screen(socket, restart=lambda: start_engine(desk, *ENGINE_OPTIONS)[0])
+            _open_screen(starting.wait, restart=lambda: start_engine(desk, *ENGINE_OPTIONS)[0])
     finally:
-        _wait_for(process)
+        _wait_for(starting.process)
 
 
 def _running() -> list[Path]:

@@ -75,4 +75,5 @@ def open_store(folder: Path) -> Any:
     """The store of a desk's files."""
     from . import paths
     from .engine.store import DeskStore
-    return DeskStore(folder, paths.state_folder() / "versions" / paths.desk_key(folder), paths.user_layouts())
+    return DeskStore(folder, paths.state_folder() / "versions" / paths.desk_key(folder), paths.user_layouts(),
+                     paths.approvals_file(folder))

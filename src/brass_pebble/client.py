@@ -155,27 +155,43 @@ def find_engine(desk: Path | None) -> Path:
     return found[0]
 
 
+class StartingEngine:
+    """An engine that has been started for a desk, and is not ready yet."""
+
+    def __init__(self, desk: Path, *options: str) -> None:
+        near, far = os.pipe()
+        self._near = near
+        # A session of its own: Ctrl+C in the terminal is for the screen, which then lets the engine end in order.
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "brass_pebble.engine.main", "--desk", str(desk), "--ready-fd", str(far), *options],
+            pass_fds=[far], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            start_new_session=True)
+        os.close(far)
+
+    def wait(self) -> Path:
+        """Its socket, when it is ready.
+
+        Raises:
+            StartError: it could not start; the text says why and what to do.
+        """
+        with os.fdopen(self._near, "rb") as stream:
+            line = stream.readline()
+        if not line:
+            code = self.process.wait()
+            raise StartError(f"the engine ended at once (exit code {code}). The log has the details: "
+                             f"{paths.state_folder() / 'engine.log'}", 1)
+        message = json.loads(line)
+        if "error" in message:
+            self.process.wait()
+            raise StartError(message["error"], message["code"])
+        return Path(message["ready"])
+
+
 def start_engine(desk: Path, *options: str) -> tuple[Path, subprocess.Popen[bytes]]:
     """Start an engine for a desk and wait until it is ready.
 
     Raises:
         StartError: it could not start; the text says why and what to do.
     """
-    near, far = os.pipe()
-    # A session of its own: Ctrl+C in the terminal is for the screen, which then lets the engine end in order.
-    process = subprocess.Popen(
-        [sys.executable, "-m", "brass_pebble.engine.main", "--desk", str(desk), "--ready-fd", str(far), *options],
-        pass_fds=[far], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-        start_new_session=True)
-    os.close(far)
-    with os.fdopen(near, "rb") as stream:
-        line = stream.readline()
-    if not line:
-        code = process.wait()
-        raise StartError(f"the engine ended at once (exit code {code}). The log has the details: "
-                         f"{paths.state_folder() / 'engine.log'}", 1)
-    message = json.loads(line)
-    if "error" in message:
-        process.wait()
-        raise StartError(message["error"], message["code"])
-    return Path(message["ready"]), process
+    starting = StartingEngine(desk, *options)
+    return starting.wait(), starting.process

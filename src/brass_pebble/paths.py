@@ -34,6 +34,11 @@ def state_folder() -> Path:
     return Path(platformdirs.user_state_dir(APP))
 
 
+def approvals_file(desk: Path) -> Path:
+    """What the person has approved of what came from somebody else."""
+    return state_folder() / "approvals" / f"{desk_key(desk)}.json"
+
+
 def history_file(desk: Path) -> Path:
     """What the surfaces of a desk were used for."""
     return state_folder() / "history" / f"{desk_key(desk)}.sqlite"

@@ -9,6 +9,7 @@ from .drive import DriveTarget, LevelChange, parse_drive, parse_level
 from .keys import Chord, parse_chord
 from .layers import WHILE_HELD, LayerTarget, parse_target
 from .problem import ProblemError, nearest
+from .reach import DRIVES_MIDI, DRIVES_OSC, Reach
 
 # Between the actions of a cycle, where they stand in one text.
 BETWEEN = " / "
@@ -74,6 +75,15 @@ class Action:
         """Whether it goes on for as long as the control is held."""
         return self.kind in ("sustain", "rapid") or self.target == PASS or bool(
             self.layer and self.layer.how == WHILE_HELD)
+
+    def reaches(self) -> tuple[Reach, ...]:
+        """What it does outside the keyboard by itself: addresses and MIDI receivers that positions and levels go to."""
+        found = []
+        for step in (self, *self.steps):
+            for target in (*step.drives, *((step.level.target,) if step.level else ())):
+                if target.kind in ("osc", "midi"):
+                    found.append(Reach(DRIVES_OSC if target.kind == "osc" else DRIVES_MIDI, target.text))
+        return tuple(found)
 
     def chords(self) -> tuple[Chord, ...]:
         """The chords that it sends by itself."""

@@ -36,7 +36,8 @@ class Binding:
     tap that `adds` leaves the first tap its meaning at once.  `every` is the time from one tap to the next of `rapid`,
     `back` the time after which a cycle begins anew (0: never).  `each` is how far a turn goes for one step: a share of
     the way below 1, else counts of a knob without ends (0: the usual).  With `by_strength`, `rapid` taps the faster the
-    further a stick is pushed.  `icon` is what its label on paper shows (empty: what its words suggest).
+    further a stick is pushed.  `icon` is what its label on paper shows (empty: what its words suggest).  One that
+    is `asleep` came from somebody else, reaches outside the keyboard, and does nothing before it is approved.
     """
 
     control: str
@@ -55,6 +56,7 @@ class Binding:
     each: Fraction = Fraction(0)
     by_strength: bool = False
     icon: str = ""
+    asleep: bool = False
 
     @property
     def manner(self) -> Manner:
@@ -75,10 +77,12 @@ Check = Callable[[dict[str, "Surface"]], None]
 
 @dataclass
 class Reading:
-    """What the reading of bindings needs to know: the macros there are, and where to put what is checked later."""
+    """What the reading of bindings needs to know: the macros there are, where to put what is checked later, and whether
+    what a surface does outside the keyboard (by its mark) has to sleep."""
 
     macros: Iterable[str]
     checks: list[Check]
+    sleeps: Callable[[str, str], bool] = lambda surface, mark: False
 
 
 # The times a binding may have, and the gesture or the action that each belongs to.
@@ -154,7 +158,7 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
         row.problem(action.kind, what, "Bind turn left and turn right, a push or a zone to other actions")
         return None
     return Binding(control, gesture, action, label, tint, note, plays, again, *waits, adds, every, back, each,
-                   by_strength, icon)
+                   by_strength, icon, any(reading.sleeps(surface.id, reach.mark) for reach in action.reaches()))
 
 
 def _read_icon(row: Fields) -> str:

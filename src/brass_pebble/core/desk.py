@@ -240,6 +240,23 @@ class Desk:
                                    if MESSAGES <= code < OSC_MESSAGES or code >= SOUNDING})
 
 
+@dataclass(frozen=True)
+class KnownSurface:
+    """A surface as it was read, without anything to complain of, and what it was read from."""
+
+    table: dict[str, Any]
+    made_from: tuple[object, ...]
+    layout_id: str
+    layout: Layout | None
+    surface: Surface
+
+    def fits(self, table: dict[str, Any], made_from: tuple[object, ...],
+             layouts: Callable[[str], Layout | None]) -> bool:
+        """Whether reading it again would give the same."""
+        return (self.made_from == made_from and self.table == table
+                and (not self.layout_id or layouts(self.layout_id) is self.layout))
+
+
 def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
     """The desk's tap length and gap in ns and its keyboard layout, needed before its macros can be laid out."""
     fields = Fields(data, (), Places(""), "", [])
@@ -248,8 +265,14 @@ def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
 
 def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[str], Layout | None],
               layout_names: Iterable[str], macros: dict[str, Macro],
-              broken_macros: dict[str, str]) -> tuple[Desk, list[Problem]]:
-    """A desk from its TOML table.  What is broken is left out and reported; the rest stands."""
+              broken_macros: dict[str, str],
+              sleeps: Callable[[str, str], bool] = lambda surface, mark: False,
+              known: dict[str, KnownSurface] | None = None, sleeping: object = None) -> tuple[Desk, list[Problem]]:
+    """A desk from its TOML table.  What is broken is left out and reported; the rest stands.
+
+    `known` are surfaces that were read before, and are taken over if nothing they are made from has changed; it is
+    brought up to date.  `sleeping` is what `sleeps` answers by: another one makes them be read anew.
+    """
     problems: list[Problem] = []
     top = Fields(data, (), Places(text), file, problems)
     version = top.number("format", FORMAT)
@@ -265,9 +288,24 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     patience = top.duration("patience", DEFAULT_PATIENCE)
     times = read_wait(top, "hold_after", HOLD_AFTER), read_wait(top, "second_within", SECOND_WITHIN)
     checks: list[Check] = []
+    kept: dict[str, KnownSurface] = {}
+    made_from = (frozenset(known_macros), times, sleeping)
     for surface_id, fields in top.entries("surface"):
+        before = (known or {}).get(surface_id)
+        if before is not None and before.fits(fields.data, made_from, layouts):
+            surfaces[surface_id], kept[surface_id] = before.surface, before
+            continue
+        so_far = len(problems), len(checks)
         surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
-                                             Reading(known_macros, checks), times)
+                                             Reading(known_macros, checks, sleeps), times)
+        if so_far == (len(problems), len(checks)):
+            name_of_layout = str(fields.data.get("layout", ""))
+            kept[surface_id] = KnownSurface(fields.data, made_from, name_of_layout,
+                                            layouts(name_of_layout) if name_of_layout else None,
+                                            surfaces[surface_id])
+    if known is not None:
+        known.clear()
+        known.update(kept)
     midi_to = top.text("midi_to", "")
     middle_c = int(top.number("middle_c", 4))
     if not 3 <= middle_c <= 5:

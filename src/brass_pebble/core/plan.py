@@ -248,6 +248,10 @@ class Planner:
         answer = Answer(surface, binding.control, binding.gesture, layer, binding, action,
                         show_action(action.kind, action.target, self._names))
         answer.again_key = (surface.id, layer.id, binding.control, binding.gesture)
+        if binding.asleep:
+            answer.deed = SWALLOW
+            answer.why = f"asleep until you approve it: {action.target}"
+            return answer
         if action.kind == "play":
             macro = self.desk.macros.get(action.target)
             if macro is None:

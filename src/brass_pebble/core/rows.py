@@ -54,7 +54,7 @@ def binding_row(desk: Desk, binding: Binding, names: dict[str, str]) -> Row:
             "target": action.target, "glyph": action.glyph,
             "label": binding.label or (macro.label or macro.name if macro else "") or short_label(action),
             "own_label": binding.label, "own_tint": binding.tint, "plays": binding.plays, "again": binding.again,
-            "note": binding.note, "adds": binding.adds, "icon": binding.icon,
+            "note": binding.note, "adds": binding.adds, "icon": binding.icon, "asleep": binding.asleep,
             "each": str(write_each(binding.each)) if binding.each else "", "by_strength": binding.by_strength,
             **{name: write_duration(lasts) if (lasts := getattr(binding, name)) else "" for name in TIMES},
             "steps": [{"glyph": step.glyph, "words": show_action(step.kind, step.target, names)}

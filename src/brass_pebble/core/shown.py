@@ -79,7 +79,7 @@ def gestures_for(control: Row, bound: Collection[str] = ()) -> list[str]:
 # What most bindings say nothing about: left out where many are sent, and filled in again.
 USUAL: Row = {"own_label": "", "own_tint": "", "plays": "once", "again": "", "note": "", "adds": False, "steps": [],
               "tint": "", "broken": False, "hold_after": "", "second_within": "", "every": "", "back": "",
-              "each": "", "by_strength": False, "icon": ""}
+              "each": "", "by_strength": False, "icon": "", "asleep": False}
 
 
 def compact(surface: Row) -> None:

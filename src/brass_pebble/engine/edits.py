@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
@@ -14,6 +15,9 @@ from brass_pebble.core.label.icons import check_icon
 from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.problem import ProblemError
 from brass_pebble.core.rearrange import Change
+
+from .fragments import edited_fragment
+from .tables import parse_tables
 
 Path = tuple[str, ...]
 # surface, its id, layer, its id, gesture, control
@@ -29,12 +33,14 @@ class Edit:
     """What is to be changed: a value for each path (None takes it away), and whole files beside desk.toml.
 
     `needs` is a table that must be there already, so that nothing is bound on a layer that went away meanwhile.
+    `whole` is another text in place of desk.toml's, before the values are set.
     """
 
     words: str
     values: tuple[tuple[Path, Any], ...] = ()
     files: tuple[tuple[str, str | None], ...] = ()
     needs: Path = ()
+    whole: str | None = None
 
 
 def binding_edit(surface: str, layer: str, control: str, kind: str = "", target: str = "", *,
@@ -107,18 +113,68 @@ def apply_edit(text: str, edit: Edit) -> str:
         ProblemError: the table that it needs is not there.
     """
     import tomlkit
+    text = text if edit.whole is None else edit.whole
+    if not (edit.values or edit.needs):
+        return text
+
+    def change(document: Any) -> None:
+        if edit.needs and dig(document, edit.needs) is None:
+            raise ProblemError(f"the desk has no {_say(edit.needs)}", hint="Look at desk.toml for the names there are")
+        for path, value in edit.values:
+            _set(document, path, value)
+    surfaces = {path[1] for path, _ in edit.values if len(path) > 2 and path[0] == "surface"}
+    if len(surfaces) == 1 and all(len(path) > 2 and path[0] == "surface" for path, _ in edit.values):
+        part = edited_fragment(text, surfaces.pop(), change)
+        if part is not None and _as_meant(text, part, edit):
+            return part
     document: Any = tomlkit.parse(text)
-    if edit.needs and dig(document, edit.needs) is None:
-        raise ProblemError(f"the desk has no {_say(edit.needs)}", hint="Look at desk.toml for the names there are")
-    for path, value in edit.values:
-        _set(document, path, value)
+    change(document)
     return tomlkit.dumps(document)
 
 
-def reverse(edit: Edit, data: dict[str, Any], read_file: Callable[[str], str | None]) -> Edit:
-    """The edit that takes another one back, made from the desk before it."""
+def _as_meant(before: str, after: str, edit: Edit) -> bool:
+    """Whether a text says what it said before the edit, and what the edit sets: a part cut out at the wrong place
+    would not."""
+    try:
+        wanted, found = parse_tables(before), parse_tables(after)
+    except tomllib.TOMLDecodeError:
+        return False
+    for path, value in edit.values:
+        wanted = _with(wanted, path, value)
+    # All but the surface in question must be just as before; there, tables that became empty do not matter.
+    name = edit.values[0][0][1]
+    one, other = wanted["surface"], found.get("surface", {})
+    return (all(wanted[key] == found.get(key) for key in wanted if key != "surface") and wanted.keys() == found.keys()
+            and one.keys() == other.keys() and all(one[key] == other[key] for key in one if key != name)
+            and bool(_bare(one[name]) == _bare(other[name])))
+
+
+def _with(data: dict[str, Any], path: Path, value: Any) -> dict[str, Any]:
+    """Tables with another value at a path; those on the way are new ones, all others the same."""
+    changed = dict(data)
+    key = path[0]
+    if len(path) > 1:
+        if value is not None or key in changed:
+            changed[key] = _with(changed.get(key, {}), path[1:], value)
+    elif value is None:
+        changed.pop(key, None)
+    else:
+        changed[key] = value
+    return changed
+
+
+def _bare(value: Any) -> Any:
+    """Plain values, without tables that became empty."""
+    if isinstance(value, dict):
+        return {key: bare for key, inner in value.items() if (bare := _bare(inner)) != {}}
+    return [_bare(inner) for inner in value] if isinstance(value, list | tuple) else value
+
+
+def reverse(edit: Edit, data: dict[str, Any], read_file: Callable[[str], str | None], text: str = "") -> Edit:
+    """The edit that takes another one back, made from the desk before it, whose text is `text`."""
     values = tuple((path, _rows(dig(data, path), path)) for path, _ in reversed(edit.values))
-    return Edit(edit.words, values, tuple((name, read_file(name)) for name, _ in edit.files))
+    files = tuple((name, read_file(name)) for name, _ in edit.files)
+    return Edit(edit.words, values if edit.whole is None else (), files, whole=None if edit.whole is None else text)
 
 
 def dig(data: Any, path: Path) -> Any:

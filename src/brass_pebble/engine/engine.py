@@ -83,6 +83,7 @@ class Engine:
         self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
         self.hands = Hands(self)
         self._was_visited = False
+        self.store.remember()
         loaded = self.store.load()
         self.problems = loaded.problems
         self.router.load(loaded.desk)
@@ -116,6 +117,16 @@ class Engine:
         self.meet.follow()
         self.follow_bystanders()
         self.focus.follow()
+        self._settle()
+
+    def _settle(self) -> None:
+        """Let the store do what can wait, on the worker."""
+        def done(result: object) -> None:
+            if isinstance(result, Exception):
+                log.error("the desk's history could not be kept: %r", result)
+                self.add_problem(Problem(f"the desk's history could not be kept: {result}",
+                                         hint="The desk works all the same; see whether the disk is writable"))
+        self.worker.do(self.store.settle, done)
 
     def _open_output(self, desk: Desk) -> Output:
         try:
@@ -171,6 +182,8 @@ class Engine:
             self.server.close()
             self.worker.close()
             self.loop.close()
+            self.store.kept["rows"] = self.requests.rows.written
+            self.store.keep()
 
     # The hot path: from a descriptor to the output, then the notes.
 
@@ -504,6 +517,7 @@ class Engine:
         self.network.follow()
         self.messages.follow()
         self.tell_desk()
+        self._settle()
 
     def tell_desk(self) -> None:
         """Tell clients of the desk and of the devices as they are now."""

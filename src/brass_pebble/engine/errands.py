@@ -73,7 +73,7 @@ class Errands:
             return
         assert isinstance(ask, Errand)
         here = {"show": self._show, "beep": self._beep, "stop": self._stop, "layer": self._layer,
-                "restore": self._restore}.get(ask.kind)
+                "restore": self._restore, "asleep": self._asleep}.get(ask.kind)
         if here is not None:
             self._answer(run, ask, here(run, ask))
             return
@@ -137,6 +137,9 @@ class Errands:
     def _show(self, run: Run, ask: Errand) -> Done:
         self._engine.server.publish("note", {"text": ask.words[0], "beep": False})
         return f"showed “{ask.words[0]}”", True
+
+    def _asleep(self, run: Run, ask: Errand) -> Done:
+        return f"asleep until you approve it (G on the desk): {ask.words[0]}", False
 
     def _beep(self, run: Run, ask: Errand) -> Done:
         self._engine.server.publish("note", {"text": "", "beep": True})

@@ -110,7 +110,7 @@ class MacroRequests:
             writer = typist(desk.keyboard)
         except ProblemError:
             writer = None
-        drafts = self._engine.store.read_macros(desk.tap, desk.gap)
+        drafts = self._engine.store.drafts()
         macro, problems = read_macro(str(message["text"]), id=str(message.get("macro", "")), tap=desk.tap,
                                      gap=desk.gap, typist=writer, others=drafts)
         if problems:

@@ -67,8 +67,11 @@ def _parser() -> argparse.ArgumentParser:
 
 def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | None) -> int:
     began = time.monotonic()
+    # What is made while it starts stays for as long as it runs: looking for garbage in it would be in vain.
+    gc.disable()
     desk = options.desk
-    store = DeskStore(desk, paths.state_folder() / "versions" / paths.desk_key(desk), paths.user_layouts())
+    store = DeskStore(desk, paths.state_folder() / "versions" / paths.desk_key(desk), paths.user_layouts(),
+                      paths.approvals_file(desk))
     store.lock()
     sockets = paths.socket_path(desk)
     bench = Bench()
@@ -92,13 +95,15 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
                           paths.history_file(desk)))
     _end_on_signals(engine)
     priority = _raise_priority() if options.real_time else "with ordinary priority"
-    gc.collect()
     gc.freeze()
+    gc.enable()
     gc.set_threshold(20_000, 20, 50)
     # Slow jobs on the other thread give way to the loop quickly.
     sys.setswitchinterval(0.0005)
     log.info("ready in %.0f ms, desk %s, %s", 1000 * (time.monotonic() - began), desk, priority)
     _tell(ready, {"ready": str(sockets), "pid": os.getpid()})
+    # The first client asks for the desk; what it will get is put together while it is on its way.
+    engine.alarm("rows", time.monotonic_ns(), lambda now: engine.requests.warm())
     if say is not None:
         _introduce(engine, say)
     engine.run()

@@ -8,14 +8,11 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from brass_pebble import __version__
-from brass_pebble.core.bounce import Chatter
 from brass_pebble.core.desk import Surface
 from brass_pebble.core.problem import ProblemError, nearest
-from brass_pebble.core.rows import control_row, label_rows, layer_row
-from brass_pebble.core.shown import compact, show_surface
-from brass_pebble.core.signal import STRUCK, signal_name
 from brass_pebble.outputs.stage import StageOutput
 
+from .desk_rows import DeskRows
 from .layer_requests import LayerRequests
 from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
@@ -37,11 +34,16 @@ class Requests:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
+        self.rows = DeskRows(engine)
         parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self),
                  MotionRequests(engine, self), NetworkRequests(engine, self), PaperRequests(engine, self),
                  UsageRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
+
+    def warm(self) -> None:
+        """Put together what the first client will ask for."""
+        self.rows.desk()
 
     def hello(self) -> Message:
         """The reply to the first message."""
@@ -221,53 +223,7 @@ class Requests:
 
     def desk_state(self) -> Message:
         """The desk as clients draw it."""
-        engine = self._engine
-        desk = engine.desk
-        return {
-            "name": desk.name, "folder": str(engine.store.folder), "output": desk.output,
-            "surfaces": [self._surface_state(surface) for surface in desk.surfaces.values()],
-            "stage": [{"program": place.program, "at": place.at, "size": place.size} for place in desk.stage],
-            "macros": [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
-                        "length_ms": m.program.length / MS, "events": len(m.program.times), "live": m.live}
-                       for m in desk.macros.values()],
-            "broken_macros": desk.broken_macros,
-            "hold_after_ms": desk.hold_after / MS, "second_within_ms": desk.second_within / MS,
-            "history": desk.history, "undo": engine.store.next_undo(),
-            "script": engine.setup.script.name if engine.setup.script else "",
-            "question": engine.devices.question(), "recorder": engine.recorder.state(),
-        }
-
-    def _surface_state(self, surface: Surface) -> Message:
-        engine = self._engine
-        holding = engine.devices.holdings.get(surface.id)
-        controls = []
-        for control in surface.layout.controls:
-            row = control_row(engine.desk, surface, control)
-            knows = [part for part in holding.parts if part.codes] if holding else []
-            if knows and control.code < STRUCK and not any(control.code in part.codes for part in knows):
-                row["absent"] = True
-            controls.append(row)
-        state = {"id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
-                "layers": [layer_row(engine.desk, layer, engine.router.layers.why(surface, layer.id))
-                           for layer in surface.layers],
-                "labels": label_rows(surface), "home": list(surface.home),
-                "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
-                "device": holding.parts[0].shown if holding and holding.source else "",
-                "where": holding.parts[0].where if holding and holding.source else "",
-                "known_by": list(holding.reasons) if holding else [],
-                "has_lamps": list(holding.source.facts.lamps) if holding and holding.source else [],
-                "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
-                "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
-                "ask": [{"device": facts.id, "shown": facts.shown, "where": facts.where} for facts in holding.ask]
-                if holding else [],
-                "chatter": self._chatter_state(surface, holding.chatter) if holding and holding.chatter else None,
-                "trial": surface.id in self._engine.devices.trials,
-                "bench": bool(holding and holding.source and holding.source.facts.kind == "bench"),
-                "state": holding.state if holding else "missing", "why": holding.why if holding else "",
-                "controls": controls}
-        show_surface(state)
-        compact(state)
-        return state
+        return self.rows.desk()
 
     def layers_state(self) -> Message:
         """Which layers are on and why, where cycles stand, and the window that has the focus."""
@@ -278,12 +234,6 @@ class Requests:
                 "cycles": cycles, "window": {"class": window.cls, "title": window.title, "shown": window.shown}
                 if window else None, "pinned": layers.pinned, "follows": engine.focus.wanted(),
                 "source": engine.focus.source, "trouble": engine.focus.trouble}
-
-    def _chatter_state(self, surface: Surface, chatter: Chatter) -> Message | None:
-        if surface.debounce:
-            return None
-        return {"control": surface.control_of(chatter.code), "times": chatter.times, "presses": chatter.presses,
-                "offer": f"{chatter.offer // MS}ms"}
 
 
 def given_values(message: Message) -> dict[str, int]:

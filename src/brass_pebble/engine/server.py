@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import re
+import secrets
 import select
 import socket
 import struct
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,9 +20,9 @@ from .loop import Loop
 PROTOCOL = 1
 TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
           "recorder", "layers", "chord", "moves", "sessions")
-# In bytes; a large desk's state alone has some hundred thousand.
-MOST_WAITING = 16_000_000
-DROP_ABOVE = 4_000_000
+# In bytes; the state of a very large desk alone has four million.
+MOST_WAITING = 64_000_000
+DROP_ABOVE = 16_000_000
 MOST_LINE = 256_000
 
 Message = dict[str, Any]
@@ -247,5 +250,27 @@ def _read(line: bytes) -> Message:
     return message
 
 
+@dataclass(frozen=True)
+class Encoded:
+    """A part of a message that is JSON already."""
+
+    text: str
+
+
+# Where such a part goes: no other text of a message can be guessed to say this.
+_HERE = secrets.token_hex(8)
+_PLACE = re.compile(rf'"{_HERE}:(\d+)"')
+
+
 def _line(message: Message) -> bytes:
-    return json.dumps(message, ensure_ascii=False, separators=(",", ":")).encode() + b"\n"
+    parts: list[str] = []
+
+    def place(value: object) -> str:
+        if not isinstance(value, Encoded):
+            raise TypeError(f"{value!r} cannot be sent")
+        parts.append(value.text)
+        return f"{_HERE}:{len(parts) - 1}"
+    text = json.dumps(message, ensure_ascii=False, separators=(",", ":"), default=place)
+    if parts:
+        text = _PLACE.sub(lambda match: parts[int(match[1])], text)
+    return text.encode() + b"\n"

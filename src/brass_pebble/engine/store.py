@@ -5,27 +5,38 @@ Nothing else writes a desk's files.
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
+import gc
 import os
 import re
-import time
 import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
-from brass_pebble.core.desk import Desk, read_desk, read_typing
+from brass_pebble.core.desk import Desk, KnownSurface, read_desk, read_typing
 from brass_pebble.core.keymap import Typist
 from brass_pebble.core.layout import Layout, read_layout
-from brass_pebble.core.macro import Draft, Macro, link, parse
+from brass_pebble.core.macro import Draft, Macro
+from brass_pebble.core.macro.reach import Reach, reaches
 from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.outputs.xkb import typist as find_typist
 
 from .edits import Edit, apply_edit, reverse
+from .guests import FILE, Guests, read_guests
+from .kept import read_kept, write_kept
+from .macro_files import MacroFiles
+from .tables import parse_tables
+from .versions import VersionLog
 
 SHIPPED_LAYOUTS = Path(__file__).parent.parent / "layouts"
 _SYNTAX = re.compile(r"(.*) \(at line (\d+), column (\d+)\)")
-KEPT_VERSIONS = 200
+# Smaller desks are read as fast as what was kept of them: characters of desk.toml, macros.
+WORTH_KEEPING, MACROS_WORTH_KEEPING = 40_000, 50
+# Files of a desk beside desk.toml and its macros, as patterns below its folder.
+SMALL_FILES = (FILE, "layouts/*.toml", "programs/*.toml")
 
 
 class DeskBusy(Exception):
@@ -57,10 +68,22 @@ class DeskStore:
     folder: Path
     versions: Path
     user_layouts: Path | None = None
+    approvals: Path | None = None
     _text: str = ""
+    _tables: dict[str, Any] | None = None
+    _unsettled: tuple[str, dict[str, str]] | None = None
+    _drafts: dict[str, Draft] = field(default_factory=dict)
+    _known: dict[str, KnownSurface] = field(default_factory=dict)
+    _layouts: dict[Path, tuple[int, Layout]] = field(default_factory=dict)
     _undo: list[_Step] = field(default_factory=list)
     _redo: list[_Step] = field(default_factory=list)
     _lock: int = -1
+
+    def __post_init__(self) -> None:
+        self.log = VersionLog(self.versions)
+        self.macro_files = MacroFiles(self.folder / "macros")
+        # What others keep from one start to the next, by name.
+        self.kept: dict[str, Any] = {}
 
     @property
     def file(self) -> Path:
@@ -90,6 +113,16 @@ class DeskStore:
 
     def load(self) -> Loaded:
         """Read everything; what is broken is reported, the rest stands."""
+        collecting = gc.isenabled()
+        # Thousands of new objects, none of them garbage: looking for some costs a third of the time.
+        gc.disable()
+        try:
+            return self._load()
+        finally:
+            if collecting:
+                gc.enable()
+
+    def _load(self) -> Loaded:
         try:
             text = self.file.read_text(encoding="utf-8")
         except FileNotFoundError:
@@ -98,7 +131,7 @@ class DeskStore:
         except (OSError, UnicodeDecodeError) as error:
             return Loaded(Desk(), [Problem(f"desk.toml cannot be read: {error}", str(self.file))], ok=False)
         try:
-            data = tomllib.loads(text)
+            data = self._tables_of(text)
         except tomllib.TOMLDecodeError as error:
             return Loaded(Desk(), [_syntax_problem(str(error), "desk.toml", text)], ok=False)
         problems: list[Problem] = []
@@ -108,20 +141,117 @@ class DeskStore:
             typist = find_typist(layout_name)
         except ProblemError as error:
             problems.append(Problem(error.problem.what, "desk.toml", hint=error.problem.hint))
-        macros, broken = self._read_macros(tap, gap, typist, problems)
+        guests = self.guests()
+        texts = self.macro_files.texts()
+        macros, broken = self._read_macros(texts, (tap, gap, layout_name), typist, guests, problems)
         layouts = self._layout_files()
         read: dict[str, Layout | None] = {}
 
         def layout(name: str) -> Layout | None:
             if name not in read:
                 file = layouts.get(name)
-                read[name] = _read_layout_file(file, problems) if file else None
+                read[name] = self._read_layout(file, problems) if file else None
             return read[name]
 
+        def sleeps(surface: str, mark: str) -> bool:
+            return surface in guests.surfaces and not guests.welcome(mark)
+
         desk, found = read_desk(data, text=text, file="desk.toml", layouts=layout, layout_names=layouts,
-                                macros=macros, broken_macros=broken)
-        self._text = text
+                                macros=macros, broken_macros=broken, sleeps=sleeps, known=self._known,
+                                sleeping=(frozenset(guests.surfaces), frozenset(guests.approved)))
+        self._text, self._tables = text, data
+        self._unsettled = (text, texts)
+        problems += self._sleeping(desk, guests)
         return Loaded(desk, [*found, *problems])
+
+    def _read_layout(self, file: Path, problems: list[Problem]) -> Layout | None:
+        """A drawing, read once for as long as its file stays as it is."""
+        try:
+            changed = file.stat().st_mtime_ns
+        except OSError:
+            changed = 0
+        known = self._layouts.get(file)
+        if known is not None and known[0] == changed:
+            return known[1]
+        wrong: list[Problem] = []
+        layout = _read_layout_file(file, wrong)
+        problems += wrong
+        if layout is not None and not wrong:
+            self._layouts[file] = changed, layout
+        return layout
+
+    def settle(self) -> None:
+        """What can wait until the desk is in use: its history learns of changes from outside."""
+        unsettled, self._unsettled = self._unsettled, None
+        if unsettled is not None:
+            self._notice(*unsettled)
+
+    @property
+    def _kept_file(self) -> Path:
+        return self.versions / "kept"
+
+    def remember(self) -> None:
+        """Take up what was read at an earlier start, so that only what changed since is read again."""
+        found = read_kept(self._kept_file)
+        if found:
+            self._text, self._tables, self._known, self._layouts = (
+                found["text"], found["tables"], found["surfaces"], found["layouts"])
+            self.macro_files.known, self.macro_files.made_with = found["macros"], found["made_with"]
+            self.kept = found["kept"]
+
+    def keep(self) -> None:
+        """Keep what was read for the next start, where that is worth it."""
+        if len(self._text) < WORTH_KEEPING and len(self.macro_files.known) < MACROS_WORTH_KEEPING:
+            return
+        write_kept(self._kept_file, {
+            "text": self._text, "tables": self._tables, "surfaces": self._known, "layouts": self._layouts,
+            "macros": self.macro_files.known, "made_with": self.macro_files.made_with, "kept": self.kept})
+
+    def _notice(self, text: str, macros: dict[str, str]) -> None:
+        """Put into the history what was changed by others."""
+        self.log.notice({"desk.toml": text, **{f"macros/{name}.macro": macro for name, macro in macros.items()},
+                         **self._small_files()})
+
+    def _tables_of(self, text: str) -> dict[str, Any]:
+        return self._tables if text == self._text and self._tables is not None else parse_tables(text)
+
+    def _small_files(self) -> dict[str, str]:
+        """What belongs to the desk beside desk.toml and its macros."""
+        found = {}
+        for name in SMALL_FILES:
+            for file in sorted(self.folder.glob(name)):
+                with contextlib.suppress(OSError, UnicodeDecodeError):
+                    found[file.relative_to(self.folder).as_posix()] = file.read_text(encoding="utf-8")
+        return found
+
+    def _sleeping(self, desk: Desk, guests: Guests) -> list[Problem]:
+        """A word on what sleeps, so that nobody wonders why a press does less than it says."""
+        count = sum(1 for reach in self.asleep(desk, guests) if reach)
+        if not count:
+            return []
+        return [Problem(f"{count} {'step' if count == 1 else 'steps'} of what came from somebody else "
+                        f"{'sleeps' if count == 1 else 'sleep'} until you approve "
+                        f"{'it' if count == 1 else 'them'}", FILE,
+                        hint="G on the desk shows each, as does brass-pebble desk asleep")]
+
+    def asleep(self, desk: Desk, guests: Guests | None = None) -> list[tuple[str, Reach]]:
+        """What sleeps: where (a macro's file, or surface and control), and what it would do."""
+        guests = guests or self.guests()
+        found = []
+        for name, draft in self._drafts.items():
+            if name in guests.macros:
+                found += [(f"macros/{name}.macro", reach) for reach in reaches(draft.steps)
+                          if not guests.welcome(reach.mark)]
+        for surface in desk.surfaces.values():
+            if surface.id in guests.surfaces:
+                found += [(f"{surface.id} {binding.control}", reach) for layer in surface.layers
+                          for binding in layer.bindings.values() for reach in binding.action.reaches()
+                          if not guests.welcome(reach.mark)]
+        return found
+
+    def guests(self) -> Guests:
+        """What came from somebody else, and what of it is approved."""
+        return read_guests(self.folder, self.approvals)
 
     def layout(self, name: str) -> Layout | None:
         """A drawing by its id; None if there is none, or it is broken."""
@@ -146,25 +276,18 @@ class DeskStore:
         """The ids of the desk's macros, broken ones included."""
         return {file.stem for file in (self.folder / "macros").glob("*.macro")}
 
-    def read_macros(self, tap: int, gap: int) -> dict[str, Draft]:
-        """Every macro file as read; those that cannot be read have that as their problem."""
-        drafts: dict[str, Draft] = {}
-        for file in sorted((self.folder / "macros").glob("*.macro")):
-            shown = f"macros/{file.name}"
-            try:
-                drafts[file.stem] = parse(file.read_text(encoding="utf-8"), id=file.stem, file=shown, tap=tap, gap=gap)
-            except (OSError, UnicodeDecodeError) as error:
-                draft = Draft(Macro(file.stem, file.stem), file=shown)
-                draft.problems.append(Problem(f"cannot be read: {error}", shown))
-                drafts[file.stem] = draft
-        return drafts
+    def drafts(self) -> dict[str, Draft]:
+        """Every macro as it was read last."""
+        return dict(self._drafts)
 
-    def _read_macros(self, tap: int, gap: int, typist: Typist | None,
+    def _read_macros(self, texts: dict[str, str], typing: tuple[int, int, str], typist: Typist | None, guests: Guests,
                      problems: list[Problem]) -> tuple[dict[str, Macro], dict[str, str]]:
         macros: dict[str, Macro] = {}
         broken: dict[str, str] = {}
-        drafts = self.read_macros(tap, gap)
-        link(drafts, typist)
+        tap, gap, keyboard = typing
+        drafts = self.macro_files.read(texts, tap, gap, typist, keyboard,
+                                       lambda name: guests.welcome if name in guests.macros else None)
+        self._drafts = drafts
         for name, draft in drafts.items():
             if draft.problems:
                 first = draft.problems[0]
@@ -186,10 +309,14 @@ class DeskStore:
             ProblemError: the desk has no such place, or desk.toml is broken; nothing was written.
         """
         before = self._fresh_text()
-        back = reverse(edit, tomllib.loads(before), self._read_file)
+        self.settle()
+        if not self.log.entries():
+            # The history begins with the desk as it was before its first change.
+            self._notice(before, self.macro_files.texts())
+        back = reverse(edit, self._tables_of(before), self._read_file, before)
         after = apply_edit(before, edit)
         self._write_files(edit)
-        self._save(before, after)
+        self._save(after, edit.words, edit)
         self._undo.append(_Step(edit.words, before, after, back, edit))
         self._redo.clear()
         return edit.words
@@ -201,7 +328,7 @@ class DeskStore:
             ProblemError: there is nothing to undo.
         """
         return self._travel(self._undo, self._redo, "nothing to undo",
-                            lambda step: (step.after, step.before, step.back))
+                            lambda step: (step.after, step.before, step.back), "undone: ")
 
     def redo(self) -> str:
         """Do the last undone change again.
@@ -210,14 +337,14 @@ class DeskStore:
             ProblemError: there is nothing to do again.
         """
         return self._travel(self._redo, self._undo, "nothing to do again",
-                            lambda step: (step.before, step.after, step.forth))
+                            lambda step: (step.before, step.after, step.forth), "done again: ")
 
     def next_undo(self) -> str:
         """What `undo` would take back, or an empty string."""
         return self._undo[-1].words if self._undo else ""
 
     def _travel(self, source: list[_Step], target: list[_Step], empty: str,
-                way: Callable[[_Step], tuple[str, str, Edit]]) -> str:
+                way: Callable[[_Step], tuple[str, str, Edit]], said: str) -> str:
         if not source:
             raise ProblemError(f"there is {empty}", hint="Changes made on this screen since the engine started count")
         step = source[-1]
@@ -226,7 +353,7 @@ class DeskStore:
         # The file was edited elsewhere in between: only what this edit touched goes back, the other edits stay.
         after = wanted if text == expected else apply_edit(text, edit)
         self._write_files(edit)
-        self._save(text, after)
+        self._save(after, said + step.words, edit)
         target.append(source.pop())
         return step.words
 
@@ -256,7 +383,7 @@ class DeskStore:
         """
         text = self.file.read_text(encoding="utf-8")
         try:
-            tomllib.loads(text)
+            self._tables_of(text)
         except tomllib.TOMLDecodeError as error:
             problem = _syntax_problem(str(error), "desk.toml", text)
             raise ProblemError(f"desk.toml has a mistake in line {problem.line}, so nothing was changed",
@@ -264,19 +391,36 @@ class DeskStore:
                                hint="Put the file right first; the desk that was read before keeps running") from None
         return text
 
-    def _save(self, before: str, after: str) -> None:
-        """Keep the earlier version, then replace the file in one step."""
-        tomllib.loads(after)
-        self._keep(before)
+    def _save(self, after: str, words: str, edit: Edit) -> None:
+        """Replace the file in one step, and note the change in the desk's history."""
+        parse_tables(after)
+        self.log.entries()
         write_atomically(self.file, after)
-        self._text = after
+        self._text, self._tables = after, None
+        files: dict[str, str | None] = {"desk.toml": after, **dict(edit.files)}
+        self.log.record(words, files)
+        self.log.saw({name: text for name, text in files.items() if not name.startswith("layouts/")})
 
-    def _keep(self, text: str) -> None:
-        self.versions.mkdir(parents=True, exist_ok=True)
-        stamp = time.strftime("%Y%m%d-%H%M%S") + f"-{time.time_ns() % 1_000_000_000:09d}"
-        (self.versions / f"{stamp}-desk.toml").write_text(text, encoding="utf-8")
-        for old in sorted(self.versions.glob("*-desk.toml"))[:-KEPT_VERSIONS]:
-            old.unlink(missing_ok=True)
+    # The history of the desk.
+
+    def restoring_edit(self, number: int) -> Edit:
+        """The change that brings every file back as it was after a version.
+
+        Raises:
+            ProblemError: there is no such version, or it is as the desk is now.
+        """
+        try:
+            wanted = self.log.texts(number)
+        except KeyError:
+            raise ProblemError(f"there is no version {number}", hint="brass-pebble desk history lists them") from None
+        now = {name: self.log.text(text) for name, text in self.log.state().items()}
+        files: dict[str, str | None] = {name: text for name, text in wanted.items() if now.get(name) != text}
+        files |= {name: None for name in now if name not in wanted}
+        whole = files.pop("desk.toml", None)
+        if not files and whole is None:
+            raise ProblemError(f"version {number} is as the desk is now", hint="Choose an earlier one")
+        version = next(version for version in self.log.entries() if version.number == number)
+        return Edit(f"back to version {number}, {version.words}", files=tuple(files.items()), whole=whole)
 
 
 def write_atomically(file: Path, text: str) -> None:

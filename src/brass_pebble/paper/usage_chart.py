@@ -30,7 +30,7 @@ def _page(desk: Row, surface: Row, history: History, period: str) -> Page:
     page = Page(WIDE, HIGH)
     page.shapes += [Words(MARGIN, MARGIN + 4, surface["name"], 4.6, INK, bold=True),
                     Words(MARGIN, MARGIN + 9.5, f"{found.presses:,} presses in {period}; {found.stopped} runs stopped, "
-                          f"{found.slips} probable slips, {len(found.unused)} bindings never used", 2.8, QUIET)]
+                          f"{found.slips} probable slips; never used: {len(found.unused)}", 2.8, QUIET)]
     right = WIDE - MARGIN - LIST
     page.shapes += _heat(surface, found, (MARGIN, MARGIN + 14, right - MARGIN - 8, 116))
     page.shapes += _days(history, (MARGIN, 150, right - MARGIN - 8, 44))
@@ -53,6 +53,8 @@ def _heat(surface: Row, found: Report, room: tuple[float, float, float, float]) 
     unit = min(width / wide, height / high, 26.0)
     most = max(found.heat.values(), default=0)
     unused = {control for _, control, *_ in found.unused}
+    # What a control is most used for names it.
+    names = {control: label for _, control, _, label, _ in reversed(found.bindings)}
     slipped = {slip.control: slip.times for slip in found.slipped}
     shapes: list[Shape] = []
     for control in controls:
@@ -61,7 +63,8 @@ def _heat(surface: Row, found: Report, room: tuple[float, float, float, float]) 
         times = found.heat.get(control["id"], 0)
         inner: list[Shape] = [Box(left, top, across, down, heat_colour(times / most) if times else "#ffffff", EDGE, 0.2,
                                   min(1.2, across * 0.1), "heat")]
-        label = fit_text(control.get("label", control["legend"]), across - 1, down * 0.4, measure, largest=3.0,
+        name = names.get(control["id"], control.get("label", control["legend"]))
+        label = fit_text(name, across - 1, down * 0.4, measure, largest=3.0,
                          smallest=1.2)
         for index, line in enumerate(label.lines):
             inner.append(Words(left + across / 2, top + down * 0.3 + label.size * (0.4 + 1.1 * index), line, label.size,

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 from collections.abc import Callable, Iterable
+from importlib import import_module
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -12,7 +14,6 @@ from textual.binding import BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, Message, StartError
-from brass_pebble.core.macro import read_macro
 
 from .desk_view import DeskView
 from .glance_view import GlanceView
@@ -27,11 +28,33 @@ TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "he
 
 
 WARM_AFTER = 1.5
+# Each view is loaded when it is opened, so that the desk is there sooner: module, class.
+VIEWS = {
+    "surface": ("surface.view", "SurfaceView"), "macro": ("macro.view", "MacroView"), "meet": ("meet.view", "MeetView"),
+    "clashes": ("clashes_view", "ClashesView"), "checkup": ("checkup_view", "CheckupView"),
+    "network": ("network_view", "NetworkView"), "curve": ("curve.view", "CurveView"),
+    "labels": ("labels.view", "LabelsView"), "usage": ("usage.view", "UsageView"),
+}
+
+
+def find_view(name: str) -> type[View]:
+    """The class of a view."""
+    module, kind = VIEWS[name]
+    found: type[View] = getattr(import_module(f"brass_pebble.screen.{module}"), kind)
+    return found
+
+
+def _warm() -> None:
+    """What is opened first is there sooner: the views, and the grammar of macros."""
+    from brass_pebble.core.macro import read_macro
+    for name in VIEWS:
+        find_view(name)
+    read_macro("tap A")
 
 
 class BrassPebbleApp(KeyOrder):
-    """The screen on one engine.  `restart` starts another engine when this one has ended; `glance` is a surface that is
-    shown alone."""
+    """The screen on one engine: its socket, or what waits for it.  `restart` starts another engine when this one has
+    ended; `glance` is a surface that is shown alone.  It returns why the engine could not start."""
 
     TITLE = "Brass Pebble"
     BINDINGS: ClassVar[list[BindingType]] = []
@@ -41,10 +64,12 @@ class BrassPebbleApp(KeyOrder):
         background: $primary 22%; color: $primary; text-style: bold; }
     """
 
-    def __init__(self, socket: Path, restart: Callable[[], Path] | None = None, glance: str = "") -> None:
+    def __init__(self, socket: Path | Callable[[], Path], restart: Callable[[], Path] | None = None,
+                 glance: str = "") -> None:
         super().__init__()
         self.socket, self.restart = socket, restart
         self.state = DeskState()
+        self.state.starting = callable(socket)
         self.link = Link(self._news, self._gone)
         self.desk_view: View = GlanceView(self.state, self.link, glance) if glance else DeskView(self.state, self.link)
         self._tasks: set[asyncio.Task[None]] = set()
@@ -62,18 +87,24 @@ class BrassPebbleApp(KeyOrder):
         """The topmost view; sheets may lie on it."""
         return next((screen for screen in reversed(self.screen_stack) if isinstance(screen, View)), self.desk_view)
 
-    def open_view(self, kind: type[View], **options: Any) -> None:
-        """Put another view on top; Escape leads back."""
-        self.push_screen(kind(self.state, self.link, **options))
+    def open_view(self, name: str, **options: Any) -> None:
+        """Put another view (see `VIEWS`) on top; Escape leads back."""
+        self.push_screen(find_view(name)(self.state, self.link, **options))
 
     async def on_mount(self) -> None:
         """Show the desk."""
         await self.push_screen(self.desk_view)
-        # The first macro is opened sooner when its grammar is ready.
-        self.set_timer(WARM_AFTER, lambda: self.run_worker(asyncio.to_thread(read_macro, "tap A"), thread=False))
+        self.set_timer(WARM_AFTER, lambda: self.run_worker(asyncio.to_thread(_warm), thread=False))
         await self._connect()
 
     async def _connect(self) -> None:
+        if callable(self.socket):
+            try:
+                self.socket = await asyncio.to_thread(self.socket)
+            except StartError as error:
+                self.exit(error)
+                return
+        self.state.starting = False
         try:
             await self.link.connect(self.socket)
             await self.link.ask("follow", topics=TOPICS)
@@ -83,6 +114,8 @@ class BrassPebbleApp(KeyOrder):
             self.state.connected = False
             self.notify(str(error), severity="error", timeout=10)
         await self.view.show_all()
+        gc.freeze()
+        gc.enable()
 
     def _news(self, message: Message) -> None:
         if message["topic"] == "note":

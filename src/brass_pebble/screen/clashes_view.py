@@ -16,11 +16,9 @@ from brass_pebble.client import Message
 from brass_pebble.core.shown import PLACE, show_control
 from brass_pebble.screen.desk_actions import DeskActions
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.macro.view import MacroView
 from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.surface.family import FamilySheet
-from brass_pebble.screen.surface.view import SurfaceView
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -213,13 +211,13 @@ class ClashesView(DeskActions):
     def action_go(self) -> None:
         """Open the surface there."""
         if where := self.spot:
-            self.app.open_view(SurfaceView, surface=where["surface"], control=where["control"],  # type: ignore[attr-defined]
+            self.app.open_view("surface", surface=where["surface"], control=where["control"],  # type: ignore[attr-defined]
                                layer=where["layer"])
 
     def action_open_macro(self) -> None:
         """Open the macro that it is about."""
         if self.clash and self.clash["macro"]:
-            self.app.open_view(MacroView, macro=self.clash["macro"])  # type: ignore[attr-defined]
+            self.app.open_view("macro", macro=self.clash["macro"])  # type: ignore[attr-defined]
 
     @on(OptionList.OptionSelected)
     def _enter(self) -> None:

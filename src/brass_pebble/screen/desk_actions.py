@@ -114,9 +114,8 @@ class DeskActions(View):
 
     def open_curve(self, spot: Spot) -> None:
         """How a control's position is read."""
-        from .curve.view import CurveView
         if (self.state.control(spot) or {}).get("axes"):
-            self.app.open_view(CurveView, spot=spot)  # type: ignore[attr-defined]
+            self.app.open_view("curve", spot=spot)  # type: ignore[attr-defined]
         else:
             self.notify("This control does not move, so it has no curve.", timeout=4)
 

@@ -12,20 +12,12 @@ from textual.widgets import Footer, Static
 from brass_pebble.client import Message
 from brass_pebble.screen.state import DeskState, Spot
 
-from .checkup_view import CheckupView
-from .clashes_view import ClashesView
 from .desk_actions import DeskActions
 from .finder import Finder
-from .labels.view import LabelsView
 from .link import Link
 from .macro.picker import MacroPicker
-from .macro.view import MacroView
-from .meet.view import MeetView
-from .network_view import NetworkView
 from .sheets import Sheet, key_help, problem_list
-from .surface.view import SurfaceView
 from .surface_panel import SurfacePanel
-from .usage.view import UsageView
 from .widgets.board import Board
 from .widgets.path_bar import PathBar
 from .widgets.stage_panel import StagePanel
@@ -173,7 +165,7 @@ class DeskView(DeskActions):
     def _show_trouble(self) -> None:
         trouble = self.query_one("#trouble", Static)
         text = ""
-        if not self.state.connected:
+        if not (self.state.connected or self.state.starting):
             text = "✗ The engine has ended; nothing is down and every device is free. R starts it again, q leaves."
         elif self._recording():
             text = self._recording()
@@ -388,15 +380,15 @@ class DeskView(DeskActions):
 
     def action_meet(self) -> None:
         """Find a device by pressing it, and make it a surface."""
-        self.app.open_view(MeetView)  # type: ignore[attr-defined]
+        self.app.open_view("meet")  # type: ignore[attr-defined]
 
     def action_sessions(self) -> None:
         """Who is connected over the network."""
-        self.app.open_view(NetworkView)  # type: ignore[attr-defined]
+        self.app.open_view("network")  # type: ignore[attr-defined]
 
     def action_checkup(self) -> None:
         """What is wrong on this machine, and how to put it right."""
-        self.app.open_view(CheckupView)  # type: ignore[attr-defined]
+        self.app.open_view("checkup")  # type: ignore[attr-defined]
 
     # Layers, clashes, finding.
 
@@ -410,26 +402,26 @@ class DeskView(DeskActions):
         if not self.state.desk["surfaces"]:
             self.notify("There is no surface yet. m meets a device.", timeout=4)
             return
-        self.app.open_view(SurfaceView, surface=surface, control=control)  # type: ignore[attr-defined]
+        self.app.open_view("surface", surface=surface, control=control)  # type: ignore[attr-defined]
 
     def action_clashes(self) -> None:
         """What gets in each other's way."""
-        self.app.open_view(ClashesView)  # type: ignore[attr-defined]
+        self.app.open_view("clashes")  # type: ignore[attr-defined]
 
     def action_usage(self) -> None:
         """How often the selected surface was used, and for what."""
-        self.app.open_view(UsageView, surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
+        self.app.open_view("usage", surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
 
     def action_labels(self) -> None:
         """Labels for the caps of the selected surface."""
-        self.app.open_view(LabelsView, surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
+        self.app.open_view("labels", surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
 
     @work(exclusive=True, group="find")
     async def action_find(self) -> None:
         """Which control plays this macro, sends that chord?"""
         found = await self.app.push_screen_wait(Finder(self.state))
         if found is not None:
-            self.app.open_view(SurfaceView, surface=found.surface, control=found.control,  # type: ignore[attr-defined]
+            self.app.open_view("surface", surface=found.surface, control=found.control,  # type: ignore[attr-defined]
                                layer=found.layer)
 
     @work(group="layer")
@@ -454,7 +446,7 @@ class DeskView(DeskActions):
         spot = self.query_one(Board).selected
         control = self.state.control(spot)
         if control and control.get("kind") == "play":
-            self.app.open_view(MacroView, macro=control["target"], spot=spot)  # type: ignore[attr-defined]
+            self.app.open_view("macro", macro=control["target"], spot=spot)  # type: ignore[attr-defined]
             return
         macro_id, name = await self.app.push_screen_wait(MacroPicker(self.state))
         if name:
@@ -462,7 +454,7 @@ class DeskView(DeskActions):
             reply = await self.ask("write_macro", name=name, text=f'name "{quoted}"\n\n')
             macro_id = reply["macro"] if reply else ""
         if macro_id:
-            self.app.open_view(MacroView, macro=macro_id)  # type: ignore[attr-defined]
+            self.app.open_view("macro", macro=macro_id)  # type: ignore[attr-defined]
 
     @work(exclusive=True, group="settings")
     async def action_settings(self) -> None:
@@ -473,7 +465,7 @@ class DeskView(DeskActions):
             return
         goal = await self.app.push_screen_wait(SurfacePanel(surface["id"], self.state, self.ask))
         if goal:
-            self.app.open_view(MeetView, surface=surface["id"], step=goal)  # type: ignore[attr-defined]
+            self.app.open_view("meet", surface=surface["id"], step=goal)  # type: ignore[attr-defined]
 
     def _chosen_surface(self) -> str:
         selected = self.query_one(Board).selected[0]

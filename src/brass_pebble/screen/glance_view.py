@@ -62,7 +62,8 @@ class GlanceView(DeskActions):
             await box.query(SurfaceDrawing).remove()
             known = ", ".join(found["id"] for found in self.state.desk["surfaces"])
             text.display = True
-            text.update("The engine has ended. R starts it again, q leaves." if not self.state.connected else
+            text.update("" if self.state.starting else
+                        "The engine has ended. R starts it again, q leaves." if not self.state.connected else
                         f"There is no surface “{self.surface_id}”. Known are {known or 'none yet'}.")
             return
         self.surface_id = row["id"]

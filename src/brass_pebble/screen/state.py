@@ -33,6 +33,8 @@ class DeskState:
                             "trouble": ""}
         self.chord: Row = {"state": "", "chord": "", "down": []}
         self.connected = False
+        # The engine is not ready yet.
+        self.starting = False
         self.missed = 0
         self.last_press = 0.0
         self._live: dict[int, Row] = {}

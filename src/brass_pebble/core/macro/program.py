@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from array import array
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -82,9 +83,18 @@ class Macro:
     longest: int = 0
     types_text: bool = False
     score: Score | None = None
-    locked_program: Program | None = None
+    # Lays the program as it is under Caps Lock; only for macros that type a text, and only when it is asked for.
+    lay_locked: Callable[[], Program] | None = None
     # What a live macro does beside keys, in its preview: when (ns), on which line, in words.
     marks: list[tuple[int, int, str]] = field(default_factory=list)
+    _locked: Program | None = None
+
+    @property
+    def locked_program(self) -> Program | None:
+        """What it sends under Caps Lock, if that is something else."""
+        if self._locked is None and self.lay_locked is not None:
+            self._locked = self.lay_locked()
+        return self._locked
 
     @property
     def live(self) -> bool:

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import cache, lru_cache
+from functools import cache, lru_cache, partial
 from importlib.resources import files
 
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
@@ -182,7 +182,7 @@ def _lay(draft: Draft, typist: Typist | None) -> None:
     macro.program = preview(score, marks=macro.marks)
     if macro.types_text and not live:
         # Under Caps Lock a text takes other strokes: what it is then, is asked for each run.
-        macro.locked_program = preview(score, locked=True)
+        macro.lay_locked = partial(preview, score, locked=True)
     macro.score = score if live else None
 
 

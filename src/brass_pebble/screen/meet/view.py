@@ -387,8 +387,7 @@ class MeetView(View):
 
     def action_checkup(self) -> None:
         """What is wrong on this machine."""
-        from brass_pebble.screen.checkup_view import CheckupView
-        self.app.open_view(CheckupView)  # type: ignore[attr-defined]
+        self.app.open_view("checkup")  # type: ignore[attr-defined]
 
     def action_keys(self) -> None:
         """All keys."""

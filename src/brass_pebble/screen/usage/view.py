@@ -369,8 +369,7 @@ class UsageView(DeskActions):
     @on(PathBar.Opened)
     def _door(self, message: PathBar.Opened) -> None:
         if message.door == "surface":
-            from brass_pebble.screen.surface.view import SurfaceView
-            self.app.open_view(SurfaceView, surface=self.surface_id, control=self.chosen)  # type: ignore[attr-defined]
+            self.app.open_view("surface", surface=self.surface_id, control=self.chosen)  # type: ignore[attr-defined]
 
     def action_keys(self) -> None:
         """All keys."""

@@ -46,8 +46,9 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
     async def rebuild(self) -> None:
         """Follow the desk: other surfaces, other places."""
         desk = self.state.desk
-        shape = ([(s["id"], s["at"], [(c["id"], c["x"], c["y"], c["w"], c["h"]) for c in s["controls"]])
-                  for s in desk["surfaces"]], desk["stage"], "" if desk["surfaces"] else desk["folder"])
+        drawn = [(s["id"], s["at"], [(c["id"], c["x"], c["y"], c["w"], c["h"]) for c in s["controls"]])
+                 for s in desk["surfaces"]]
+        shape = (self.state.starting, drawn, desk["stage"], "" if desk["surfaces"] else desk["folder"])
         if shape != self._shape:
             self._shape = shape
             await self.remove_children()
@@ -55,7 +56,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
                 await self.mount_all([SurfaceDrawing(s["id"], self.state) for s in desk["surfaces"]])
                 await self.mount_all([StagePanel(place["program"], self.state) for place in desk["stage"]])
             else:
-                await self.mount(Static(_empty_text(desk), id="empty", markup=False))
+                await self.mount(Static("" if self.state.starting else _empty_text(desk), id="empty", markup=False))
         if self.state.control(self.selected) is None:
             self.selected = next(((s["id"], c["id"]) for s in desk["surfaces"] for c in s["controls"]), ("", ""))
         self.place_all()

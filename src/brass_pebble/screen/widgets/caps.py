@@ -144,6 +144,8 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
     further = _further(control, width) if not control.get("moves") else ""
     if further and not (height >= 3 and width >= 6):
         mark += "+"
+    if bound and control.get("asleep"):
+        mark = "☾"
     if bound and (control.get("broken") or control.get("absent")):
         mark, strong = "✗", paint(palette.rust, fill, bold=True)
     if height == 1:

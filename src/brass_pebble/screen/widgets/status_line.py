@@ -39,7 +39,9 @@ class StatusLine(Static):
         line.append(state.desk["name"] or "…", style=f"bold {palette.brass}")
         surfaces = state.desk["surfaces"]
         missing = [s for s in surfaces if s["state"] != "taken"]
-        if not state.connected:
+        if state.starting:
+            line.append("   ◌ starting", style=palette.dim)
+        elif not state.connected:
             line.append("   ✗ engine gone", style=f"bold {palette.rust}")
         elif missing:
             line.append(f"   ◌ {len(surfaces) - len(missing)} of {len(surfaces)} armed", style=palette.brass)
