@@ -24,7 +24,8 @@ settings.load_profile("patient")
 
 # Those that drive a terminal or a display are tried once more: a busy machine may pause for longer than they wait.
 PAUSED_BY_OTHERS = ("test_screen", "test_macro_screen", "test_meet_screen", "test_layers_screen", "test_x11",
-                    "test_focus", "test_motion_screen", "test_network", "test_paper_screen")
+                    "test_focus", "test_motion_screen", "test_network", "test_paper_screen",
+                    "test_giving_screen")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

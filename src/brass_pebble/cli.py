@@ -15,6 +15,7 @@ from typing import Annotated, Any
 import typer
 
 from . import __version__, paths
+from .cli_desk import desk_app
 from .cli_layers import add_to as add_layer_commands
 from .cli_macro import macro_app
 from .cli_motion import add_to as add_motion_commands
@@ -38,6 +39,7 @@ app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exce
                   rich_markup_mode=None, epilog=_EPILOG,
                   help="Spare keyboards, pedals and pads as command surfaces for timed keystroke macros.")
 app.add_typer(macro_app, name="macro")
+app.add_typer(desk_app, name="desk")
 add_layer_commands(app)
 add_motion_commands(app)
 add_paper_commands(app)

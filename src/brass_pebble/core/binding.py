@@ -78,11 +78,11 @@ Check = Callable[[dict[str, "Surface"]], None]
 @dataclass
 class Reading:
     """What the reading of bindings needs to know: the macros there are, where to put what is checked later, and whether
-    what a surface does outside the keyboard (by its mark) has to sleep."""
+    what a layer does outside the keyboard (by its mark) has to sleep."""
 
     macros: Iterable[str]
     checks: list[Check]
-    sleeps: Callable[[str, str], bool] = lambda surface, mark: False
+    sleeps: Callable[[str], bool] = lambda mark: False
 
 
 # The times a binding may have, and the gesture or the action that each belongs to.
@@ -158,7 +158,7 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
         row.problem(action.kind, what, "Bind turn left and turn right, a push or a zone to other actions")
         return None
     return Binding(control, gesture, action, label, tint, note, plays, again, *waits, adds, every, back, each,
-                   by_strength, icon, any(reading.sleeps(surface.id, reach.mark) for reach in action.reaches()))
+                   by_strength, icon, any(reading.sleeps(reach.mark) for reach in action.reaches()))
 
 
 def _read_icon(row: Fields) -> str:

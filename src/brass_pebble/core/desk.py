@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from .action import ACTION_KINDS
@@ -297,7 +297,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
             continue
         so_far = len(problems), len(checks)
         surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
-                                             Reading(known_macros, checks, sleeps), times)
+                                             Reading(known_macros, checks), times, sleeps)
         if so_far == (len(problems), len(checks)):
             name_of_layout = str(fields.data.get("layout", ""))
             kept[surface_id] = KnownSurface(fields.data, made_from, name_of_layout,
@@ -326,7 +326,8 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
 
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
-                  layout_names: Iterable[str], reading: Reading, times: tuple[int, int]) -> Surface:
+                  layout_names: Iterable[str], reading: Reading, times: tuple[int, int],
+                  sleeps: Callable[[str, str], bool]) -> Surface:
     layout_id = fields.text("layout", "")
     layout = EMPTY
     if layout_id:
@@ -367,7 +368,8 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       axes=_read_axes(fields, layout), home=_read_home(fields, layout),
                       never_lets_go=fields.flag("never_lets_go"), rumble=_read_rumble(fields))
     cap, sizes = _read_labels(fields.table("labels"), layout)
-    layers = tuple(_read_layer(layer_id, sub, surface, reading) for layer_id, sub in fields.entries("layer"))
+    layers = tuple(_read_layer(layer_id, sub, surface, replace(
+        reading, sleeps=partial(sleeps, f"{surface_id}/{layer_id}"))) for layer_id, sub in fields.entries("layer"))
     surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes,
                       lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()

@@ -16,11 +16,21 @@ FILE = "guests.toml"
 
 @dataclass
 class Guests:
-    """`macros` and `surfaces` are ids, and from where they came; `approved` are marks of content."""
+    """`macros` and `surfaces` are ids, and from where they came; of a surface of the person's own it may be a layer
+    alone, as surface/layer.  `approved` are marks of content."""
 
     macros: dict[str, str] = field(default_factory=dict)
     surfaces: dict[str, str] = field(default_factory=dict)
     approved: set[str] = field(default_factory=set)
+
+    @property
+    def mark(self) -> tuple[object, ...]:
+        """What tells whether anything else would sleep now."""
+        return type(self.surfaces).__name__, frozenset(self.surfaces), frozenset(self.approved)
+
+    def is_place(self, place: str) -> bool:
+        """Whether surface/layer came from somebody else."""
+        return place in self.surfaces or place.partition("/")[0] in self.surfaces
 
     def welcome(self, mark: str) -> bool:
         """Whether something that reaches outside may do so."""

@@ -13,6 +13,7 @@ from brass_pebble.core.problem import ProblemError, nearest
 from brass_pebble.outputs.stage import StageOutput
 
 from .desk_rows import DeskRows
+from .giving_requests import GivingRequests
 from .layer_requests import LayerRequests
 from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
@@ -37,7 +38,7 @@ class Requests:
         self.rows = DeskRows(engine)
         parts = (self, MeetRequests(engine, self), MacroRequests(engine, self), LayerRequests(engine, self),
                  MotionRequests(engine, self), NetworkRequests(engine, self), PaperRequests(engine, self),
-                 UsageRequests(engine, self))
+                 UsageRequests(engine, self), GivingRequests(engine, self))
         self._known = {name.removeprefix("do_"): getattr(part, name) for part in parts for name in dir(part)
                        if name.startswith("do_")}
 

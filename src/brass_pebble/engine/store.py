@@ -153,12 +153,12 @@ class DeskStore:
                 read[name] = self._read_layout(file, problems) if file else None
             return read[name]
 
-        def sleeps(surface: str, mark: str) -> bool:
-            return surface in guests.surfaces and not guests.welcome(mark)
+        def sleeps(place: str, mark: str) -> bool:
+            return guests.is_place(place) and not guests.welcome(mark)
 
         desk, found = read_desk(data, text=text, file="desk.toml", layouts=layout, layout_names=layouts,
                                 macros=macros, broken_macros=broken, sleeps=sleeps, known=self._known,
-                                sleeping=(frozenset(guests.surfaces), frozenset(guests.approved)))
+                                sleeping=guests.mark)
         self._text, self._tables = text, data
         self._unsettled = (text, texts)
         problems += self._sleeping(desk, guests)
@@ -243,10 +243,10 @@ class DeskStore:
                 found += [(f"macros/{name}.macro", reach) for reach in reaches(draft.steps)
                           if not guests.welcome(reach.mark)]
         for surface in desk.surfaces.values():
-            if surface.id in guests.surfaces:
-                found += [(f"{surface.id} {binding.control}", reach) for layer in surface.layers
-                          for binding in layer.bindings.values() for reach in binding.action.reaches()
-                          if not guests.welcome(reach.mark)]
+            found += [(f"{surface.id} {binding.control}", reach) for layer in surface.layers
+                      if guests.is_place(f"{surface.id}/{layer.id}")
+                      for binding in layer.bindings.values() for reach in binding.action.reaches()
+                      if not guests.welcome(reach.mark)]
         return found
 
     def guests(self) -> Guests:
@@ -275,6 +275,22 @@ class DeskStore:
     def macro_names(self) -> set[str]:
         """The ids of the desk's macros, broken ones included."""
         return {file.stem for file in (self.folder / "macros").glob("*.macro")}
+
+    def layout_texts(self) -> dict[str, str]:
+        """The texts of all drawings there are, by id; those of the desk and of the person before those that ship."""
+        found = {}
+        for name, file in self._layout_files().items():
+            with contextlib.suppress(OSError, UnicodeDecodeError):
+                found[name] = file.read_text(encoding="utf-8")
+        return found
+
+    def tables(self) -> dict[str, Any]:
+        """desk.toml as it is now, as tables; empty if there is none.
+
+        Raises:
+            ProblemError: it is broken.
+        """
+        return self._tables_of(self._fresh_text()) if self.file.exists() else {}
 
     def drafts(self) -> dict[str, Draft]:
         """Every macro as it was read last."""
@@ -362,8 +378,11 @@ class DeskStore:
         return file.read_text(encoding="utf-8") if file.is_file() else None
 
     def place_of(self, name: str) -> Path:
-        """Where a file beside desk.toml is kept, like `layouts/pad.toml`: drawings are shared by all desks."""
+        """Where a file beside desk.toml is kept, like `layouts/pad.toml`: drawings are shared by all desks, but for
+        those of the desk itself, `here/layouts/pad.toml`."""
         folder, _, rest = name.partition("/")
+        if folder == "here":
+            return self.folder / rest
         return self.user_layouts / rest if folder == "layouts" and self.user_layouts else self.folder / name
 
     def _write_files(self, edit: Edit) -> None:
@@ -397,9 +416,12 @@ class DeskStore:
         self.log.entries()
         write_atomically(self.file, after)
         self._text, self._tables = after, None
-        files: dict[str, str | None] = {"desk.toml": after, **dict(edit.files)}
+        # Drawings in the person's own folder are no part of the desk.
+        files: dict[str, str | None] = {"desk.toml": after, **{
+            name.removeprefix("here/"): text for name, text in edit.files
+            if not (name.startswith("layouts/") and self.user_layouts)}}
         self.log.record(words, files)
-        self.log.saw({name: text for name, text in files.items() if not name.startswith("layouts/")})
+        self.log.saw(files)
 
     # The history of the desk.
 
@@ -417,6 +439,7 @@ class DeskStore:
         files: dict[str, str | None] = {name: text for name, text in wanted.items() if now.get(name) != text}
         files |= {name: None for name in now if name not in wanted}
         whole = files.pop("desk.toml", None)
+        files = {f"here/{name}" if name.startswith("layouts/") else name: text for name, text in files.items()}
         if not files and whole is None:
             raise ProblemError(f"version {number} is as the desk is now", hint="Choose an earlier one")
         version = next(version for version in self.log.entries() if version.number == number)

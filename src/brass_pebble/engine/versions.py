@@ -123,8 +123,7 @@ class VersionLog:
         changed: dict[str, str | None] = {name: text for name, text in texts.items()
                                           if (self._seen or {}).get(name) != text
                                           and self._now.get(name) != text_name(text)}
-        # Drawings may lie in the person's own folder, which is not a part of the desk.
-        changed |= {name: None for name in self._now if name not in texts and not name.startswith("layouts/")}
+        changed |= {name: None for name in self._now if name not in texts}
         if changed:
             said = [name for name in changed if entries] or [""]
             words = f"{OUTSIDE}: {', '.join(said[:3])}" + (f" and {len(said) - 3} more" if len(said) > 3 else "")

@@ -34,6 +34,8 @@ VIEWS = {
     "clashes": ("clashes_view", "ClashesView"), "checkup": ("checkup_view", "CheckupView"),
     "network": ("network_view", "NetworkView"), "curve": ("curve.view", "CurveView"),
     "labels": ("labels.view", "LabelsView"), "usage": ("usage.view", "UsageView"),
+    "take in": ("giving.take_in_view", "TakeInView"), "asleep": ("giving.asleep_view", "AsleepView"),
+    "versions": ("giving.versions_view", "VersionsView"),
 }
 
 

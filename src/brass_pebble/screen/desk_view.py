@@ -63,6 +63,8 @@ class DeskView(DeskActions):
         Binding("backslash", "centre", "let the stick go", show=False),
         Binding("pagedown", "row(1)", "next row", show=False), Binding("pageup", "row(-1)", "row before", show=False),
         Binding("v", "labels", "labels", show=False), Binding("h", "usage", "usage", show=False),
+        Binding("V", "versions", "versions", show=False), Binding("G", "asleep", "guests", show=False),
+        Binding("I", "take_in", "take a parcel in", show=False), Binding("E", "give", "give it on", show=False),
         Binding("y", "curve", "curve", show=False), Binding("d", "sessions", "network", show=False),
         Binding("R", "restart", "restart engine", show=False),
         Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
@@ -368,6 +370,9 @@ class DeskView(DeskActions):
                 ("z  PgDn", "one surface large, the whole desk, its row; the next row"),
                 ("[ ] { } \\", "turn or push what moves, on the bench; the wheel and dragging do, too"),
                 ("y  d", "the curve of what moves; devices of the network"),
+                ("V", "versions: every change in words, and the way back"),
+                ("E  I", "give the desk or a surface on, as one file; take one in"),
+                ("G", "guests: what came from somebody else and sleeps until you approve it"),
                 ("h", "usage: what is pressed often, never, or by mistake; better places"),
                 ("v", "labels for the selected surface: print and stick on"),
                 ("Tab", "to the path bar, the traces, and back"),
@@ -407,6 +412,26 @@ class DeskView(DeskActions):
     def action_clashes(self) -> None:
         """What gets in each other's way."""
         self.app.open_view("clashes")  # type: ignore[attr-defined]
+
+    def action_versions(self) -> None:
+        """Every change of the desk, and the way back."""
+        self.app.open_view("versions")  # type: ignore[attr-defined]
+
+    def action_asleep(self) -> None:
+        """What came from somebody else and sleeps until it is approved."""
+        self.app.open_view("asleep")  # type: ignore[attr-defined]
+
+    @work(group="parcel", exclusive=True)
+    async def action_take_in(self) -> None:
+        """Look at what somebody gave, before anything changes."""
+        from .giving.opening import open_parcel
+        await open_parcel(self)
+
+    @work(group="parcel", exclusive=True)
+    async def action_give(self) -> None:
+        """Pack the desk, or a surface, for somebody else."""
+        from .giving.opening import give
+        await give(self, self.query_one(Board).selected)
 
     def action_usage(self) -> None:
         """How often the selected surface was used, and for what."""

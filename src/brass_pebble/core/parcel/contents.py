@@ -1,0 +1,132 @@
+"""What a parcel holds: its manifest, and the files of a desk.  Pure; reading the zip is `engine/parcel_file`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..problem import ProblemError
+
+FORMAT = 1
+KINDS = ("desk", "surfaces", "macros")
+MANIFEST = "manifest.json"
+# What may be in a parcel: nothing else is ever looked at, let alone written.
+_ALLOWED = re.compile(r"desk\.toml|macros/[A-Za-z0-9][\w-]{0,60}\.macro|layouts/[A-Za-z0-9][\w-]{0,60}\.toml"
+                      r"|programs/[A-Za-z0-9][\w-]{0,60}\.toml")
+# Bounds of what is taken apart: files, bytes of one, bytes of all.
+MOST_FILES, MOST_BYTES, MOST_IN_ALL = 5_000, 4_000_000, 64_000_000
+# Larger than these shrink only what was made to burst.
+MOST_SHRUNK = 200
+# What of a desk is the person's own, and never given away or taken from others: it opens the network, or names devices.
+OWN_TABLES = ("network",)
+OWN_OF_A_DEVICE = ("serial", "port")
+
+
+@dataclass(frozen=True)
+class Manifest:
+    """`kind` is one of `KINDS`; `files` are bytes and SHA-256 of each file."""
+
+    kind: str
+    name: str
+    made_with: str
+    files: dict[str, tuple[int, str]]
+
+
+@dataclass(frozen=True)
+class Parcel:
+    """A parcel as read: the tables of its desk.toml (empty for macros alone), and texts by id."""
+
+    manifest: Manifest
+    text: str = ""
+    tables: dict[str, Any] = field(default_factory=dict)
+    macros: dict[str, str] = field(default_factory=dict)
+    layouts: dict[str, str] = field(default_factory=dict)
+    programs: dict[str, str] = field(default_factory=dict)
+    digest: str = ""
+
+    @property
+    def surfaces(self) -> dict[str, Any]:
+        """The tables of its surfaces, by id."""
+        found = self.tables.get("surface", {})
+        return {name: table for name, table in found.items() if isinstance(table, dict)} if isinstance(found, dict) \
+            else {}
+
+
+def check_names(names: Iterable[str]) -> None:
+    """Whether files of these names may be in a parcel.
+
+    Raises:
+        ProblemError: one of them may not.
+    """
+    seen: set[str] = set()
+    for name in names:
+        if name == MANIFEST:
+            continue
+        if not _ALLOWED.fullmatch(name):
+            raise ProblemError(f"the parcel holds “{printable(name)}”, which is no part of a desk",
+                               hint="Nothing was read. Ask whoever made it for another one")
+        if name.casefold() in seen:
+            raise ProblemError(f"the parcel holds “{name}” twice", hint="Nothing was read")
+        seen.add(name.casefold())
+
+
+def printable(name: str) -> str:
+    """A name from outside, without anything that could steer the terminal, and not too long."""
+    return "".join(char if char.isprintable() else "�" for char in name)[:80]
+
+
+def read_manifest(data: object) -> Manifest:
+    """A manifest from its JSON.
+
+    Raises:
+        ProblemError: it is none, or of a later version of the program.
+    """
+    if not isinstance(data, dict):
+        raise ProblemError("the parcel's manifest is none", hint="It is a JSON object; nothing was read")
+    version = data.get("format")
+    if not isinstance(version, int) or isinstance(version, bool) or version < 1:
+        raise ProblemError("the parcel's manifest has no format", hint="It may be broken; nothing was read")
+    if version > FORMAT:
+        raise ProblemError(f"the parcel has format {version}, which a later version of this program wrote",
+                           hint=f"This one reads formats up to {FORMAT}. Ask for one made with an earlier version, or "
+                           "update")
+    kind, files = data.get("kind"), data.get("files")
+    if kind not in KINDS or not isinstance(files, dict):
+        raise ProblemError("the parcel's manifest is broken: its kind or its list of files is missing",
+                           hint="Nothing was read. Ask whoever made it for another one")
+    found = {}
+    for name, row in files.items():
+        size, digest = (row.get("bytes"), row.get("sha256")) if isinstance(row, dict) else (None, None)
+        if not isinstance(size, int) or isinstance(size, bool) or not isinstance(digest, str):
+            raise ProblemError(f"the parcel's manifest does not describe “{printable(str(name))}”",
+                               hint="Nothing was read")
+        found[str(name)] = (size, digest)
+    check_names(found)
+    return Manifest(kind, printable(str(data.get("name", ""))) or "unnamed", printable(str(data.get("made_with", ""))),
+                    found)
+
+
+def without_own(tables: dict[str, Any]) -> dict[str, Any]:
+    """A desk's tables without what is the giver's own: the network, and which very device it was."""
+    found = {name: value for name, value in tables.items() if name not in OWN_TABLES}
+    surfaces = found.get("surface")
+    if isinstance(surfaces, dict):
+        found["surface"] = {name: surface_without_own(table) for name, table in surfaces.items()
+                            if isinstance(table, dict)}
+    return found
+
+
+def surface_without_own(table: dict[str, Any]) -> dict[str, Any]:
+    """A surface's table without serial numbers and ports."""
+    def rule(row: Any) -> Any:
+        if not isinstance(row, dict):
+            return row
+        return {key: value for key, value in row.items() if key not in OWN_OF_A_DEVICE}
+    found = dict(table)
+    if "device" in found:
+        found["device"] = rule(found["device"])
+    if isinstance(found.get("also"), list):
+        found["also"] = [rule(row) for row in found["also"]]
+    return found

@@ -1,0 +1,75 @@
+"""How a parcel is chosen to be looked at, and how one is made."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from brass_pebble.core.problem import ProblemError
+from brass_pebble.engine.intake import look
+from brass_pebble.engine.parcel_file import pack_desk, read_parcel
+from brass_pebble.screen.labels.choices import Choice
+from brass_pebble.screen.sheets import AskText
+from brass_pebble.screen.state import Spot
+
+from .reading import store_of
+
+if TYPE_CHECKING:
+    from brass_pebble.screen.view import View
+
+
+async def open_parcel(view: View) -> None:
+    """Ask which file, read it, and open the view that shows it."""
+    here = sorted(Path.cwd().glob("*.zip"), key=lambda file: -file.stat().st_mtime)
+    answer = await view.app.push_screen_wait(AskText(
+        "Take in", "The file that somebody gave you. Only looked at for now; nothing is changed.",
+        str(here[0]) if here else ""))
+    if not answer:
+        return
+    file = Path(answer).expanduser()
+    store = store_of(view.state.desk["folder"])
+    try:
+        found = await asyncio.to_thread(lambda: look(read_parcel(file), store))
+    except ProblemError as error:
+        view.notify(str(error.problem), title=file.name, severity="error", timeout=12)
+        return
+    except OSError as error:
+        view.notify(f"{file} cannot be read: {error.strerror}. Write its whole path.", severity="error", timeout=8)
+        return
+    view.app.open_view("take in", look=found, file=str(file.resolve()))  # type: ignore[attr-defined]
+
+
+async def give(view: View, selected: Spot) -> None:
+    """Ask what, and pack it where this program was started."""
+    surface = view.state.surface(selected[0])
+    control = view.state.control(selected) or {}
+    rows: list[tuple[str, tuple[str, str]]] = [("the whole desk", ("desk", view.state.desk["name"]))]
+    if surface is not None:
+        rows.append((f"the surface {surface['name']}, with what it plays", (surface["id"], surface["name"])))
+    if control.get("kind") == "play":
+        rows.append((f"the macro {control['words']}", (f"macro {control['target']}", control["target"])))
+    chosen = await view.app.push_screen_wait(Choice("Give on", f"One file, into {Path.cwd()}:", rows))
+    if chosen is None:
+        return
+    what, name = chosen
+    file = Path.cwd() / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'desk'}.zip"
+    store = store_of(view.state.desk["folder"])
+
+    def pack() -> int:
+        data = pack_desk(store, surfaces=[] if what == "desk" or what.startswith("macro ") else [what],
+                         macros=[what.removeprefix("macro ")] if what.startswith("macro ") else [])
+        file.write_bytes(data)
+        return len(data)
+    try:
+        size = await asyncio.to_thread(pack)
+    except ProblemError as error:
+        view.notify(str(error.problem), severity="error", timeout=8)
+        return
+    except OSError as error:
+        view.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
+                    severity="error", timeout=8)
+        return
+    view.notify(f"{file}, {size:,} bytes. Left out: serial numbers, ports, the network, history.", title="Packed",
+                timeout=10)

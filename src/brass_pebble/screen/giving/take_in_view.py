@@ -1,0 +1,362 @@
+"""The Take-in view: what a parcel holds, before anything changes; what is taken, and what may reach outside."""
+
+from __future__ import annotations
+
+import asyncio
+import difflib
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from rich.text import Text
+from textual import on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, Vertical, VerticalScroll
+from textual.widgets import Footer, OptionList, Static
+from textual.widgets.option_list import Option
+
+from brass_pebble.client import Message
+from brass_pebble.core.changes import Difference, differences
+from brass_pebble.core.parcel.contents import surface_without_own
+from brass_pebble.core.parcel.fitting import Fit
+from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
+from brass_pebble.engine.intake import Look, Reaching, drawn_surfaces
+from brass_pebble.engine.parcel_file import mine_of
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.sheets import Sheet, key_help
+from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.view import View
+from brass_pebble.screen.widgets.path_bar import Hop, PathBar
+from brass_pebble.screen.widgets.sketch import Sketch
+from brass_pebble.screen.widgets.status_line import StatusLine
+
+from .reading import sketch_rows, store_of
+
+MARKS = {NEW: "+", SAME: "=", DIFFERS: "≠"}
+SAID = {TAKE: "take", LEAVE: "leave", BOTH: "keep both"}
+# What can be done with an item, by how it stands to what is here.
+WAYS = {NEW: (TAKE, LEAVE), DIFFERS: (LEAVE, TAKE, BOTH), SAME: (LEAVE,)}
+MOST_LINES, MOST_WORDS = 200, 6
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line of the list: an item of the parcel, or something that reaches outside, or a heading."""
+
+    item: Item | None = None
+    reaching: Reaching | None = None
+    heading: str = ""
+
+
+class TakeInView(View):
+    """Shows a parcel, takes the choices, and lets the engine carry them out."""
+
+    DEFAULT_CSS = """
+    TakeInView { background: $background; }
+    TakeInView #summary { height: 2; padding: 0 1; }
+    TakeInView OptionList { width: 74; height: 1fr; background: $background; padding: 0 1; scrollbar-size: 1 1; }
+    TakeInView #about { width: 1fr; padding: 0 1 0 2; }
+    TakeInView #says { height: auto; max-height: 40%; }
+    TakeInView #sides { height: 1fr; }
+    TakeInView .side { width: 1fr; height: 1fr; scrollbar-size: 1 1; padding: 0 1 0 0; }
+    TakeInView .side Static { height: auto; }
+    TakeInView #drawings { height: 1fr; }
+    TakeInView #drawings Vertical { width: 1fr; }
+    TakeInView #drawings Static { height: 1; color: $text-muted; text-style: bold; }
+    TakeInView.narrow OptionList { width: 44; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("space,enter", "choose", "take / leave / both"), Binding("a", "approve", "approve"),
+        Binding("f", "fit", "fit to mine"), Binding("i", "take_in", "take it in"),
+        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "leave it"),
+    ]
+    AUTO_FOCUS = "OptionList"
+
+    def __init__(self, state: DeskState, link: Link, look: Look, file: str) -> None:
+        super().__init__(state, link)
+        self.look, self.file = look, file
+        self.choices: dict[str, str] = {}
+        self.fits: dict[str, tuple[str, Fit]] = {}
+        self.approved: set[str] = set()
+        self._drawn: dict[str, Row] = {}
+        self._mine: Mine | None = None
+        self._lines: list[Line] = []
+
+    def compose(self) -> ComposeResult:
+        """The list, and beside it the chosen thing: theirs, and mine where it differs."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        yield Static(id="summary", markup=False)
+        with Horizontal():
+            yield OptionList(markup=False)
+            with Vertical(id="about"):
+                yield Static(id="says", markup=False)
+                with Horizontal(id="drawings"):
+                    for side in ("yours", "theirs"):
+                        with Vertical(id=f"{side}-drawn"):
+                            yield Static(side.upper(), markup=False)
+                            yield Sketch(id=f"{side}-sketch")
+                with Horizontal(id="sides"):
+                    for side in ("mine", "theirs"):
+                        with VerticalScroll(classes="side", id=side, can_focus=False):
+                            yield Static(markup=False)
+        yield Footer(show_command_palette=False)
+
+    async def on_mount(self) -> None:
+        """Read what the drawings need."""
+        store = store_of(self.state.desk["folder"])
+        self._drawn, self._mine = await asyncio.to_thread(
+            lambda: (drawn_surfaces(self.look.parcel, store), mine_of(store)))
+        self._fill()
+
+    async def show_all(self) -> None:
+        """After connecting, or when the desk changed."""
+        self.query_one(StatusLine).redraw()
+        self.set_class(self.size.width < 120, "narrow")
+        self._fill()
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of the engine."""
+        self.query_one(StatusLine).redraw()
+
+    def _fill(self) -> None:
+        """The list, anew."""
+        look = self.look
+        lines = [Line(item=item) for item in look.items]
+        if look.reaching:
+            sleeping = sum(not self._may(row) for row in look.reaching)
+            lines += [Line(heading=f"Reaches outside the keyboard: {sleeping} of {len(look.reaching)} will sleep")]
+            lines += [Line(reaching=row) for row in look.reaching]
+        else:
+            lines.append(Line(heading="Nothing in it reaches outside the keyboard."))
+        self._lines = lines
+        options = self.query_one(OptionList)
+        at = options.highlighted or 0
+        options.clear_options()
+        options.add_options([Option(self._text(line), disabled=bool(line.heading)) for line in lines])
+        options.highlighted = min(at, len(lines) - 1) if lines else None
+        self._summary()
+        self._about()
+
+    def _may(self, row: Reaching) -> bool:
+        return row.reach.mark in self.approved or row.reach.mark in self.look.approved
+
+    def _does(self, item: Item) -> str:
+        if item.sort == "surface" and item.id in self.fits:
+            here = self.state.surface(self.fits[item.id][0])
+            return f"onto {here['name'] if here else '?'}"
+        return "here already" if item.state == SAME else SAID[self.choices.get(item.key, item.usual)]
+
+    def _text(self, line: Line) -> Text:
+        palette = self.palette
+        if line.heading:
+            return Text(f"\n{line.heading}", style=f"bold {palette.brass}")
+        if line.item is not None:
+            item = line.item
+            colour = {NEW: palette.verdigris, SAME: palette.dim, DIFFERS: palette.brass}[item.state]
+            return Text.assemble((f"{MARKS[item.state]} ", f"bold {colour}"), (f"{item.sort:8}", palette.dim),
+                                 f"{item.name[:32]:34}", (self._does(item), colour))
+        assert line.reaching is not None
+        row = line.reaching
+        allowed = self._may(row)
+        return Text.assemble(("✓ " if allowed else "☾ ", palette.verdigris if allowed else palette.rust),
+                             (f"{row.reach.does}: ", palette.dim), row.reach.text[:90], no_wrap=True,
+                             overflow="ellipsis")
+
+    def _summary(self) -> None:
+        palette, parcel = self.palette, self.look.parcel
+        head = Text("Take in   ", style=f"bold {palette.brass}")
+        head.append(parcel.manifest.name, style="bold")
+        head.append(f"   {self.file}   {parcel.manifest.made_with}\n", style=palette.dim)
+        head.append("Nothing is changed yet. ", style=f"bold {palette.verdigris}")
+        head.append("+ new   = here already   ≠ differs from yours   ☾ sleeps until you approve it   i takes it in",
+                    style=palette.dim)
+        self.query_one("#summary", Static).update(head)
+
+    @property
+    def line(self) -> Line:
+        """The chosen line."""
+        index = self.query_one(OptionList).highlighted
+        return self._lines[index] if index is not None and index < len(self._lines) else Line()
+
+    @on(OptionList.OptionHighlighted)
+    def _chosen(self) -> None:
+        self._about()
+
+    def _about(self) -> None:
+        line, says = self.line, self.query_one("#says", Static)
+        drawings, sides = self.query_one("#drawings"), self.query_one("#sides")
+        hops = [Hop("parcel", "parcel")]
+        item = line.item
+        if line.reaching is not None:
+            sort, _, name = line.reaching.item.partition(" ")
+            item = next((found for found in self.look.items if (found.sort, found.id) == (sort, name)), None)
+            hops += [Hop(f"{sort} {name}", "item"), Hop(line.reaching.where, "item"),
+                     Hop(line.reaching.reach.does, "item")]
+        elif item is not None:
+            hops.append(Hop(f"{item.sort} {item.name}", "item"))
+        self.query_one(PathBar).set_hops(hops)
+        drawn = self._drawn.get(item.id) if item is not None and item.sort == "surface" else None
+        drawings.display = drawn is not None
+        sides.display = drawn is None and item is not None
+        says.update(self._says(line, item))
+        if drawn is not None and item is not None:
+            self._draw(item, drawn, line.reaching)
+        elif item is not None:
+            self._compare(item, line.reaching.reach.line if line.reaching else 0)
+
+    def _differences(self, item: Item) -> list[Difference]:
+        """What differs between their surface and mine of that name."""
+        if self._mine is None or item.state != DIFFERS:
+            return []
+        mine, theirs = self._mine.surfaces[item.id], self.look.parcel.surfaces[item.id]
+        return differences({"surface": {item.id: surface_without_own(mine)}},
+                           {"surface": {item.id: surface_without_own(theirs)}})
+
+    def _draw(self, item: Item, drawn: Row, reaching: Reaching | None) -> None:
+        """Their surface; beside it mine of that name, with what differs on both."""
+        mine = self.state.surface(item.id) if item.state == DIFFERS else None
+        self.query_one("#yours-drawn").display = mine is not None
+        marked = {reaching.where.partition(" ")[0]} if reaching is not None else None
+        if mine is not None and reaching is None:
+            marked = {found.control for found in self._differences(item)}
+        for name, surface in (("yours", mine), ("theirs", drawn)):
+            if surface is not None:
+                rows, seen = sketch_rows(surface, marked)
+                self.query_one(f"#{name}-sketch", Sketch).show(rows, seen=seen)
+
+    def _says(self, line: Line, item: Item | None) -> Text:
+        palette = self.palette
+        if line.reaching is not None:
+            row = line.reaching
+            text = Text.assemble((f"{row.reach.does}\n", f"bold {palette.rust}"), (f"{row.reach.text}\n\n", "bold"))
+            text.append("✓ It will do this when it is played. a lets it sleep again.\n" if self._may(row) else
+                        "☾ It will do nothing until you approve it: a approves it now, G on the desk later.\n",
+                        style=palette.verdigris if self._may(row) else palette.brass)
+            return text.append("An approval is for these very words: when the step is changed, it asks again.\n",
+                               style=palette.dim)
+        if item is None:
+            return Text("")
+        text = Text.assemble((f"{item.sort} {item.name}", f"bold {palette.brass}"), (f"   {item.id}\n", palette.dim))
+        said = {NEW: "It is not on this desk yet.", SAME: "It is on this desk already, just like this.",
+                DIFFERS: "This desk has another one of that name. Yours stays unless you take theirs, or keep both."}
+        text.append(said[item.state] + "\n", style=palette.text)
+        if item.sort == "surface":
+            self._say_fit(text, item)
+            if item.state == DIFFERS and self._mine is not None:
+                differs = self._differences(item)
+                for found in differs[:MOST_WORDS]:
+                    text.append(f"≠ {found.words.removeprefix(item.id).strip()}\n", style=palette.brass)
+                if len(differs) > MOST_WORDS:
+                    text.append(f"… and {len(differs) - MOST_WORDS} more\n", style=palette.dim)
+        for problem in self.look.problems:
+            if problem.file in (f"macros/{item.id}.macro", f"layouts/{item.id}.toml"):
+                text.append(f"✗ line {problem.line}: {problem.what}\n", style=palette.rust)
+        return text
+
+    def _say_fit(self, text: Text, item: Item) -> None:
+        palette = self.palette
+        if item.id in self.fits:
+            here, fit = self.fits[item.id]
+            mine = self.state.surface(here)
+            text.append(f"Fitted to {mine['name'] if mine else here}: {len(fit.placed)} controls placed", style="bold")
+            text.append(f", {len(fit.tray)} in the tray are left out: {', '.join(fit.tray)}\n" if fit.tray else "\n",
+                        style=palette.brass)
+        else:
+            text.append("f fits it to a surface of yours: by position, by name, or by hand.\n", style=palette.dim)
+
+    def _compare(self, item: Item, line: int) -> None:
+        """Both texts side by side, with what differs in colour."""
+        parcel, palette = self.look.parcel, self.palette
+        theirs = {"macro": parcel.macros, "layout": parcel.layouts, "program": parcel.programs}[item.sort][item.id]
+        mine = ""
+        if self._mine is not None and item.state == DIFFERS:
+            mine = {"macro": self._mine.macros, "layout": self._mine.layouts, "program": self._mine.programs}[
+                item.sort][item.id]
+        self.query_one("#mine").display = bool(mine)
+        one, other = mine.splitlines()[:MOST_LINES], theirs.splitlines()[:MOST_LINES]
+        texts = {"mine": Text("YOURS\n", style=f"bold {palette.dim}"),
+                 "theirs": Text("THEIRS\n", style=f"bold {palette.brass}")}
+        for tag, a, b, c, d in difflib.SequenceMatcher(None, one, other, autojunk=False).get_opcodes():
+            changed = tag != "equal" and bool(mine)
+            for side, rows, start, end in (("mine", one, a, b), ("theirs", other, c, d)):
+                for number in range(start, end):
+                    here = side == "theirs" and number + 1 == line
+                    style = f"bold {palette.rust}" if here else f"bold {palette.brass}" if changed else palette.text
+                    texts[side].append(f"{number + 1:>3} ", style=palette.dim)
+                    texts[side].append(rows[number] + "\n", style=style)
+        for side, text in texts.items():
+            self.query_one(f"#{side} Static", Static).update(text)
+
+    # Choosing.
+
+    @on(OptionList.OptionSelected)
+    def _enter(self) -> None:
+        self.action_choose()
+
+    def action_choose(self) -> None:
+        """The next thing that can be done with the item."""
+        line = self.line
+        if line.reaching is not None:
+            self.action_approve()
+            return
+        if line.item is None:
+            return
+        item = line.item
+        if item.state == SAME and item.id not in self.fits:
+            self.notify("It is here already, just like this: there is nothing to take.", timeout=4)
+            return
+        if self.fits.pop(item.id, None) is None:
+            ways = WAYS[item.state]
+            now = self.choices.get(item.key, item.usual)
+            self.choices[item.key] = ways[(ways.index(now) + 1) % len(ways)]
+        self._fill()
+
+    def action_approve(self) -> None:
+        """Let the chosen step do what it says, or sleep."""
+        row = self.line.reaching
+        if row is None:
+            self.notify("Choose a line that reaches outside: each is approved by itself.", timeout=4)
+        elif row.reach.mark in self.look.approved:
+            self.notify("You approved these very words before.", timeout=4)
+        else:
+            self.approved ^= {row.reach.mark}
+            self._fill()
+
+    @work(group="fit", exclusive=True)
+    async def action_fit(self) -> None:
+        """Fit the chosen surface to one of mine."""
+        item = self.line.item
+        if item is None or item.sort != "surface" or item.id not in self._drawn:
+            self.notify("Choose a surface of the parcel.", timeout=4)
+            return
+        if not self.state.desk["surfaces"]:
+            self.notify("There is no surface on this desk yet: m on the desk meets a device.", timeout=5)
+            return
+        from .fit_view import FitSheet
+        found = await self.app.push_screen_wait(FitSheet(self.state, self.look.parcel, item, self._drawn[item.id],
+                                                         self.fits.get(item.id)))
+        if found is not None:
+            self.fits[item.id] = found
+            self._fill()
+
+    @work(group="take", exclusive=True)
+    async def action_take_in(self) -> None:
+        """Carry everything out, in one change."""
+        fields: dict[str, Any] = {
+            "file": self.file, "digest": self.look.parcel.digest, "choices": self.choices,
+            "onto": {name: {"here": here, "placed": fit.placed} for name, (here, fit) in self.fits.items()},
+            "approve": sorted(self.approved)}
+        if reply := await self.ask("take_in", **fields):
+            sleeps = sum(not self._may(row) for row in self.look.reaching)
+            more = f" {sleeps} {'step sleeps' if sleeps == 1 else 'steps sleep'}: G shows them." if sleeps else ""
+            self.app.notify(f"Live now, and saved. u undoes it.{more}", title=reply["words"], timeout=8)
+            self.app.pop_screen()
+
+    def action_keys(self) -> None:
+        """All keys."""
+        rows = [("↑ ↓", "choose"), ("Space  Enter", "take, leave, or keep both"),
+                ("a", "let what reaches outside do what it says, or sleep"),
+                ("f", "fit a surface to one of yours: by position, by name, by hand"),
+                ("i", "take it in, in one change"), ("Esc", "leave it; nothing was changed")]
+        self.app.push_screen(Sheet("Keys of the Take-in view", key_help(rows, self.palette)))

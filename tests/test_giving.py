@@ -1,0 +1,477 @@
+"""A desk given on: packed, looked at with suspicion, merged, fitted to other hardware; what sleeps until approved."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import os
+import stat
+import struct
+import time
+import tomllib
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from brass_pebble.client import EngineClient, EngineError
+from brass_pebble.core.macro import parse
+from brass_pebble.core.macro.reach import put_to_sleep, reaches
+from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
+from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of, rename_plays
+from brass_pebble.core.problem import ProblemError
+from brass_pebble.engine.edits import binding_edit
+from brass_pebble.engine.guests import add_approvals, read_guests
+from brass_pebble.engine.intake import fit_onto, intake_edit, look, new_desk_files
+from brass_pebble.engine.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
+from brass_pebble.engine.store import DeskStore
+from conftest import run_cli
+
+LAMP = '''name "Lamp on"
+label "lamp"
+run "lamp-tool" "--level" "80"
+wait 200ms
+type "Lamp is on"
+request post "http://192.168.1.40/lamp" with "on"
+'''
+
+
+def store_in(folder: Path, state: Path) -> DeskStore:
+    return DeskStore(folder, state / "versions", state / "layouts", state / "approvals.json")
+
+
+@pytest.fixture
+def store(desk: Path, tmp_path: Path) -> DeskStore:
+    return store_in(desk, tmp_path / "state")
+
+
+@pytest.fixture
+def giver(tmp_path: Path) -> DeskStore:
+    """A small desk of somebody else."""
+    folder = tmp_path / "giver"
+    (folder / "macros").mkdir(parents=True)
+    (folder / "layouts").mkdir()
+    (folder / "macros" / "lamp-on.macro").write_text(LAMP)
+    (folder / "macros" / "both.macro").write_text('name "Both"\nplay lamp-on\nplay "Lamp on"\ntap A\n')
+    (folder / "layouts" / "slab.toml").write_text(
+        'name = "Slab"\ncontrol = [\n  { id = "a", sends = "F13", x = 0, y = 0 },\n  { id = "b", sends = "F14", x = 1, '
+        'y = 0 },\n  { id = "dial", moves = ["turn dial"], x = 2, y = 0 },\n]\n')
+    (folder / "desk.toml").write_text('''# The desk of somebody else.
+format = 1
+name = "Tideline Studio"
+output = "stage"
+[network]
+midi = 5004
+[surface.slab]
+name = "Slab"          # on the left
+layout = "slab"
+device = { name = "Kelp slab", serial = "K-000-77", port = "usb-1" }
+[surface.slab.layer.base]
+name = "Base"
+[surface.slab.layer.base.press]
+a = { play = "both", label = "go" }
+b = { cycle = ["play lamp-on", "tap B"], label = "two" }
+[surface.slab.layer.base."turn left"]
+dial = { tap = "Left", label = "less" }
+[surface.slab.layer.osc]
+name = "Far"
+[surface.slab.layer.osc.press]
+a = { set = "osc /level to 192.168.1.9:9000 at 50 %", label = "far" }
+[surface.slab.layer.osc."with b"]
+a = { tap = "C" }
+''')
+    return store_in(folder, tmp_path / "giver-state")
+
+
+# Packing.
+
+
+def test_a_whole_desk_comes_back_as_it_was_without_what_is_the_givers_own(giver: DeskStore, tmp_path: Path) -> None:
+    data = pack_desk(giver)
+    assert data == pack_desk(giver)
+    parcel = parcel_of(data)
+    assert (parcel.manifest.kind, parcel.manifest.name) == ("desk", "Tideline Studio")
+    text = parcel.text
+    assert "K-000-77" not in text and "usb-1" not in text and "5004" not in text
+    assert "# The desk of somebody else." in text and "# on the left" in text
+    assert parcel.macros["lamp-on"] == LAMP and set(parcel.layouts) == {"slab"}
+    folder = tmp_path / "new"
+    for name, content in new_desk_files(parcel).items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(content)
+    made = store_in(folder, tmp_path / "new-state")
+    loaded = made.load()
+    assert set(loaded.desk.surfaces) == {"slab"} and set(loaded.desk.macros) == {"lamp-on", "both"}
+    # Everything in it is a guest; four things sleep, and that is told.
+    assert set(made.guests().macros) == {"lamp-on", "both"} and len(made.asleep(loaded.desk)) == 4
+    assert "4 steps of what came from somebody else sleep" in str(loaded.problems[-1])
+
+
+def test_a_surface_takes_what_it_plays_along_and_a_macro_those_it_plays(giver: DeskStore, store: DeskStore) -> None:
+    parcel = parcel_of(pack_desk(giver, surfaces=["slab"]))
+    assert parcel.manifest.kind == "surfaces" and set(parcel.macros) == {"lamp-on", "both"}
+    only = parcel_of(pack_desk(giver, macros=["both"]))
+    assert only.manifest.kind == "macros" and not only.surfaces and set(only.macros) == {"lamp-on", "both"}
+    # Drawings that ship are not packed, and remarks stay.
+    pads = parcel_of(pack_desk(store, surfaces=["pads"]))
+    assert set(pads.surfaces) == {"pads"} and not pads.layouts and "welcome" in pads.macros
+    assert "# A soft stroke is a quiet sting" in pads.text and "[surface.dial" not in pads.text
+    for wrong in ({"surfaces": ["pad"]}, {"macros": ["nothing"]}):
+        with pytest.raises(ProblemError, match="there is no"):
+            pack_desk(store, **wrong)
+
+
+# Suspicion.
+
+
+def zipped(members: list[tuple[str, bytes]], *, manifest: Any = None, attributes: dict[str, int] | None = None,
+           method: int = zipfile.ZIP_DEFLATED) -> bytes:
+    """A zip, with a manifest that fits its members unless another one is given."""
+    if manifest is None:
+        manifest = {"format": 1, "kind": "desk", "name": "x", "made_with": "x", "files": {
+            name: {"bytes": len(data), "sha256": hashlib.sha256(data).hexdigest()} for name, data in members}}
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w", method) as archive:
+        text = manifest if isinstance(manifest, bytes) else json.dumps(manifest).encode()
+        for name, data in [("manifest.json", text), *members]:
+            info = zipfile.ZipInfo(name)
+            info.compress_type = method
+            info.external_attr = (attributes or {}).get(name, stat.S_IFREG | 0o644) << 16
+            archive.writestr(info, data)
+    return stream.getvalue()
+
+
+DESK = ("desk.toml", b'format = 1\nname = "x"\n')
+
+
+def lying_about_size() -> bytes:
+    """A member that says it is small, and is not."""
+    data = zipped([DESK, ("macros/a.macro", b"tap A\n" * 900_000)])
+    place = data.rfind(b"macros/a.macro")
+    header = data.rfind(b"PK\x01\x02", 0, place)
+    return data[:header + 24] + struct.pack("<I", 600) + data[header + 28:]
+
+
+HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
+    "a way out of the folder": (lambda: zipped([DESK, ("../../.profile", b"x")]), "no part of a desk"),
+    "a way out below macros": (lambda: zipped([DESK, ("macros/../../x.macro", b"x")]), "no part of a desk"),
+    "a whole path": (lambda: zipped([DESK, ("/etc/cron.d/x", b"x")]), "no part of a desk"),
+    "a path of another system": (lambda: zipped([DESK, ("macros\\..\\x.macro", b"x")]), "no part of a desk|twice"),
+    "a file that is no part": (lambda: zipped([DESK, ("run.sh", b"x")]), "no part of a desk"),
+    "its own approvals": (lambda: zipped([DESK, ("guests.toml", b"x")]), "no part of a desk"),
+    "a name with an escape": (lambda: zipped([DESK, ("macros/\x1b[2J.macro", b"x")]), "no part of a desk"),
+    "a hidden file": (lambda: zipped([DESK, ("macros/.x.macro", b"x")]), "no part of a desk"),
+    "a link": (lambda: zipped([DESK, ("macros/a.macro", b"/etc/passwd")],
+                              attributes={"macros/a.macro": stat.S_IFLNK | 0o777}), "no plain file but a link"),
+    "a device": (lambda: zipped([DESK, ("macros/a.macro", b"")],
+                                attributes={"macros/a.macro": stat.S_IFCHR | 0o666}), "no plain file"),
+    "a bomb": (lambda: zipped([DESK, ("macros/a.macro", b"\0" * 3_900_000)]), "too large"),
+    "a larger bomb": (lambda: zipped([DESK, ("macros/a.macro", b" " * 50_000_000)]), "too large"),
+    "a lie about its size": (lying_about_size, "too large|broken"),
+    "two of a name": (lambda: zipped([DESK, ("macros/a.macro", b"x"), ("macros/A.macro", b"x")]), "twice"),
+    "too many files": (lambda: zipped([DESK, *((f"macros/m{n}.macro", b"") for n in range(5_100))]), "files"),
+    "no manifest": (lambda: zipped([DESK]).replace(b"manifest.json", b"manifest.jsen"), "no part of a desk"),
+    "a manifest that is no JSON": (lambda: zipped([DESK], manifest=b"{"), "not JSON"),
+    "a manifest that is a list": (lambda: zipped([DESK], manifest=[]), "is none"),
+    "a manifest without a format": (lambda: zipped([DESK], manifest={}), "no format"),
+    "a manifest without files": (lambda: zipped([DESK], manifest={"format": 1, "kind": "desk"}), "broken"),
+    "a deep manifest": (lambda: zipped([DESK], manifest=b"[" * 200_000, method=zipfile.ZIP_STORED), "not JSON"),
+    "a later version": (lambda: zipped([DESK], manifest={"format": 2, "kind": "desk", "files": {}}), "later version"),
+    "a later desk": (lambda: zipped([("desk.toml", b"format = 9\n")]), "format 9"),
+    "a file beside the manifest": (
+        lambda: zipped([DESK, ("macros/a.macro", b"x")], manifest={"format": 1, "kind": "desk", "name": "x", "files": {
+            "desk.toml": {"bytes": len(DESK[1]), "sha256": hashlib.sha256(DESK[1]).hexdigest()}}}),
+        "not in its manifest"),
+    "a file that is missing": (lambda: zipped([], manifest={"format": 1, "kind": "desk", "name": "x", "files": {
+        "desk.toml": {"bytes": 1, "sha256": "0"}}}), "missing"),
+    "a file that was changed": (lambda: zipped([DESK], manifest={"format": 1, "kind": "desk", "name": "x", "files": {
+        "desk.toml": {"bytes": len(DESK[1]), "sha256": "0" * 64}}}), "not as it was"),
+    "bytes that are no text": (lambda: zipped([DESK, ("macros/a.macro", b"\xff\xfe")]), "UTF-8"),
+    "a broken desk": (lambda: zipped([("desk.toml", b"format = = 1")]), "desk.toml is broken"),
+    "a broken drawing": (lambda: zipped([DESK, ("layouts/a.toml", b"control = [")]), "drawing “a”"),
+    "no zip": (lambda: b"PK\x03\x04 and nothing else", "no parcel"),
+    "half a zip": (lambda: zipped([DESK])[:-30], "no parcel"),
+    "nothing": (lambda: b"", "no parcel"),
+}
+
+
+def snapshot(folder: Path) -> dict[str, tuple[int, int]]:
+    return {str(file): (file.stat().st_mtime_ns, file.stat().st_size) for file in folder.rglob("*") if file.is_file()}
+
+
+@pytest.mark.parametrize("name", list(HOSTILE))
+def test_hostile_parcels_are_refused_and_nothing_changes(name: str, desk: Path, tmp_path: Path) -> None:
+    make, says = HOSTILE[name]
+    file = tmp_path / "given.zip"
+    file.write_bytes(make())
+    before = snapshot(tmp_path)
+    with pytest.raises(ProblemError, match=says) as caught:
+        read_parcel(file)
+    assert caught.value.problem.hint and "\x1b" not in str(caught.value)
+    assert snapshot(tmp_path) == before
+
+
+def test_hostile_parcels_on_the_command_line(desk: Path, tmp_path: Path) -> None:
+    file = tmp_path / "given.zip"
+    file.write_bytes(zipped([DESK, ("../../.profile", b"x")]))
+    before = snapshot(desk)
+    for words in (("--yes",), (), ("--to", str(tmp_path / "made"), "--yes")):
+        done = run_cli("desk", "import", str(file), "--desk", str(desk), *words)
+        assert done.returncode == 1 and "no part of a desk" in done.stderr
+    assert snapshot(desk) == before and not (tmp_path / "made").exists()
+    assert run_cli("desk", "import", str(tmp_path / "none.zip"), "--desk", str(desk)).returncode == 1
+
+
+# What sleeps.
+
+
+def test_every_step_that_reaches_outside_is_found_and_sleeps() -> None:
+    text = LAMP + 'say "on"\nshow "on"\nbeep\ntap B\nrepeat 2\n  paste "x"\nif number = 1\n  send note 36 on 10\n' \
+        'otherwise\n  send osc "/a" 1 to "10.0.0.1:9000"\nrun shell "rm -r /"\n'
+    draft = parse(text, id="x")
+    assert not draft.problems
+    found = list(reaches(draft.steps))
+    assert [reach.does for reach in found] == [
+        "runs a program", "types a text", "calls an address", "speaks", "pastes a text", "sends MIDI",
+        "sends to an address", "runs a program"]
+    assert len({reach.mark for reach in found}) == 8
+    assert put_to_sleep(draft.steps, lambda mark: mark == found[0].mark) == 7
+    assert put_to_sleep(draft.steps, lambda mark: True) == 0
+    # Asleep, they are still told, and still written as they are.
+    assert [reach.text for reach in reaches(draft.steps)] == [reach.text for reach in found]
+
+
+def test_an_approval_is_for_the_very_words(giver: DeskStore, store: DeskStore) -> None:
+    parcel = parcel_of(pack_desk(giver, surfaces=["slab"]))
+    store.load()
+    edit, _ = intake_edit(parcel, store, Choices())
+    store.change(edit)
+    desk = store.load().desk
+    asleep = store.asleep(desk)
+    assert sorted(reach.does for _, reach in asleep) == ["calls an address", "runs a program", "sends to an address",
+                                                         "types a text"]
+    # Only its own tap is left of what the macro sends by itself.
+    assert desk.macros["lamp-on"].live and len(set(desk.macros["both"].program.codes)) == 1
+    run = next(reach for _, reach in asleep if reach.does == "runs a program")
+    assert store.approvals is not None
+    add_approvals(store.approvals, [run.mark])
+    assert len(store.asleep(store.load().desk)) == 3
+    # The very step changed by one character asks again; the others stay as they were.
+    file = store.folder / "macros" / "lamp-on.macro"
+    file.write_text(file.read_text().replace('"80"', '"81"'))
+    assert len(store.asleep(store.load().desk)) == 4
+    # A list of guests that cannot be read lets nothing through: steps of the person's own sleep then, too.
+    (store.folder / "guests.toml").write_text("[macro")
+    assert len(store.asleep(store.load().desk)) > 4
+    (store.folder / "guests.toml").unlink()
+    assert store.asleep(store.load().desk) == []
+
+
+def test_what_comes_onto_a_surface_of_mine_sleeps_and_mine_does_not(giver: DeskStore, store: DeskStore) -> None:
+    store.load()
+    store.change(binding_edit("left-numpad", "class", "times", "set", "osc /mine to 127.0.0.1:9 at 1 %"))
+    parcel = parcel_of(pack_desk(giver, surfaces=["slab"]))
+    fit = Fit({"a": "7", "b": "8"}, ("dial",))
+    edit, intake = intake_edit(parcel, store, Choices(onto={"slab": ("left-numpad", fit)}))
+    store.change(edit)
+    loaded = store.load()
+    assert not [problem for problem in loaded.problems if "sleep" not in problem.what]
+    surface = loaded.desk.surfaces["left-numpad"]
+    assert [layer.id for layer in surface.layers][-2:] == ["base", "osc"] and intake.surfaces == ("left-numpad",)
+    mine, theirs = surface.layers[0].bindings["times", "press"], surface.layers[-1].bindings["7", "press"]
+    assert theirs.asleep and not mine.asleep
+    assert ("7", "with 8") in surface.layers[-1].bindings
+    # Undone, it is all gone, the guests with it.
+    store.undo()
+    assert not store.guests().surfaces and "lamp-on" not in store.load().desk.macros
+
+
+# Merging.
+
+
+def test_what_differs_is_kept_unless_theirs_or_both_is_wanted(giver: DeskStore, tmp_path: Path) -> None:
+    parcel = parcel_of(pack_desk(giver, surfaces=["slab"]))
+    mine = tmp_path / "mine"
+    (mine / "macros").mkdir(parents=True)
+    (mine / "desk.toml").write_text('format = 1\nname = "Mine"\n[surface.slab]\nname = "Mine"\n')
+    (mine / "macros" / "lamp-on.macro").write_text('name "Lamp on"\ntap L\n')
+    (mine / "macros" / "both.macro").write_text(giver.macro_files.texts()["both"] + "\n\n")
+    store = store_in(mine, tmp_path / "mine-state")
+    states = {item.key: item.state for item in items_of(parcel, mine_of(store))}
+    assert states == {"surface slab": "differs", "macro both": "the same", "macro lamp-on": "differs",
+                      "layout slab": "new"}
+    edit, intake = intake_edit(parcel, store, Choices())
+    assert not intake.values and not intake.macros
+    assert dict(edit.files).keys() == {"here/layouts/slab.toml", "guests.toml"}
+    # Both: theirs under a name of its own, and everything of theirs names it so.
+    edit, intake = intake_edit(parcel, store, Choices({"surface slab": BOTH, "macro lamp-on": BOTH}))
+    assert intake.renamed == {"surface slab": "slab-2", "macro lamp-on": "lamp-on-2"}
+    store.change(edit)
+    data = tomllib.loads((mine / "desk.toml").read_text())
+    assert data["surface"]["slab"] == {"name": "Mine"}
+    assert data["surface"]["slab-2"]["layer"]["base"]["press"]["b"]["cycle"] == ["play lamp-on-2", "tap B"]
+    assert (mine / "macros" / "lamp-on.macro").read_text() == 'name "Lamp on"\ntap L\n'
+    assert 'name "Lamp on (2)"' in (mine / "macros" / "lamp-on-2.macro").read_text()
+    assert (mine / "layouts" / "slab.toml").exists()
+    store.undo()
+    # Theirs in place of mine.
+    edit, _ = intake_edit(parcel, store, Choices({"surface slab": TAKE, "macro lamp-on": TAKE}))
+    store.change(edit)
+    assert (mine / "macros" / "lamp-on.macro").read_text() == LAMP
+    with pytest.raises(ProblemError, match="nothing of the parcel"):
+        intake_edit(parcel, store, Choices())
+
+
+def test_plays_of_renamed_macros_are_renamed_by_id_and_by_name() -> None:
+    text = 'name "Both"\nplay lamp-on\nrepeat 2\n  play "Lamp on"\nplay other\n'
+    assert rename_plays(text, {"lamp-on": "lamp-on-2"}, {"lamp-on": LAMP}) == (
+        'name "Both"\nplay lamp-on-2\nrepeat 2\n  play lamp-on-2\nplay other\n')
+
+
+# Fitting.
+
+
+def rows(*places: tuple[str, float, float], **more: Any) -> list[dict[str, Any]]:
+    return [{"id": name, "legend": name.upper(), "code": 30 + number, "x": x, "y": y, "w": 1.0, "h": 1.0, **more}
+            for number, (name, x, y) in enumerate(places)]
+
+
+def test_controls_are_matched_by_position_and_by_name() -> None:
+    grid = rows(("a", 0, 0), ("b", 1, 0), ("c", 0, 1), ("d", 1, 1))
+    wide = rows(("p", 0, 0), ("q", 5, 0), ("r", 0, 5), ("s", 5, 5), ("d", 9, 9))
+    bound = {"a": ["press"], "d": ["press", "hold"]}
+    assert match(grid, bound, wide, "position").placed == {"a": "p", "d": "d"}
+    assert match(grid, bound, wide, "name").placed["d"] == "d"
+    few = match(grid, {name: ["press"] for name in "abcd"}, rows(("x", 0, 0)), "position")
+    assert few.placed == {} or len(few.placed) + len(few.tray) == 4
+    # Gestures that a control cannot make do not come to it.
+    knob = [{**rows(("k", 0, 0))[0], "moves": 1, "turns": True, "code": 0x400100}]
+    assert match(grid, {"a": ["press"]}, knob, "position").tray == ("a",)
+    assert match(knob, {"k": ["turn left"]}, grid, "position").tray == ("k",)
+
+
+def test_the_tray_is_placed_by_hand() -> None:
+    fit = Fit({"a": "x"}, ("b",))
+    fit = fit.with_hand("b", "x")
+    assert fit.placed == {"b": "x"} and fit.tray == ("a",)
+    fit = fit.with_hand("a", "y")
+    assert fit.placed == {"b": "x", "a": "y"} and fit.tray == ()
+    assert fit.with_hand("a", "") == Fit({"b": "x"}, ("a",))
+    layers = {"base": {"name": "Base", "press": {"a": {"tap": "A"}, "b": {"tap": "B"}}, "with a": {"b": {"tap": "C"}},
+                       "follows": {"class": "X"}}}
+    assert bound_controls(layers.values()) == {"a": ["press"], "b": ["press", "with a"]}
+    assert fitted_layers(layers, Fit({"b": "x"}, ("a",))) == {"base": {
+        "name": "Base", "press": {"x": {"tap": "B"}}, "follows": {"class": "X"}}}
+    assert "with y" in fitted_layers(layers, fit)["base"]
+
+
+def test_pads_fit_a_numpad(store: DeskStore) -> None:
+    parcel = parcel_of(pack_desk(store, surfaces=["pads"]))
+    fit = fit_onto(parcel, "pads", store, "right-numpad", "position")
+    # Strokes of a strength cannot be made on keys.
+    assert set(fit.tray) == {"1", "2"} and len(fit.placed) == 13 and len(set(fit.placed.values())) == 13
+    assert fit_onto(parcel, "pads", store, "right-numpad", "name").placed["7"] == "7"
+    with pytest.raises(ProblemError, match="no surface"):
+        fit_onto(parcel, "pads", store, "nothing", "name")
+
+
+# In a running engine, and on the command line.
+
+
+def wait_until(what: Callable[[], Any], seconds: float = 10) -> Any:
+    end = time.monotonic() + seconds
+    while not (found := what()) and time.monotonic() < end:
+        time.sleep(0.05)
+    return found
+
+
+def test_a_parcel_is_taken_in_live_and_its_steps_sleep(client: EngineClient, desk: Path, giver: DeskStore,
+                                                       tmp_path: Path) -> None:
+    touched = tmp_path / "touched"
+    (giver.folder / "macros" / "lamp-on.macro").write_text(f'run "touch" "{touched}"\ntap F19\n')
+    (giver.folder / "macros" / "both.macro").write_text('name "Both"\nplay lamp-on\n')
+    file = tmp_path / "given.zip"
+    file.write_bytes(pack_desk(giver, surfaces=["slab"]))
+    digest = hashlib.sha256(file.read_bytes()).hexdigest()
+    with pytest.raises(EngineError, match="another one"):
+        client.ask("take_in", file=str(file), digest="0")
+    client.ask("take_in", file=str(file), digest=digest)
+    assert "slab" in tomllib.loads((desk / "desk.toml").read_text())["surface"]
+    rows_asleep = client.ask("asleep")["asleep"]
+    run = next(row for row in rows_asleep if row["does"] == "runs a program")
+    assert run["origin"] == "Slab" and str(touched) in run["text"]
+    client.ask("play", macro="both")
+    trace = wait_until(lambda: next((t for t in client.ask("traces")["traces"] if t["state"] == "done"), None))
+    assert "asleep until you approve it" in trace["sentence"] and "F19 down" in trace["sentence"]
+    assert not touched.exists()
+    client.ask("approve", marks=[run["mark"]])
+    client.ask("play", macro="both")
+    assert wait_until(touched.exists)
+    client.ask("undo")
+    assert "slab" not in tomllib.loads((desk / "desk.toml").read_text())["surface"]
+
+
+def test_a_binding_that_reaches_outside_sleeps_and_says_so(client: EngineClient, desk: Path, tmp_path: Path,
+                                                          store: DeskStore) -> None:
+    parcel_desk = tmp_path / "other"
+    parcel_desk.mkdir()
+    (parcel_desk / "desk.toml").write_text('''format = 1
+[surface.left-numpad]
+name = "Left numpad"
+layout = "numpad"
+device = { name = "Northwind numeric pad" }
+[surface.left-numpad.layer.class]
+[surface.left-numpad.layer.class.press]
+7 = { set = "osc /x to 127.0.0.1:9 at 50 %", label = "far" }
+''')
+    file = tmp_path / "given.zip"
+    file.write_bytes(pack_desk(store_in(parcel_desk, tmp_path / "s")))
+    client.ask("take_in", file=str(file), choices={"surface left-numpad": "take"})
+    client.ask("press", surface="left-numpad", control="7")
+    trace = wait_until(lambda: next(iter(client.ask("traces")["traces"]), None))
+    assert "asleep until you approve it: osc /x to 127.0.0.1:9" in trace["sentence"] and not trace["count"]
+
+
+def test_giving_and_taking_on_the_command_line(desk: Path, giver: DeskStore, tmp_path: Path,
+                                               monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    at = ["--desk", str(desk)]
+    done = run_cli("desk", "export", "--surface", "slab", "--desk", str(giver.folder))
+    assert done.returncode == 0 and (tmp_path / "slab.zip").exists() and "Left out" in done.stdout
+    before = snapshot(desk)
+    done = run_cli("desk", "import", "slab.zip", *at)
+    assert "+ surface  slab" in done.stdout and 'runs a program: run "lamp-tool"' in done.stdout
+    assert "Nothing is changed yet" in done.stdout and snapshot(desk) == before
+    rows_told = [json.loads(line) for line in run_cli("desk", "import", "slab.zip", *at, "--json").stdout.splitlines()]
+    assert {row["does"] for row in rows_told if "mark" in row} >= {"runs a program", "calls an address"}
+    done = run_cli("desk", "import", "slab.zip", *at, "--onto", "slab=pedals:name")
+    assert "in the tray" in done.stdout
+    assert run_cli("desk", "import", "slab.zip", *at, "--both", "zz").returncode == 2
+    done = run_cli("desk", "import", "slab.zip", *at, "--yes", "--leave", "both")
+    assert "taken in" in done.stdout and not (desk / "macros" / "both.macro").exists()
+    done = run_cli("desk", "asleep", *at)
+    mark = done.stdout.split()[0]
+    assert "from Slab" in done.stdout
+    assert "1 approved" in run_cli("desk", "asleep", "--approve", mark, *at).stdout
+    assert mark not in run_cli("desk", "asleep", *at).stdout
+    run_cli("desk", "asleep", "--approve", "all", *at)
+    assert "Nothing sleeps." in run_cli("desk", "asleep", *at).stdout
+    assert run_cli("desk", "asleep", "--approve", "zz", *at).returncode == 2
+    # A new desk of it.
+    run_cli("desk", "export", "whole.zip", "--desk", str(giver.folder))
+    assert "--yes makes the desk" in run_cli("desk", "import", "whole.zip", "--to", "made").stdout
+    assert run_cli("desk", "import", "whole.zip", "--to", "made", "--yes").returncode == 0
+    assert tomllib.loads((tmp_path / "made" / "desk.toml").read_text())["name"] == "Tideline Studio"
+    assert run_cli("desk", "import", "whole.zip", "--to", "made", "--yes").returncode == 2
+
+
+def test_looking_reads_and_never_writes(giver: DeskStore, store: DeskStore, tmp_path: Path) -> None:
+    before = snapshot(store.folder)
+    found = look(parcel_of(pack_desk(giver)), store)
+    assert len(found.reaching) == 4 and {row.item for row in found.reaching} == {"macro lamp-on", "surface slab"}
+    assert snapshot(store.folder) == before and not store.log.entries()
+    assert read_guests(tmp_path / "nowhere", None).macros == {}
+    assert os.access(store.folder, os.W_OK)

@@ -1,0 +1,157 @@
+"""Taking a parcel in, fitting it, what sleeps, and the desk's versions: driven in a real terminal on the demo."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from brass_pebble.demo import demo_desk
+from brass_pebble.engine.parcel_file import pack_desk, read_parcel
+from terminal import Terminal
+from test_giving import LAMP, store_in
+
+
+@pytest.fixture(autouse=True)
+def given(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A parcel in the folder where the program is started: a numpad that differs, and a macro that is new."""
+    monkeypatch.chdir(tmp_path)
+    copy = tmp_path / "giver"
+    source = demo_desk()
+    (copy / "macros").mkdir(parents=True)
+    text = (source / "desk.toml").read_text().replace('7 = { tap = "Ctrl+Alt+1", label = "wide"',
+                                                      '7 = { tap = "Ctrl+Alt+9", label = "total"')
+    (copy / "desk.toml").write_text(text.replace('1 = { tap = "Ctrl+Alt+T", label = "title", tint = "wheat" }\n2',
+                                                 '1 = { play = "lamp-on" }\n2'))
+    for file in (source / "macros").glob("*.macro"):
+        (copy / "macros" / file.name).write_text(file.read_text().replace("wait 300ms", "wait 500ms"))
+    (copy / "macros" / "lamp-on.macro").write_text(LAMP)
+    parcel = tmp_path / "tideline.zip"
+    parcel.write_bytes(pack_desk(store_in(copy, tmp_path / "giver-state"), surfaces=["left-numpad"]))
+    return parcel
+
+
+def desk() -> dict[str, Any]:
+    return tomllib.loads((demo_desk() / "desk.toml").read_text())
+
+
+def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
+    before = desk()
+    demo.keys("I")
+    demo.wait("tideline.zip")
+    demo.keys("Enter")
+    screen = demo.wait("Nothing is changed yet.")
+    assert "Lamp on" in screen and "will sleep" in screen
+    demo.wait("7, in class: tap Ctrl+Alt+1 → tap Ctrl+Alt+9")
+    demo.wait(lambda text: "YOURS" in text and "THEIRS" in text and "total" in text)
+    # Both texts of a macro that differs, side by side.
+    demo.keys("Down", "Down")
+    demo.wait(lambda text: "wait 300ms" in text and "wait 500ms" in text)
+    # What reaches outside: the program stays asleep, the text is approved.
+    demo.keys("Down", "Down", "Down")
+    demo.wait("It will do nothing until you approve it")
+    demo.keys("Down", "a")
+    demo.wait("It will do this when it is played.")
+    assert desk() == before
+    demo.keys("Home")
+    demo.wait("surface Left numpad")
+    demo.keys("Space")
+    demo.wait(lambda text: "Left numpad                       take" in text)
+    demo.keys("i")
+    demo.wait("from Left numpad: 1 surface and 1 macro taken in")
+    assert desk()["surface"]["left-numpad"]["layer"]["class"]["press"]["7"]["label"] == "total"
+    # Which device it is stays mine, and what is the same keeps its remarks.
+    assert desk()["surface"]["left-numpad"]["device"]["port"] == "bench hub, left"
+    assert "# cameras" in (demo_desk() / "desk.toml").read_text()
+    demo.wait("1 problem (p)")
+    # The guests, each approved by itself, and then all of a macro.
+    demo.keys("G")
+    screen = demo.wait("things sleep")
+    assert "runs a program" in screen and 'type "Lamp is on"' not in screen
+    demo.keys("a")
+    demo.wait(lambda text: "runs a program" not in text and "calls an address" in text)
+    demo.keys("m")
+    demo.wait(lambda text: "calls an address" not in text)
+    demo.keys("Escape")
+    demo.wait("LEFT NUMPAD")
+    # The versions: what that changed, and the way back.
+    demo.keys("V")
+    demo.wait("from Left numpad: 1 surface and 1 macro taken in   now")
+    demo.wait("7, in class: tap Ctrl+Alt+1 → tap Ctrl+Alt+9")
+    demo.keys("l")
+    demo.wait("@@")
+    demo.keys("NPage")
+    demo.wait("+run \"lamp-tool\"")
+    demo.keys("l", "Down")
+    demo.wait("the desk as it was first seen")
+    demo.keys("v")
+    demo.wait("what changed since this version")
+    demo.keys("Enter")
+    demo.wait("back to version 1, as it was found")
+    assert desk() == before
+    demo.keys("u")
+    demo.wait("undone: back to version 1")
+    demo.keys("?")
+    demo.wait("Keys of the Versions view")
+
+
+def test_a_surface_is_fitted_to_another_by_position_by_name_and_by_hand(demo: Terminal) -> None:
+    demo.keys("I")
+    demo.wait("tideline.zip")
+    demo.keys("Enter")
+    demo.wait("Nothing is changed yet.")
+    demo.keys("f")
+    demo.wait("16 of 16 placed by position")
+    demo.keys("o", "o")
+    demo.wait("onto Floor pedals")
+    screen = demo.wait("3 of 16 placed by position")
+    assert "tray, left out unless you place it" in screen
+    demo.keys("m")
+    demo.wait("placed by name")
+    demo.keys("m")
+    demo.wait("3 of 16 placed by position")
+    # One from the tray onto the left pedal, by hand.
+    demo.wait("in the tray   choose a place")
+    demo.keys("Tab", "Enter")
+    demo.wait(lambda text: "3 of 16 placed" in text and "close (4)" in text.split("tray, left out")[-1])
+    demo.keys("d")
+    demo.wait("onto Floor pedals")
+    demo.keys("i")
+    demo.wait("taken in")
+    layers = desk()["surface"]["pedals"]["layer"]
+    assert {"class", "class-2", "titles", "cut"} <= set(layers) and "left" in layers["class-2"]["press"]
+
+
+def test_a_desk_is_given_on_and_a_bad_parcel_is_told(demo: Terminal, tmp_path: Path, given: Path) -> None:
+    demo.keys("E")
+    demo.wait("the whole desk")
+    demo.type("surface")
+    demo.keys("Enter")
+    demo.wait("Packed")
+    assert set(read_parcel(tmp_path / "left-numpad.zip").surfaces) == {"left-numpad"}
+    (tmp_path / "bad.zip").write_bytes(given.read_bytes()[:-40])
+    demo.keys("I")
+    demo.wait("Take in")
+    demo.keys("C-u")
+    demo.type(str(tmp_path / "bad.zip"))
+    demo.keys("Enter")
+    demo.wait("this is no parcel, or it is broken")
+    demo.keys("I")
+    demo.keys("C-u")
+    demo.type("/nowhere/x.zip")
+    demo.keys("Enter")
+    demo.wait("cannot be read")
+
+
+def test_these_views_in_a_small_terminal(demo: Terminal) -> None:
+    demo.resize(80, 24)
+    demo.keys("I")
+    demo.wait("tideline.zip")
+    demo.keys("Enter")
+    demo.wait(lambda text: "Lamp on" in text and "reaches" not in text.splitlines()[0])
+    demo.keys("Escape", "V")
+    demo.wait("as it was found")
+    demo.keys("Escape", "G")
+    demo.wait("✓ nothing sleeps")
