@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import tomllib
 from pathlib import Path
 
 SURFACES, BINDINGS, MACROS = 40, 5_000, 2_000
@@ -16,16 +17,16 @@ def write_big_desk(folder: Path, *, surfaces: int = SURFACES, bindings: int = BI
     """Write it; always the same."""
     from brass_pebble.core.layout import read_layout
     from brass_pebble.engine.store import SHIPPED_LAYOUTS
-    import tomllib
     chance = random.Random(11)
     (folder / "macros").mkdir(parents=True, exist_ok=True)
     for number in range(macros):
-        lines = [f"name \"Macro {number}\"", f"label \"m{number}\"", f"tint {chance.choice(TINTS)}"]
+        lines = [f'name "Macro {number}"', f'label "m{number}"', f"tint {chance.choice(TINTS)}"]
         for step in range(chance.randint(3, 12)):
             key = chance.choice("ABCDEFGHIJKLMNOPQRSTUVWXYZ")
-            lines += chance.choice(([f"tap Ctrl+Alt+{key}"], [f"wait {chance.randint(10, 400)}ms"],
-                                    [f"type \"text {number} {step}\""], [f"repeat {step + 2} every 80ms", f"  tap {key}"],
-                                    ["keep Ctrl down", f"  tap {key}", f"  tap F{1 + step % 12}"]))
+            lines += chance.choice((
+                [f"tap Ctrl+Alt+{key}"], [f"wait {chance.randint(10, 400)}ms"], [f'type "text {number} {step}"'],
+                [f"repeat {step + 2} every 80ms", f"  tap {key}"],
+                ["keep Ctrl down", f"  tap {key}", f"  tap F{1 + step % 12}"]))
         (folder / "macros" / f"macro-{number}.macro").write_text("\n".join(lines) + "\n")
     names = list(LAYOUTS)
     controls = {name: [c.id for c in read_layout(tomllib.loads((SHIPPED_LAYOUTS / f"{name}.toml").read_text()), id=name,
