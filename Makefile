@@ -3,6 +3,7 @@
 # make check        linting and types
 # make bench        measure, and print a table and JSON
 # make screenshots  make the pictures in docs/screenshots anew
+# make samples      make the sample sheets in docs/samples anew
 
 PYTHON ?= python3
 BIN := .venv/bin
@@ -11,7 +12,7 @@ NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
          openbox:openbox sway:sway foot:foot setpriv:util-linux
 
-.PHONY: demo test check bench screenshots system clean
+.PHONY: demo test check bench screenshots samples system clean
 
 demo: $(BIN)/.run
 	@$(BIN)/brass-pebble demo
@@ -28,6 +29,9 @@ bench: $(BIN)/.dev system
 
 screenshots: $(BIN)/.dev system
 	$(BIN)/python tools/screenshots.py
+
+samples: $(BIN)/.run
+	$(BIN)/python tools/samples.py
 
 $(BIN)/python:
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \

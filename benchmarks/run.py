@@ -1,6 +1,8 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [press] [layers] [focus] [late] [idle] [macros] [moving] [machine]     all, without a name
+    python benchmarks/run.py [press] [layers] [focus] [late] [idle] [macros] [moving] [large] [machine]
+
+All of it, without a name.
 """
 
 from __future__ import annotations
@@ -17,6 +19,7 @@ from pathlib import Path
 from figures import Figure, percentile, table
 from focus import focus_to_layer, many_layers
 from host import idle, lateness, press_to_effect
+from large import large_desk
 from layers import press_with_layers
 from macros import macros
 from moving import eight_surfaces
@@ -53,7 +56,7 @@ def in_the_machine(folder: Path) -> list[Figure]:
 
 
 def main() -> int:
-    wanted = set(sys.argv[1:]) or {"press", "layers", "focus", "late", "idle", "macros", "moving", "machine"}
+    wanted = set(sys.argv[1:]) or {"press", "layers", "focus", "late", "idle", "macros", "moving", "large", "machine"}
     binary = build_loops()
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb") as name:
@@ -75,6 +78,8 @@ def main() -> int:
             figures += macros(folder)
         if "moving" in wanted:
             figures += eight_surfaces(folder / "moving")
+        if "large" in wanted:
+            figures += large_desk(folder / "large")
         if "machine" in wanted:
             figures += in_the_machine(folder)
     print(f"{time.strftime('%Y-%m-%d')}, {platform.machine()}, {os.cpu_count()} cores, Linux {platform.release()}, "

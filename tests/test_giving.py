@@ -23,7 +23,7 @@ from brass_pebble.core.macro.reach import put_to_sleep, reaches
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of, rename_plays
 from brass_pebble.core.problem import ProblemError
-from brass_pebble.engine.edits import binding_edit
+from brass_pebble.engine.edits import Edit, binding_edit
 from brass_pebble.engine.guests import add_approvals, read_guests
 from brass_pebble.engine.intake import fit_onto, intake_edit, look, new_desk_files
 from brass_pebble.engine.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
@@ -192,6 +192,11 @@ HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
     "bytes that are no text": (lambda: zipped([DESK, ("macros/a.macro", b"\xff\xfe")]), "UTF-8"),
     "a broken desk": (lambda: zipped([("desk.toml", b"format = = 1")]), "desk.toml is broken"),
     "a broken drawing": (lambda: zipped([DESK, ("layouts/a.toml", b"control = [")]), "drawing “a”"),
+    "a text that steers the terminal": (lambda: zipped([DESK, ("macros/a.macro", b"type \"\x1b[2J\"\n")]), "steer"),
+    "an escape in a name": (lambda: zipped([("desk.toml", b'name = "\\u001b]0;x"\n')]), "steer"),
+    "an escape in a drawing": (lambda: zipped([DESK, ("layouts/a.toml", b'name = "\\u0007"\n')]), "steer"),
+    "a text that reads backwards": (
+        lambda: zipped([DESK, ("macros/a.macro", 'run "\u202etxt.hs"\n'.encode())]), "hide what it says"),
     "no zip": (lambda: b"PK\x03\x04 and nothing else", "no parcel"),
     "half a zip": (lambda: zipped([DESK])[:-30], "no parcel"),
     "nothing": (lambda: b"", "no parcel"),
@@ -223,6 +228,20 @@ def test_hostile_parcels_on_the_command_line(desk: Path, tmp_path: Path) -> None
         assert done.returncode == 1 and "no part of a desk" in done.stderr
     assert snapshot(desk) == before and not (tmp_path / "made").exists()
     assert run_cli("desk", "import", str(tmp_path / "none.zip"), "--desk", str(desk)).returncode == 1
+
+
+def test_no_parcel_takes_the_only_keyboard(store: DeskStore, tmp_path: Path) -> None:
+    text = b'[surface.keys]\nlayout = "full-iso"\nmay_be_only_keyboard = true\ndevice = { bus = "usb" }\n'
+    parcel = parcel_of(zipped([("desk.toml", b"format = 1\n" + text)]))
+    store.change(intake_edit(parcel, store, Choices())[0])
+    assert not store.load().desk.surfaces["keys"].may_be_only_keyboard
+    assert "may_be_only_keyboard" not in new_desk_files(parcel)["desk.toml"]
+    # Mine keeps what I gave it.
+    store.change(Edit("x", ((("surface", "keys", "may_be_only_keyboard"), True),)))
+    other = parcel_of(zipped([("desk.toml", b"format = 1\n" + text + b'name = "Theirs"\n')]))
+    store.change(intake_edit(other, store, Choices({"surface keys": TAKE}))[0])
+    found = store.load().desk.surfaces["keys"]
+    assert found.may_be_only_keyboard and found.name == "Theirs"
 
 
 # What sleeps.
@@ -266,6 +285,8 @@ def test_an_approval_is_for_the_very_words(giver: DeskStore, store: DeskStore) -
     # A list of guests that cannot be read lets nothing through: steps of the person's own sleep then, too.
     (store.folder / "guests.toml").write_text("[macro")
     assert len(store.asleep(store.load().desk)) > 4
+    with pytest.raises(ProblemError, match="cannot be read"):
+        intake_edit(parcel, store, Choices({"macro lamp-on": TAKE}))
     (store.folder / "guests.toml").unlink()
     assert store.asleep(store.load().desk) == []
 

@@ -36,7 +36,7 @@ def press(at: int, control: str = "7", chord: str = "A", **more: Any) -> Press:
 
 
 def used_of(layer: Row, binding: Row, times: int) -> Used:
-    return Used("board", layer["id"], binding["control"], "press", does_of(binding), "", times, 0, 0, 0, 0, 0)
+    return Used("board", layer["id"], binding["control"], "press", does_of(binding), "", times, 0, 0, 0, 0, 0, 0)
 
 
 def history_from(presses: Any, file: Path) -> History:
@@ -176,7 +176,7 @@ def test_a_report_has_the_most_used_the_unused_the_slips_and_the_pairs() -> None
     layer = row["layers"][0]["id"]
 
     def row_of(binding: Row, times: int, slips: int = 0) -> Used:
-        return Used("board", layer, binding["control"], "press", does_of(binding), "", times, 1, slips, 30,
+        return Used("board", layer, binding["control"], "press", does_of(binding), "", times, 1, 2, slips, 30,
                     times * 100, 900)
     history = History([row_of(one, 50), row_of(other, 20, 2)],
                       slips=[("board", other["control"], does_of(other), one["control"], 2)],
@@ -187,6 +187,7 @@ def test_a_report_has_the_most_used_the_unused_the_slips_and_the_pairs() -> None
     assert told.slipped[0].control == other["control"] and told.slipped[0].meant == ((one["control"], 2),)
     place = next(c for c in row["controls"] if c["id"] == other["control"])
     assert told.slipped[0].neighbours == tuple(neighbours(row, place))
+    assert told.stopped == 2 and told.cancelled == 4
     assert told.pairs[0].words == (one["label"], other["label"]) and told.mean_late == 100 and told.lost == 60
 
 

@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+from given_parcel import PARCEL, pack
 from network_peers import connect
 
 PROJECT = Path(__file__).parent.parent
@@ -20,8 +21,6 @@ SCREEN = "1280x800x24"
 
 # The way to the drawing of the pad that the demo has not met yet.
 MET: list[str | float] = ["m", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", 0.6, "Enter", 1.2]
-PRESS_ALL: list[str | float] = ["Enter", 0.2, "Right", "Enter", 0.2, "Right", "Enter", 0.2, "Left", "Left", "Down",
-                                *[item for _ in range(6) for item in ("Enter", 0.3, "Right")], 0.5]
 Steps = list[Any]
 # A function is called with the desk's folder and the engine's runtime folder; what it returns is kept till the end.
 # name: (columns, rows), then what is sent: a key by tmux's name, a text in quotes, or seconds to wait.
@@ -32,11 +31,8 @@ SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
     "meet": ((160, 40), ["m", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", "Tab", "Enter", 0.2]),
     "meet-draw": ((160, 40), [*MET, "w", 0.3, "Tab", "Enter", 0.3, "Right", "Enter", 0.3, "Right", "Enter", 0.3, "r",
                               "Down", "Enter", 0.3, "Left", "Enter", 0.3, "Escape", 0.3, "+", "+", 0.3]),
-    "meet-try": ((160, 40), [*MET, "Enter", 0.3, "Tab", *PRESS_ALL, "Enter", 0.3, "Left", "Enter", 0.3]),
     "macro": ((160, 40), ["Down", "Right", "Right", "Right", "o", 1.5, *["Right"] * 6, 0.5]),
     "rehearsal": ((160, 40), ["Down", "Right", "Right", "Right", "o", 1.5, "F5", 3.0]),
-    "record": ((160, 40), ["Down", "Right", "Right", "Right", "o", 1.5, "F8", 1.0, "Down", "Down", "Down", "Down",
-                           "Enter", 2.6]),
     "checkup": ((160, 40), ["c", 2.5, *["Down"] * 6, 0.5]),
     "bind": ((160, 40), ["Down", "Down", "Right", "b", "'ctrl+alt+f", 0.5]),
     "surface": ((160, 40), ["l", 1.0, "Down", "Right", "Right", 0.5]),
@@ -46,8 +42,10 @@ SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
     "curve": ((160, 40), ["NPage", "NPage", 0.5, *["Down"] * 4, "y", 0.8, "Down", "Down", *["Right"] * 5, "Up", "Up",
                           *["Right"] * 8, *["]"] * 11, 1.0]),
     "clashes": ((160, 40), ["k", 1.5]),
-    "explained": ((160, 40), ["Down", "Down", "Enter", 3.0, "e", 0.5]),
     "network": ((160, 40), [connect, "d", 2.0]),
+    "labels": ((160, 40), ["v", 1.5, "Right", "Right", "Down", 0.5]),
+    "usage": ((160, 40), ["h", 1.5, "d", "d", "d", "d", 0.5, "6", 1.0]),
+    "take-in": ((160, 40), [pack, "I", 1.0, "C-u", f"'{PARCEL}", "Enter", 2.5]),
 }
 
 

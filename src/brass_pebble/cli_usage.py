@@ -68,12 +68,14 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
         found = report(whole, row, history)
         if as_json:
             print(json.dumps({"surface": row["id"], "presses": found.presses, "stopped": found.stopped,
-                              "slips": found.slips, "waited_ms": found.lost, "latest_us": found.latest,
+                              "cancelled": found.cancelled, "slips": found.slips,
+                              "waited_ms": found.lost, "latest_us": found.latest,
                               "controls": found.heat, "unused": [list(place) for place in found.unused],
                               "macros": {name: times for name, times, _ in found.macros},
                               "layers": dict(found.layers), "gestures": dict(found.gestures)}, ensure_ascii=False))
             continue
-        print(f"{row['name']}: {found.presses:,} presses, {found.stopped} stopped, {found.slips} probable slips")
+        print(f"{row['name']}: {found.presses:,} presses, {found.stopped} stopped, {found.cancelled} came to nothing, "
+              f"{found.slips} probable slips")
         for layer, control, gesture, label, times in found.bindings[:12]:
             print(f"  {times:>7,}  {label:16} {control}, {gesture}, in {layer}")
         for slip in found.slipped[:3]:

@@ -24,6 +24,11 @@ class Guests:
     approved: set[str] = field(default_factory=set)
 
     @property
+    def unreadable(self) -> bool:
+        """Whether the list could not be read, so that everything counts as a guest."""
+        return isinstance(self.surfaces, _Everything)
+
+    @property
     def mark(self) -> tuple[object, ...]:
         """What tells whether anything else would sleep now."""
         return type(self.surfaces).__name__, frozenset(self.surfaces), frozenset(self.approved)

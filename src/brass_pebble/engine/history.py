@@ -38,8 +38,8 @@ QUICK = ("rapid", "step", "set", "drive")
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS session (id INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS used (session INTEGER, day INTEGER, surface TEXT, layer TEXT, control TEXT, gesture TEXT,
-    does TEXT, macro TEXT, presses INTEGER, stopped INTEGER, slips INTEGER, waited INTEGER, late INTEGER,
-    latest INTEGER, PRIMARY KEY (day, session, surface, layer, control, gesture, does)) WITHOUT ROWID;
+    does TEXT, macro TEXT, presses INTEGER, stopped INTEGER, cancelled INTEGER, slips INTEGER, waited INTEGER,
+    late INTEGER, latest INTEGER, PRIMARY KEY (day, session, surface, layer, control, gesture, does)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS pair (day INTEGER, surface TEXT, one TEXT, other_surface TEXT, other TEXT, times INTEGER,
     PRIMARY KEY (day, surface, one, other_surface, other)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS slip (day INTEGER, surface TEXT, control TEXT, does TEXT, meant TEXT, times INTEGER,
@@ -93,11 +93,13 @@ class HistoryStore:
                                                      (now, now)).lastrowid or 0)
                 base.execute("UPDATE session SET ended = ? WHERE id = ?", (now, self._session))
                 base.executemany(
-                    "INSERT INTO used VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET "
+                    "INSERT INTO used VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO UPDATE SET "
                     "presses = presses + excluded.presses, stopped = stopped + excluded.stopped, "
+                    "cancelled = cancelled + excluded.cancelled, "
                     "slips = slips + excluded.slips, waited = waited + excluded.waited, late = late + excluded.late, "
                     "latest = max(latest, excluded.latest)",
-                    [(self._session, day, *where, c.presses, c.stopped, c.slips, c.waited, c.late, c.latest)
+                    [(self._session, day, *where, c.presses, c.stopped, c.cancelled, c.slips, c.waited, c.late,
+                      c.latest)
                      for (day, where), c in batch.counts.items()])
                 base.executemany("INSERT INTO pair VALUES (?,?,?,?,?,?) ON CONFLICT DO UPDATE SET "
                                  "times = times + excluded.times",
@@ -126,8 +128,9 @@ class HistoryStore:
             def rows(query: str) -> list[tuple[int, ...]]:
                 return base.execute(query, (since,)).fetchall()
             used = base.execute(
-                "SELECT surface, layer, control, gesture, does, macro, sum(presses), sum(stopped), sum(slips), "
-                "sum(waited), sum(late), max(latest) FROM used WHERE day >= ? GROUP BY 1, 2, 3, 4, 5, 6", (since,))
+                "SELECT surface, layer, control, gesture, does, macro, sum(presses), sum(stopped), sum(cancelled), "
+                "sum(slips), sum(waited), sum(late), max(latest) FROM used WHERE day >= ? "
+                "GROUP BY 1, 2, 3, 4, 5, 6", (since,))
             return History(
                 [Used(*row) for row in used],
                 rows("SELECT day, sum(presses) FROM used WHERE day >= ? GROUP BY day ORDER BY day"),  # type: ignore[arg-type]
@@ -180,7 +183,7 @@ def press_of(trace: Trace, wall_offset: int, zone: int) -> Press | None:
     return Press(at, (at // 1000 + zone) // DAY, answer.surface.id, answer.layer.id if answer.layer else "",
                  answer.control, answer.gesture, f"{action.kind} {action.target}",
                  action.target if action.kind == "play" else "", chord, trace.waited // MS,
-                 max(0, trace.worst) // 1000, trace.state == "stopped",
+                 max(0, trace.worst) // 1000, trace.state == "stopped", trace.state == "nothing",
                  action.kind in QUICK or "turn" in answer.gesture)
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from brass_pebble.core.binding import is_gesture
 from brass_pebble.core.macro import parse
 from brass_pebble.core.macro.reach import Reach, reaches
-from brass_pebble.core.parcel.contents import Parcel, without_own
+from brass_pebble.core.parcel.contents import OWN_OF_A_SURFACE, Parcel, without_own
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, match
 from brass_pebble.core.parcel.merge import Choices, Intake, Item, items_of, take_in
 from brass_pebble.core.problem import Problem, ProblemError
@@ -154,6 +154,9 @@ def intake_edit(parcel: Parcel, store: DeskStore, choices: Choices) -> tuple[Edi
     if intake.empty:
         raise ProblemError("nothing of the parcel was chosen", hint="Everything in it is here already, or was left out")
     guests = store.guests()
+    if guests.unreadable:
+        raise ProblemError(f"{FILE} of this desk cannot be read, so it is not known what came from whom", file=FILE,
+                           hint="Put it right, or delete it if everything here is yours; then take the parcel in")
     origin = parcel.manifest.name
     guests = replace(guests, macros={**guests.macros, **dict.fromkeys(intake.macros, origin)},
                      surfaces={**guests.surfaces, **dict.fromkeys(intake.places, origin)})
@@ -187,6 +190,9 @@ def new_desk_files(parcel: Parcel) -> dict[str, str]:
     for name in parcel.tables:
         if name not in without_own(parcel.tables):
             document.pop(name)
+    for name in parcel.surfaces:
+        for field in OWN_OF_A_SURFACE:
+            document["surface"][name].pop(field, None)
     from .guests import Guests
     origin = parcel.manifest.name
     guests = Guests(dict.fromkeys(parcel.macros, origin), dict.fromkeys(parcel.surfaces, origin))

@@ -27,9 +27,11 @@ from brass_pebble.core.parcel.contents import (
     MOST_IN_ALL,
     MOST_SHRUNK,
     OWN_OF_A_DEVICE,
+    OWN_OF_A_SURFACE,
     OWN_TABLES,
     Parcel,
     check_names,
+    check_plain,
     printable,
     read_manifest,
 )
@@ -116,6 +118,8 @@ def _desk_text(text: str, surfaces: set[str] | None) -> str:
         if surfaces is not None and name not in surfaces:
             tables.remove(name)
             continue
+        for field in OWN_OF_A_SURFACE:
+            tables[name].pop(field, None)
         rules = [tables[name].get("device"), *(tables[name].get("also") or [])]
         for rule in rules:
             for field in OWN_OF_A_DEVICE:
@@ -195,6 +199,7 @@ def parcel_of(data: bytes) -> Parcel:
             texts[name] = content.decode("utf-8")
         except UnicodeDecodeError:
             raise ProblemError(f"“{name}” is not a text in UTF-8", hint=_NOTHING) from None
+        check_plain(name, texts[name])
     return _take_apart(manifest, texts, data)
 
 
@@ -234,6 +239,7 @@ def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
         tables = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise ProblemError(f"the parcel's desk.toml is broken: {printable(str(error))}", hint=_NOTHING) from None
+    check_plain("desk.toml", tables)
     version = tables.get("format", 1)
     if text and version != 1:
         raise ProblemError(f"the desk in the parcel has format {version}",
@@ -247,7 +253,9 @@ def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
     layouts = below("layouts/", ".toml")
     for name, layout in layouts.items():
         try:
-            read_layout(tomllib.loads(layout), id=name, file=f"layouts/{name}.toml")
+            drawn = tomllib.loads(layout)
+            check_plain(f"layouts/{name}.toml", drawn)
+            read_layout(drawn, id=name, file=f"layouts/{name}.toml")
         except (tomllib.TOMLDecodeError, RecursionError):
             raise ProblemError(f"the drawing “{name}” in the parcel is broken", hint=_NOTHING) from None
     return Parcel(manifest, text, tables, below("macros/", ".macro"), layouts, below("programs/", ".toml"),

@@ -29,7 +29,8 @@ def _page(desk: Row, surface: Row, history: History, period: str) -> Page:
     found = report(desk, surface, history)
     page = Page(WIDE, HIGH)
     page.shapes += [Words(MARGIN, MARGIN + 4, surface["name"], 4.6, INK, bold=True),
-                    Words(MARGIN, MARGIN + 9.5, f"{found.presses:,} presses in {period}; {found.stopped} runs stopped, "
+                    Words(MARGIN, MARGIN + 9.5, f"{found.presses:,} presses in {period}; {found.stopped} runs "
+                          f"stopped, {found.cancelled} came to nothing, "
                           f"{found.slips} probable slips; never used: {len(found.unused)}", 2.8, QUIET)]
     right = WIDE - MARGIN - LIST
     page.shapes += _heat(surface, found, (MARGIN, MARGIN + 14, right - MARGIN - 8, 116))

@@ -22,6 +22,8 @@ MOST_SHRUNK = 200
 # What of a desk is the person's own, and never given away or taken from others: it opens the network, or names devices.
 OWN_TABLES = ("network",)
 OWN_OF_A_DEVICE = ("serial", "port")
+# Nor of a surface: whether it may take the last keyboard there is, is for whom it belongs to.
+OWN_OF_A_SURFACE = ("may_be_only_keyboard",)
 
 
 @dataclass(frozen=True)
@@ -77,6 +79,36 @@ def printable(name: str) -> str:
     return "".join(char if char.isprintable() else "�" for char in name)[:80]
 
 
+# Besides control characters: what turns the direction of writing round, so that a text reads otherwise than it runs.
+_TURNS = frozenset("\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f")
+_LINE_ENDS = "\n\r\t"
+
+
+def is_plain(text: str) -> bool:
+    """Whether a text has nothing in it that could steer a terminal, or hide what it says."""
+    return not any((char < " " and char not in _LINE_ENDS) or "\x7f" <= char <= "\x9f" or char in _TURNS
+                   for char in text)
+
+
+def check_plain(name: str, value: Any) -> None:
+    """Look through a file's text, or the values of its tables.
+
+    Raises:
+        ProblemError: one of them could steer a terminal or hide what it says.
+    """
+    if isinstance(value, str):
+        if not is_plain(value):
+            raise ProblemError(f"“{name}” holds characters that could steer a terminal, or hide what it says",
+                               hint="Nothing was read. Ask whoever made it for another one")
+    elif isinstance(value, dict):
+        for key, inner in value.items():
+            check_plain(name, key)
+            check_plain(name, inner)
+    elif isinstance(value, list):
+        for inner in value:
+            check_plain(name, inner)
+
+
 def read_manifest(data: object) -> Manifest:
     """A manifest from its JSON.
 
@@ -119,12 +151,12 @@ def without_own(tables: dict[str, Any]) -> dict[str, Any]:
 
 
 def surface_without_own(table: dict[str, Any]) -> dict[str, Any]:
-    """A surface's table without serial numbers and ports."""
+    """A surface's table without serial numbers and ports, and without leave to take the only keyboard."""
     def rule(row: Any) -> Any:
         if not isinstance(row, dict):
             return row
         return {key: value for key, value in row.items() if key not in OWN_OF_A_DEVICE}
-    found = dict(table)
+    found = {key: value for key, value in table.items() if key not in OWN_OF_A_SURFACE}
     if "device" in found:
         found["device"] = rule(found["device"])
     if isinstance(found.get("also"), list):

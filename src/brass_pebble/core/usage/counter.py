@@ -17,6 +17,7 @@ class Count:
 
     presses: int = 0
     stopped: int = 0
+    cancelled: int = 0
     slips: int = 0
     waited: int = 0
     late: int = 0
@@ -80,6 +81,7 @@ class Counter:
         """Count what became of a press that is over."""
         batch, count = self._batch, self._count(press)
         count.stopped += press.stopped
+        count.cancelled += press.cancelled
         count.late += press.late
         count.latest = max(count.latest, press.late)
         bucket = press.day, late_bucket(press.late)

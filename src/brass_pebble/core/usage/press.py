@@ -16,7 +16,8 @@ class Press:
 
     `does` is the action as desk.toml writes it; `chord` what it sends, if that is one chord; `waited` ms that it lost
     waiting for a second tap; `late` how far its latest step was behind its time, in µs; `stopped` says that its run
-    was ended before its end; `quick` that it belongs to what is naturally done back and forth, such as turning.
+    was ended before its end; `cancelled` that nothing came of it (ignored while another one played, or asleep); `quick`
+    that it belongs to what is naturally done back and forth, such as turning.
     """
 
     at: int
@@ -31,6 +32,7 @@ class Press:
     waited: int = 0
     late: int = 0
     stopped: bool = False
+    cancelled: bool = False
     quick: bool = False
 
     @property

@@ -25,6 +25,7 @@ class Used:
     macro: str
     presses: int
     stopped: int
+    cancelled: int
     slips: int
     waited: int
     late: int
@@ -87,6 +88,7 @@ class Report:
     gestures: list[tuple[str, int]]
     layers: list[tuple[str, int]]
     stopped: int
+    cancelled: int
     slips: int
     lost: int
     mean_late: int
@@ -124,7 +126,8 @@ def report(desk: Row, surface: Row, history: History) -> Report:
          for name, times in _sums((row.macro, row.presses) for row in used if row.macro)],
         _sums(("with another" if row.gesture.startswith(WITH) else row.gesture, row.presses) for row in used),
         _sums((row.layer, row.presses) for row in used),
-        sum(row.stopped for row in used), sum(row.slips for row in used), sum(row.waited for row in used),
+        sum(row.stopped for row in used), sum(row.cancelled for row in used),
+        sum(row.slips for row in used), sum(row.waited for row in used),
         sum(row.late for row in used) // presses if presses else 0, max((row.latest for row in used), default=0))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import difflib
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, ClassVar
 
 from rich.text import Text
@@ -167,7 +168,7 @@ class TakeInView(View):
         palette, parcel = self.palette, self.look.parcel
         head = Text("Take in   ", style=f"bold {palette.brass}")
         head.append(parcel.manifest.name, style="bold")
-        head.append(f"   {self.file}   {parcel.manifest.made_with}\n", style=palette.dim)
+        head.append(f"   {Path(self.file).name}   {parcel.manifest.made_with}\n", style=palette.dim)
         head.append("Nothing is changed yet. ", style=f"bold {palette.verdigris}")
         head.append("+ new   = here already   ≠ differs from yours   ☾ sleeps until you approve it   i takes it in",
                     style=palette.dim)

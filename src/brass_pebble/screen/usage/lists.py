@@ -71,7 +71,8 @@ class Lists:
                 text.append(", ".join(f"{name} {times}" for name, times in rows[:4]) + "\n", style=palette.text)
         lost = say_duration(found.lost * MS)
         text.append("stopped   ", style=palette.dim)
-        text.append(f"{found.stopped} runs before their end\n", style=palette.text)
+        text.append(f"{found.stopped} runs before their end, {found.cancelled} presses came to nothing\n",
+                    style=palette.text)
         text.append("waits     ", style=palette.dim)
         text.append(f"{lost} lost waiting for second taps\n" if found.lost else "none lost to double taps\n",
                     style=palette.text)
