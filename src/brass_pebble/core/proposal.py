@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
 
+from .data_table import read_table
 from .identity import DeviceFacts
 from .keys import key_table
 from .layout import Layout
@@ -118,6 +118,4 @@ def _in_order(facts: DeviceFacts, layout: Layout) -> dict[str, int]:
 @cache
 def _hints() -> list[tuple[re.Pattern[str], str]]:
     """The table `data/device-hints.tsv`."""
-    text = (files("brass_pebble.core") / "data" / "device-hints.tsv").read_text(encoding="utf-8")
-    rows = (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
-    return [(re.compile(pattern, re.IGNORECASE), prefix) for pattern, prefix in rows]
+    return [(re.compile(pattern, re.IGNORECASE), prefix) for pattern, prefix in read_table("device-hints.tsv")]

@@ -199,7 +199,8 @@ class Historian:
         self._engine = engine
         self._counter = Counter()
         self.store = HistoryStore(file) if file is not None else None
-        self._worker: Worker | None = None
+        # From the start, so that the first press finds everything in place.
+        self._worker = Worker(engine.loop) if file is not None else None
         self._booked = False
         self._broken = ""
 
@@ -231,9 +232,10 @@ class Historian:
             self._engine.later("history", STORE_EVERY, lambda now: self.save())
 
     def _do(self, job: Callable[[], object], then: Callable[[object], None]) -> None:
-        if self._worker is None:
-            self._worker = Worker(self._engine.loop)
-        self._worker.do(job, then)
+        if self._worker is not None:
+            self._worker.do(job, then)
+        else:
+            then(job())
 
     def save(self) -> None:
         """Store what has been counted."""

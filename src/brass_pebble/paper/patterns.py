@@ -6,7 +6,8 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
+
+from brass_pebble.core.data_table import read_table
 
 from .shapes import Box, Circle, Line, Shape
 
@@ -27,10 +28,8 @@ class Pattern:
 @cache
 def patterns() -> dict[str, Pattern]:
     """The table, by tint."""
-    text = (files("brass_pebble.core") / "data" / "tint-patterns.tsv").read_text(encoding="utf-8")
-    rows = (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
     return {tint: Pattern(colour, kind, float(angle), float(step), float(line))
-            for tint, colour, kind, angle, step, line in rows}
+            for tint, colour, kind, angle, step, line in read_table("tint-patterns.tsv")}
 
 
 def tint_colour(tint: str) -> str:

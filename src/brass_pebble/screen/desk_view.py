@@ -353,8 +353,8 @@ class DeskView(DeskActions):
     def action_keys(self) -> None:
         """All keys."""
         rows = [("arrows", "select a control"), ("Enter", "press it"), ("Space", "hold it down; again: let it go"),
-                ("mouse", "a drawn key is down for as long as the button is"), ("b", "give it another action"),
-                ("Delete", "clear it"), ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
+                ("mouse", "a drawn key is down for as long as the button is"), ("b  Delete", "give it another action; clear it"),
+                ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
                 ("s", "let the selected surface type normally, or wake it"),
                 ("m", "meet a device: find it by pressing it, take it over, draw it, try it"),
                 ("i", "the selected surface's settings; draw it anew, take it off the desk"),
@@ -370,14 +370,11 @@ class DeskView(DeskActions):
                 ("z  PgDn", "one surface large, the whole desk, its row; the next row"),
                 ("[ ] { } \\", "turn or push what moves, on the bench; the wheel and dragging do, too"),
                 ("y  d", "the curve of what moves; devices of the network"),
-                ("V", "versions: every change in words, and the way back"),
-                ("E  I", "give the desk or a surface on, as one file; take one in"),
-                ("G", "guests: what came from somebody else and sleeps until you approve it"),
-                ("h", "usage: what is pressed often, never, or by mistake; better places"),
-                ("v", "labels for the selected surface: print and stick on"),
+                ("v  h  V", "labels to print; usage and better places; versions, and the way back"),
+                ("E  I  G", "give the desk on as one file; take one in; what of it sleeps"),
                 ("Tab", "to the path bar, the traces, and back"),
-                ("p", "what is wrong with the desk's files"), ("t", "light or dark"),
-                ("Ctrl+P", "find a command by name"), ("q", "quit; the engine goes on if it ran before"),
+                ("p  t", "what is wrong with the desk's files; light or dark"),
+                ("Ctrl+P  q", "find a command by name; quit (the engine goes on if it ran before)"),
                 ("", ""), ("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
         self.app.push_screen(Sheet("Keys of the Desk view", key_help(rows, self.palette)))
 

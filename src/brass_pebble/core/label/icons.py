@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
 
+from ..data_table import read_table
 from ..problem import ProblemError, nearest
 
 SIDE = 24.0
@@ -49,10 +49,8 @@ def _part(text: str) -> IconPart:
 @cache
 def icons() -> dict[str, Icon]:
     """All icons, by name."""
-    text = (files("brass_pebble.core") / "data" / "icons.tsv").read_text(encoding="utf-8")
-    rows = (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
     return {name: Icon(name, frozenset(words.split(",")), tuple(_part(part) for part in drawing.split(";")))
-            for name, words, drawing in rows}
+            for name, words, drawing in read_table("icons.tsv")}
 
 
 @cache

@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
 from typing import Any
 
+from ..data_table import read_table
 from ..problem import ProblemError
 
 Size = tuple[float, float]
@@ -37,11 +37,9 @@ class CapKind:
 @cache
 def cap_kinds() -> tuple[CapKind, ...]:
     """The table."""
-    text = (files("brass_pebble.core") / "data" / "cap-sizes.tsv").read_text(encoding="utf-8")
-    rows = (line.split("\t") for line in text.splitlines() if line and not line.startswith("#"))
     return tuple(CapKind(name, re.compile(layout), re.compile(shape), float(below), float(width), float(height),
                          float(step_x), float(step_y))
-                 for name, layout, shape, below, width, height, step_x, step_y in rows)
+                 for name, layout, shape, below, width, height, step_x, step_y in read_table("cap-sizes.tsv"))
 
 
 def kind_of(layout: str, control: dict[str, Any]) -> CapKind:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
 
 from ..action import STOP
+from ..data_table import read_table
 from .press import Press
 
 # How soon after a press it is taken back, and how soon after that the right one follows; in ms.
@@ -18,12 +18,9 @@ ANY = "any"
 @cache
 def opposites() -> dict[str, frozenset[str]]:
     """Chord → the chords that take it back; those for any chord under “any”.  From `data/opposites.tsv`."""
-    text = (files("brass_pebble.core") / "data" / "opposites.tsv").read_text(encoding="utf-8")
     found: dict[str, set[str]] = {}
-    for line in text.splitlines():
-        if line and not line.startswith("#"):
-            chord, back = line.split("\t")
-            found.setdefault(chord, set()).add(back)
+    for chord, back in read_table("opposites.tsv"):
+        found.setdefault(chord, set()).add(back)
     return {chord: frozenset(backs) for chord, backs in found.items()}
 
 

@@ -11,6 +11,7 @@ from brass_pebble.core.problem import ProblemError
 from brass_pebble.engine.intake import look
 from brass_pebble.engine.parcel_file import pack_desk, read_parcel
 from brass_pebble.screen.labels.choices import Choice
+from brass_pebble.screen.one_surface import write_here
 from brass_pebble.screen.sheets import AskText
 from brass_pebble.screen.state import Spot
 
@@ -57,19 +58,8 @@ async def give(view: View, selected: Spot) -> None:
     file = Path.cwd() / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'desk'}.zip"
     store = store_of(view.state.desk["folder"])
 
-    def pack() -> int:
-        data = pack_desk(store, surfaces=[] if what == "desk" or what.startswith("macro ") else [what],
-                         macros=[what.removeprefix("macro ")] if what.startswith("macro ") else [])
-        file.write_bytes(data)
-        return len(data)
-    try:
-        size = await asyncio.to_thread(pack)
-    except ProblemError as error:
-        view.notify(str(error.problem), severity="error", timeout=8)
-        return
-    except OSError as error:
-        view.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
-                    severity="error", timeout=8)
-        return
-    view.notify(f"{file}, {size:,} bytes. Left out: serial numbers, ports, the network, history.", title="Packed",
-                timeout=10)
+    def pack() -> list[Path]:
+        file.write_bytes(pack_desk(store, surfaces=[] if what == "desk" or what.startswith("macro ") else [what],
+                                   macros=[what.removeprefix("macro ")] if what.startswith("macro ") else []))
+        return [file]
+    await write_here(view, file, pack, "Left out: serial numbers, ports, the network, history.", title="Packed")

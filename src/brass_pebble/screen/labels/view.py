@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import re
 from pathlib import Path
 from typing import Any, ClassVar
@@ -20,12 +19,11 @@ from brass_pebble.core.label.faces import MOST_LAYERS, Face, layers_shown
 from brass_pebble.core.label.icons import NO_ICON, icons
 from brass_pebble.core.label.sheet import PAPERS, Label, Sheet
 from brass_pebble.core.label.sizes import kind_of
-from brass_pebble.core.problem import ProblemError
 from brass_pebble.core.shown import show_control
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of, write_pages
 from brass_pebble.paper.surface_map import card_pages, map_page
-from brass_pebble.screen.desk_actions import DeskActions
 from brass_pebble.screen.link import Link
+from brass_pebble.screen.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.sheets import AskText, key_help
 from brass_pebble.screen.sheets import Sheet as ReadingSheet
 from brass_pebble.screen.state import DeskState, Row, Spot
@@ -42,7 +40,7 @@ SAVES = (("the labels as PDF", "labels", ".pdf"), ("the labels as SVG, a file fo
          ("cards for the wallet, one for each layer, as SVG", "cards", ".svg"))
 
 
-class LabelsView(DeskActions):
+class LabelsView(OneSurfaceView):
     """The labels of one surface."""
 
     DEFAULT_CSS = """
@@ -72,12 +70,10 @@ class LabelsView(DeskActions):
     AUTO_FOCUS = "LabelPage"
 
     def __init__(self, state: DeskState, link: Link, surface: str = "") -> None:
-        super().__init__(state, link)
-        self.surface_id = surface
+        super().__init__(state, link, surface)
         self.on_sheet: list[str] = []
         self.paper = "a4"
         self.only_changed = False
-        self.chosen = ""
         self.sheet: Sheet | None = None
         self._about = ""
         self._page = 0
@@ -94,12 +90,6 @@ class LabelsView(DeskActions):
                 yield Sketch()
                 yield Static(id="notes", markup=False)
         yield Footer(show_command_palette=False)
-
-    @property
-    def row(self) -> Row | None:
-        """The surface."""
-        surfaces = self.state.desk["surfaces"]
-        return self.state.surface(self.surface_id) or (surfaces[0] if surfaces else None)
 
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""
@@ -240,13 +230,10 @@ class LabelsView(DeskActions):
             self.chosen = self.sheet.pages[self._page][0].face.control if self.sheet else ""
             self._show()
 
-    def action_surface(self, step: int) -> None:
-        """Another surface."""
-        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
-        if ids:
-            at = ids.index(self.surface_id) if self.surface_id in ids else 0
-            self.surface_id, self.on_sheet, self._page, self.chosen = ids[(at + step) % len(ids)], [], 0, ""
-            self.redraw()
+    def show_surface(self) -> None:
+        """Another surface is shown now: its first layer, its first page."""
+        self.on_sheet, self._page = [], 0
+        self.redraw()
 
     def action_layer(self) -> None:
         """The next layer alone."""
@@ -376,23 +363,7 @@ class LabelsView(DeskActions):
             if what == "labels":
                 remember_printed(self._record(row), self.sheet)
             return written
-        try:
-            written = await asyncio.to_thread(write)
-        except ProblemError as error:
-            self.notify(str(error.problem), severity="error", timeout=8)
-            return
-        except OSError as error:
-            self.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
-                        severity="error", timeout=8)
-            return
-        more = f" and {len(written) - 1} more" if len(written) > 1 else ""
-        self.notify(f"{written[0] if written else file}{more}\nPrint it at 100 %; the ruler tells whether it was.",
-                    title="Saved", timeout=10)
-
-    @on(PathBar.Opened)
-    def _door(self, message: PathBar.Opened) -> None:
-        if message.door == "surface":
-            self.app.open_view("surface", surface=self.surface_id, control=self.chosen)  # type: ignore[attr-defined]
+        await write_here(self, file, write, "Print it at 100 %; the ruler tells whether it was.")
 
     def action_keys(self) -> None:
         """All keys."""

@@ -18,9 +18,9 @@ from brass_pebble.client import Message
 from brass_pebble.core.shown import show_control
 from brass_pebble.core.usage.arrange import Arrangement, propose
 from brass_pebble.core.usage.report import History, Report, Used, report
-from brass_pebble.screen.desk_actions import DeskActions
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.link import Link
+from brass_pebble.screen.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
@@ -41,7 +41,7 @@ def history_of(reply: Row) -> History:
         [tuple(row) for row in reply[name]] for name in ("days", "sessions", "pairs", "slips", "late")))
 
 
-class UsageView(DeskActions):
+class UsageView(OneSurfaceView):
     """The use of one surface."""
 
     DEFAULT_CSS = """
@@ -70,11 +70,9 @@ class UsageView(DeskActions):
     AUTO_FOCUS = ""
 
     def __init__(self, state: DeskState, link: Link, surface: str = "") -> None:
-        super().__init__(state, link)
-        self.surface_id = surface
+        super().__init__(state, link, surface)
         self.page = 0
         self.layer_id = ""
-        self.chosen = ""
         self.period = 0
         self.after = True
         self.free = True
@@ -98,12 +96,6 @@ class UsageView(DeskActions):
     def on_mount(self) -> None:
         """Presses go on."""
         self.set_interval(REFRESH, self.load)
-
-    @property
-    def row(self) -> Row | None:
-        """The surface."""
-        surfaces = self.state.desk["surfaces"]
-        return self.state.surface(self.surface_id) or (surfaces[0] if surfaces else None)
 
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""
@@ -263,13 +255,10 @@ class UsageView(DeskActions):
         """The next list."""
         self.action_page((self.page + 1) % len(PAGES))
 
-    def action_surface(self, step: int) -> None:
-        """Another surface."""
-        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
-        if ids:
-            at = ids.index(self.surface_id) if self.surface_id in ids else 0
-            self.surface_id, self.layer_id, self.chosen = ids[(at + step) % len(ids)], "", ""
-            self._work_out()
+    def show_surface(self) -> None:
+        """Another surface is shown now: its first layer that does anything."""
+        self.layer_id = ""
+        self._work_out()
 
     def action_layer(self) -> None:
         """Another layer."""
@@ -343,15 +332,8 @@ class UsageView(DeskActions):
         desk, history, period = self.state.desk, self._history, PERIODS[self.period][1]
         name = re.sub(r"[^a-z0-9]+", "-", desk["name"].lower()).strip("-") or "desk"
         file = Path.cwd() / f"{name}-usage{kind}"
-        try:
-            written = await asyncio.to_thread(
-                lambda: write_pages(usage_pages(desk, history, period), file, f"{desk['name']}, usage"))
-        except OSError as error:
-            self.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
-                        severity="error", timeout=8)
-            return
-        more = f" and {len(written) - 1} more" if len(written) > 1 else ""
-        self.notify(f"{written[0]}{more}", title="Saved", timeout=8)
+        await write_here(self, file, lambda: write_pages(usage_pages(desk, history, period), file,
+                                                         f"{desk['name']}, usage"), "")
 
     @work(group="history", exclusive=True)
     async def action_history(self) -> None:
@@ -365,11 +347,6 @@ class UsageView(DeskActions):
         elif choice == "erase" and await self.ask("erase_usage") is not None:
             self.notify("Nothing is left of it.", title="Erased", timeout=5)
         self.load()
-
-    @on(PathBar.Opened)
-    def _door(self, message: PathBar.Opened) -> None:
-        if message.door == "surface":
-            self.app.open_view("surface", surface=self.surface_id, control=self.chosen)  # type: ignore[attr-defined]
 
     def action_keys(self) -> None:
         """All keys."""
