@@ -353,7 +353,8 @@ class DeskView(DeskActions):
     def action_keys(self) -> None:
         """All keys."""
         rows = [("arrows", "select a control"), ("Enter", "press it"), ("Space", "hold it down; again: let it go"),
-                ("mouse", "a drawn key is down for as long as the button is"), ("b  Delete", "give it another action; clear it"),
+                ("mouse", "a drawn key is down for as long as the button is"),
+                ("b  Delete", "give it another action; clear it"),
                 ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
                 ("s", "let the selected surface type normally, or wake it"),
                 ("m", "meet a device: find it by pressing it, take it over, draw it, try it"),
