@@ -22,8 +22,8 @@ from figures import Figure, percentile
 OPENINGS, EDITS, LOOKS = 5, 20, 3
 PRESSES, YEAR = 1_000_000, 365
 # A key of the desk, the view that it opens, and what stands on it when it is there.
-VIEWS = (("l", "the Surface view", "Press a control to select it"), ("v", "the Labels view", "every text fits|is printed as"),
-         ("V", "the Versions view", "what this version changed"), ("k", "the Clashes view", "worth knowing"))
+VIEWS = (("l", "the Surface view", "Press a control to select it"),
+         ("v", "the Labels view", "every text fits|is printed as"), ("V", "the Versions view", "what this version changed"), ("k", "the Clashes view", "worth knowing"))
 PAGES = (("1", "late "), ("2", "used in this time|○ "), ("3", "meant was|Nothing that looks"), ("4", "▸"),
          ("5", "of its time"), ("6", "less way|well arranged"))
 

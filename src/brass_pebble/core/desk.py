@@ -127,6 +127,19 @@ class Surface:
         except ProblemError:
             return None
 
+    @cached_property
+    def plays(self) -> tuple[str, ...]:
+        """The macros that it plays, by id, each once."""
+        return tuple(dict.fromkeys(
+            action.target for layer in self.layers for binding in layer.bindings.values()
+            for action in (binding.action, *binding.action.steps) if action.kind == "play"))
+
+    @cached_property
+    def leans_on_others(self) -> bool:
+        """Whether anything of it is bound together with a control of another surface."""
+        return any(gesture.startswith(WITH) and "/" in gesture for layer in self.layers
+                   for _, gesture in layer.bindings)
+
     def can_wake_itself(self) -> bool:
         """Whether one of its controls puts it to rest and wakes it."""
         return any(binding.action.target == "rest or wake" for layer in self.layers

@@ -125,6 +125,13 @@ class MotionPlan:
     drive: Answer | None = None
 
 
+def leads_to_the_same(before: Desk, desk: Desk, surface: Surface) -> bool:
+    """Whether every control of a surface leads to the very same on two desks."""
+    return (before.surfaces.get(surface.id) is surface and before.tap == desk.tap and not surface.leans_on_others
+            and all(before.macros.get(name) is desk.macros.get(name)
+                    and before.broken_macros.get(name) == desk.broken_macros.get(name) for name in surface.plays))
+
+
 class Planner:
     """Makes plans for one desk."""
 

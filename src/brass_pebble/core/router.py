@@ -14,7 +14,7 @@ from .layers import ONE_PRESS, Layers, find_layer
 from .macro.program import Macro, Program
 from .macro.values import Given
 from .mover import Mover
-from .plan import Answer, MotionPlan, Plan, Planner, Spot
+from .plan import Answer, MotionPlan, Plan, Planner, Spot, leads_to_the_same
 from .player import Effect, Live, Manner, Player, Run
 from .signal import PART, STRUCK
 from .trace import Trace
@@ -81,9 +81,12 @@ class Router:
 
     def load(self, desk: Desk) -> None:
         """Use another desk from now on.  Controls held and runs playing end as they began."""
-        self.desk = desk
+        before, self.desk = self.desk, desk
         self._planner = Planner(desk)
-        self._plans, self._ready, self._motion = {}, {}, {}
+        # What surfaces lead to that are just as they were is known already.
+        self._ready = {name: self._ready[name] for name, surface in desk.surfaces.items()
+                       if name in self._ready and leads_to_the_same(before, desk, surface)}
+        self._plans, self._motion = {}, {}
         self.mover.load(desk)
         self.layers.load(desk)
         self.follow_layers()

@@ -30,7 +30,6 @@ class WrittenSurface:
 
     surface: Surface
     made_from: tuple[object, ...]
-    plays: tuple[str, ...]
     text: str
 
 
@@ -101,15 +100,9 @@ class DeskRows:
                            and not any(control.code in codes for codes in knows))
         whys = tuple(layers.why(surface, layer.id) for layer in surface.layers)
         known = self.written.get(surface.id)
-        if known is not None and known.surface is surface:
-            if known.made_from == (whys, absent, desk.middle_c, *_macros(desk, known.plays)):
-                return known.text
-            plays = known.plays
-        else:
-            plays = tuple({binding.action.target for layer in surface.layers for binding in layer.bindings.values()
-                           if binding.action.kind == "play"} | {
-                step.target for layer in surface.layers for binding in layer.bindings.values()
-                for step in binding.action.steps if step.kind == "play"})
+        made_from = (whys, absent, desk.middle_c, *_macros(desk, surface.plays))
+        if known is not None and known.surface is surface and known.made_from == made_from:
+            return known.text
         row: dict[str, Any] = {
             "layers": [layer_row(desk, layer, why) for layer, why in zip(surface.layers, whys, strict=True)],
             "controls": [{**control_row(desk, surface, control), **({"absent": True} if control.id in absent else {})}
@@ -117,8 +110,7 @@ class DeskRows:
         show_surface(row)
         compact(row)
         text = _json(row)[1:-1]
-        made_from = (whys, absent, desk.middle_c, *_macros(desk, plays))
-        self.written[surface.id] = WrittenSurface(surface, made_from, plays, text)
+        self.written[surface.id] = WrittenSurface(surface, made_from, text)
         return text
 
 

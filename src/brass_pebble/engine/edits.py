@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
@@ -17,7 +16,6 @@ from brass_pebble.core.problem import ProblemError
 from brass_pebble.core.rearrange import Change
 
 from .fragments import edited_fragment
-from .tables import parse_tables
 
 Path = tuple[str, ...]
 # surface, its id, layer, its id, gesture, control
@@ -125,49 +123,11 @@ def apply_edit(text: str, edit: Edit) -> str:
     surfaces = {path[1] for path, _ in edit.values if len(path) > 2 and path[0] == "surface"}
     if len(surfaces) == 1 and all(len(path) > 2 and path[0] == "surface" for path, _ in edit.values):
         part = edited_fragment(text, surfaces.pop(), change)
-        if part is not None and _as_meant(text, part, edit):
+        if part is not None:
             return part
     document: Any = tomlkit.parse(text)
     change(document)
     return tomlkit.dumps(document)
-
-
-def _as_meant(before: str, after: str, edit: Edit) -> bool:
-    """Whether a text says what it said before the edit, and what the edit sets: a part cut out at the wrong place
-    would not."""
-    try:
-        wanted, found = parse_tables(before), parse_tables(after)
-    except tomllib.TOMLDecodeError:
-        return False
-    for path, value in edit.values:
-        wanted = _with(wanted, path, value)
-    # All but the surface in question must be just as before; there, tables that became empty do not matter.
-    name = edit.values[0][0][1]
-    one, other = wanted["surface"], found.get("surface", {})
-    return (all(wanted[key] == found.get(key) for key in wanted if key != "surface") and wanted.keys() == found.keys()
-            and one.keys() == other.keys() and all(one[key] == other[key] for key in one if key != name)
-            and bool(_bare(one[name]) == _bare(other[name])))
-
-
-def _with(data: dict[str, Any], path: Path, value: Any) -> dict[str, Any]:
-    """Tables with another value at a path; those on the way are new ones, all others the same."""
-    changed = dict(data)
-    key = path[0]
-    if len(path) > 1:
-        if value is not None or key in changed:
-            changed[key] = _with(changed.get(key, {}), path[1:], value)
-    elif value is None:
-        changed.pop(key, None)
-    else:
-        changed[key] = value
-    return changed
-
-
-def _bare(value: Any) -> Any:
-    """Plain values, without tables that became empty."""
-    if isinstance(value, dict):
-        return {key: bare for key, inner in value.items() if (bare := _bare(inner)) != {}}
-    return [_bare(inner) for inner in value] if isinstance(value, list | tuple) else value
 
 
 def reverse(edit: Edit, data: dict[str, Any], read_file: Callable[[str], str | None], text: str = "") -> Edit:

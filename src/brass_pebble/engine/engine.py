@@ -495,10 +495,12 @@ class Engine:
     def reload_soon(self) -> None:
         """The desk's files changed: read them when the writing has come to rest."""
         self.alarm("reload", time.monotonic_ns() + 60 * MS,
-                   lambda now: self.worker.do(self.store.load, self.take_loaded))
+                   lambda now: self.worker.do(self.store.reload, self.take_loaded))
 
     def take_loaded(self, result: object) -> None:
-        """A desk was read on the worker: use it, or keep the last good one."""
+        """A desk was read on the worker: use it, or keep the last good one.  None: nothing has changed."""
+        if result is None:
+            return
         if not isinstance(result, Loaded):
             log.error("reading the desk failed: %r", result)
             self.add_problem(Problem(f"the desk could not be read: {result}", hint="The desk before keeps running"))

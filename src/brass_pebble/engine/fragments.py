@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import re
+import tomllib
 from typing import Any
+
+from .tables import know_tables, parse_tables
 
 _HEADER = re.compile(r'^\[\[?\s*surface\s*\.\s*(?:"([^"\\]+)"|([A-Za-z0-9_-]+))\s*[.\]]', re.MULTILINE)
 _ANY_HEADER = re.compile(r"^\s*\[", re.MULTILINE)
@@ -43,7 +46,11 @@ def _above(text: str, at: int) -> int:
 
 
 def edited_fragment(text: str, surface: str, change: Any) -> str | None:
-    """The text with `change` made on the document of one surface's part alone; None where that cannot be done."""
+    """The text with `change` made on the document of one surface's part alone; None where that cannot be done.
+
+    The part has to say of the surface just what the whole says, before and after: one cut out at the wrong place, in
+    a text of several lines that looks like a header, would not.
+    """
     if len(text) < LEAST:
         return None
     found = find_fragment(text, surface)
@@ -53,9 +60,18 @@ def edited_fragment(text: str, surface: str, change: Any) -> str | None:
     from tomlkit.exceptions import TOMLKitError
     start, end = found
     try:
+        whole = parse_tables(text)
+        if tomllib.loads(text[start:end]) != {"surface": {surface: whole["surface"][surface]}}:
+            return None
         document = tomlkit.parse(text[start:end])
         change(document)
         part = tomlkit.dumps(document)
-    except (TOMLKitError, KeyError, TypeError, ValueError):
+        tables = tomllib.loads(part)["surface"]
+        if tables.keys() != {surface}:
+            return None
+    except (TOMLKitError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError):
         return None
-    return text[:start] + part + text[end:]
+    after = text[:start] + part + text[end:]
+    # What the new text says is known without taking all of it apart.
+    know_tables(after, {**whole, "surface": {**whole["surface"], surface: tables[surface]}})
+    return after

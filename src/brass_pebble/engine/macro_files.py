@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,6 +15,9 @@ from brass_pebble.core.macro.reach import put_to_sleep
 from brass_pebble.core.macro.reader import walk
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.problem import Problem
+
+# Times of files are this coarse at worst, in ns.
+SETTLED = 2_000_000_000
 
 
 @dataclass
@@ -33,20 +37,32 @@ class MacroFiles:
     folder: Path
     known: dict[str, KnownMacro] = field(default_factory=dict)
     made_with: tuple[object, ...] = ()
+    _seen: dict[str, tuple[tuple[int, int, int], str]] = field(default_factory=dict)
 
     def texts(self) -> dict[str, str]:
         """Every macro's text by its id; broken bytes are replaced by what they are not."""
         found = {}
+        seen: dict[str, tuple[tuple[int, int, int], str]] = {}
         try:
-            names = sorted(entry.name for entry in os.scandir(self.folder) if entry.name.endswith(".macro"))
+            entries = sorted((entry for entry in os.scandir(self.folder) if entry.name.endswith(".macro")),
+                             key=lambda entry: entry.name)
         except OSError:
             return {}
-        for name in names:
+        for entry in entries:
             try:
-                text = (self.folder / name).read_bytes().decode("utf-8", "surrogateescape")
+                about = entry.stat()
+                stamp = about.st_mtime_ns, about.st_size, about.st_ino
+                known = self._seen.get(entry.name)
+                # A file that was written a moment ago may be written again within the same tick of its clock.
+                if known is not None and known[0] == stamp and time.time_ns() - about.st_mtime_ns > SETTLED:
+                    text = known[1]
+                else:
+                    text = (self.folder / entry.name).read_bytes().decode("utf-8", "surrogateescape")
+                seen[entry.name] = stamp, text
             except OSError:
                 text = "\udcff"
-            found[name.removesuffix(".macro")] = text
+            found[entry.name.removesuffix(".macro")] = text
+        self._seen = seen
         return found
 
     def read(self, texts: dict[str, str], tap: int, gap: int, typist: Typist | None, keyboard: str,

@@ -71,6 +71,7 @@ class DeskStore:
     approvals: Path | None = None
     _text: str = ""
     _tables: dict[str, Any] | None = None
+    _read_from: tuple[object, ...] | None = None
     _unsettled: tuple[str, dict[str, str]] | None = None
     _drafts: dict[str, Draft] = field(default_factory=dict)
     _known: dict[str, KnownSurface] = field(default_factory=dict)
@@ -122,7 +123,23 @@ class DeskStore:
             if collecting:
                 gc.enable()
 
+    def reload(self) -> Loaded | None:
+        """Read everything if anything has changed since it was read last; None if nothing has."""
+        if self._read_from is not None and self._read_from == self._read_now():
+            return None
+        return self.load()
+
+    def _read_now(self) -> tuple[object, ...] | None:
+        """What the desk is made from: another one says that it has to be read again."""
+        try:
+            text = self.file.read_text(encoding="utf-8")
+        except (OSError, UnicodeDecodeError):
+            return None
+        layouts = tuple((str(file), file.stat().st_mtime_ns) for file in self._layout_files().values() if file.exists())
+        return text, self.macro_files.texts(), self.guests().mark, layouts
+
     def _load(self) -> Loaded:
+        self._read_from = None
         try:
             text = self.file.read_text(encoding="utf-8")
         except FileNotFoundError:
@@ -162,6 +179,8 @@ class DeskStore:
         self._text, self._tables = text, data
         self._unsettled = (text, texts)
         problems += self._sleeping(desk, guests)
+        self._read_from = (text, texts, guests.mark, tuple(
+            (str(file), file.stat().st_mtime_ns) for file in layouts.values() if file.exists()))
         return Loaded(desk, [*found, *problems])
 
     def _read_layout(self, file: Path, problems: list[Problem]) -> Layout | None:

@@ -126,11 +126,16 @@ class Lists:
         return self._more(text, len(found.pairs) - self._rows + 2)
 
     def _days(self) -> Text:
-        palette, history, text = self._palette, self._history, Text()
+        palette, history, text = self._palette, self._history, Text(no_wrap=True, overflow="ellipsis")
         if not history.days:
             return self._nothing("No day with a press yet.")
         most = max(times for _, times in history.days)
-        room = max(3, (self._rows - 6) // 2)
+        total = sum(count for _, count in history.late)
+        if total:
+            within = sum(count for bucket, count in history.late if bucket <= 10)
+            text.append(f"{100 * within / total:.1f} % of all presses had every step within 1 ms of its time\n\n",
+                        style=palette.verdigris)
+        room = max(3, (self._rows - 8) // 2)
         for day, times in history.days[-room:]:
             text.append(time.strftime("%a %d %b  ", time.gmtime(day * DAY)), style=palette.dim)
             text.append(f"{times:>6} ", style=f"bold {palette.text}")
@@ -140,14 +145,9 @@ class Lists:
             text.append(time.strftime("%d %b %H:%M  ", time.localtime(began)), style=palette.dim)
             length = max(0, ended - began)
             lasted = say_duration(length * 1000 * MS) if length else ""
-            text.append(f"{lasted:>11} {times:>6} presses", style=palette.text)
+            text.append(f"{lasted:>9} {times:>6} presses", style=palette.text)
             text.append(f", {stopped} stopped" if stopped else "", style=palette.text)
             text.append(f", {slips} slips\n" if slips else "\n", style=palette.rust if slips else palette.text)
-        total = sum(count for _, count in history.late)
-        if total:
-            within = sum(count for bucket, count in history.late if bucket <= 10)
-            text.append(f"\n{100 * within / total:.1f} % of all presses had every step within 1 ms of its time\n",
-                        style=palette.verdigris)
         return text
 
     def _better(self, arrangement: Arrangement) -> Text:
