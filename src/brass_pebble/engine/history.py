@@ -10,7 +10,7 @@ import sqlite3
 import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.action import PASS
 from brass_pebble.core.trace import Trace
@@ -39,14 +39,17 @@ SCHEMA = """
 CREATE TABLE IF NOT EXISTS session (id INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS used (session INTEGER, day INTEGER, surface TEXT, layer TEXT, control TEXT, gesture TEXT,
     does TEXT, macro TEXT, presses INTEGER, stopped INTEGER, cancelled INTEGER, slips INTEGER, waited INTEGER,
-    late INTEGER, latest INTEGER, PRIMARY KEY (day, session, surface, layer, control, gesture, does)) WITHOUT ROWID;
+    late INTEGER, latest INTEGER, PRIMARY KEY (surface, day, session, layer, control, gesture, does)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS total (day INTEGER, session INTEGER, presses INTEGER, stopped INTEGER, slips INTEGER,
+    PRIMARY KEY (day, session)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS pair (day INTEGER, surface TEXT, one TEXT, other_surface TEXT, other TEXT, times INTEGER,
-    PRIMARY KEY (day, surface, one, other_surface, other)) WITHOUT ROWID;
+    PRIMARY KEY (surface, day, one, other_surface, other)) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS pair_to ON pair (other_surface, day);
 CREATE TABLE IF NOT EXISTS slip (day INTEGER, surface TEXT, control TEXT, does TEXT, meant TEXT, times INTEGER,
-    PRIMARY KEY (day, surface, control, does, meant)) WITHOUT ROWID;
+    PRIMARY KEY (surface, day, control, does, meant)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS late (day INTEGER, bucket INTEGER, presses INTEGER, PRIMARY KEY (day, bucket)) WITHOUT ROWID;
 """
-TABLES = ("session", "used", "pair", "slip", "late")
+TABLES = ("session", "total", "used", "pair", "slip", "late")
 VERSION = 1
 
 
@@ -101,6 +104,14 @@ class HistoryStore:
                     [(self._session, day, *where, c.presses, c.stopped, c.cancelled, c.slips, c.waited, c.late,
                       c.latest)
                      for (day, where), c in batch.counts.items()])
+                totals: dict[int, list[int]] = {}
+                for (day, _), count in batch.counts.items():
+                    row = totals.setdefault(day, [0, 0, 0])
+                    row[0], row[1], row[2] = row[0] + count.presses, row[1] + count.stopped, row[2] + count.slips
+                base.executemany("INSERT INTO total VALUES (?,?,?,?,?) ON CONFLICT DO UPDATE SET "
+                                 "presses = presses + excluded.presses, stopped = stopped + excluded.stopped, "
+                                 "slips = slips + excluded.slips",
+                                 [(day, self._session, *row) for day, row in totals.items()])
                 base.executemany("INSERT INTO pair VALUES (?,?,?,?,?,?) ON CONFLICT DO UPDATE SET "
                                  "times = times + excluded.times",
                                  [(day, *one, *other, times) for (day, one, other), times in batch.pairs.items()])
@@ -115,8 +126,8 @@ class HistoryStore:
         finally:
             base.close()
 
-    def read(self, since: int = 0) -> History:
-        """Everything since a day (days since 1970).
+    def read(self, since: int = 0, surface: str = "") -> History:
+        """Everything since a day (days since 1970): of all surfaces, or what concerns one; days and sessions of all.
 
         Raises:
             HistoryError: the file cannot be read.
@@ -124,23 +135,25 @@ class HistoryStore:
         if not self.file.exists():
             return History()
         base = self._open()
+        one, two = ("surface = ? AND", (surface, since)) if surface else ("", (since,))
+        either, four = (("(surface = ? OR other_surface = ?) AND", (surface, surface, since)) if surface
+                        else ("", (since,)))
         try:
-            def rows(query: str) -> list[tuple[int, ...]]:
-                return base.execute(query, (since,)).fetchall()
-            used = base.execute(
-                "SELECT surface, layer, control, gesture, does, macro, sum(presses), sum(stopped), sum(cancelled), "
-                "sum(slips), sum(waited), sum(late), max(latest) FROM used WHERE day >= ? "
-                "GROUP BY 1, 2, 3, 4, 5, 6", (since,))
+            def rows(query: str, values: tuple[object, ...] = (since,)) -> list[Any]:
+                return base.execute(query, values).fetchall()
             return History(
-                [Used(*row) for row in used],
-                rows("SELECT day, sum(presses) FROM used WHERE day >= ? GROUP BY day ORDER BY day"),  # type: ignore[arg-type]
-                rows("SELECT began, ended, sum(presses), sum(stopped), sum(slips) FROM session JOIN used "  # type: ignore[arg-type]
-                     "ON used.session = session.id WHERE day >= ? GROUP BY session.id ORDER BY began DESC LIMIT 500"),
-                rows("SELECT surface, one, other_surface, other, sum(times) AS n FROM pair WHERE day >= ? "  # type: ignore[arg-type]
-                     "GROUP BY 1, 2, 3, 4 ORDER BY n DESC LIMIT 5000"),
-                rows("SELECT surface, control, does, meant, sum(times) AS n FROM slip WHERE day >= ? "  # type: ignore[arg-type]
-                     "GROUP BY 1, 2, 3, 4 HAVING n > 0 ORDER BY n DESC"),
-                rows("SELECT bucket, sum(presses) FROM late WHERE day >= ? GROUP BY bucket ORDER BY bucket"))  # type: ignore[arg-type]
+                [Used(*row) for row in rows(
+                    "SELECT surface, layer, control, gesture, does, macro, sum(presses), sum(stopped), sum(cancelled), "
+                    f"sum(slips), sum(waited), sum(late), max(latest) FROM used WHERE {one} day >= ? "
+                    "GROUP BY 1, 2, 3, 4, 5, 6", two)],
+                rows("SELECT day, sum(presses) FROM total WHERE day >= ? GROUP BY day ORDER BY day"),
+                rows("SELECT began, ended, sum(presses), sum(stopped), sum(slips) FROM session JOIN total "
+                     "ON total.session = session.id WHERE day >= ? GROUP BY session.id ORDER BY began DESC LIMIT 500"),
+                rows(f"SELECT surface, one, other_surface, other, sum(times) AS n FROM pair WHERE {either} day >= ? "
+                     "GROUP BY 1, 2, 3, 4 ORDER BY n DESC LIMIT 5000", four),
+                rows(f"SELECT surface, control, does, meant, sum(times) AS n FROM slip WHERE {one} day >= ? "
+                     "GROUP BY 1, 2, 3, 4 HAVING n > 0 ORDER BY n DESC", two),
+                rows("SELECT bucket, sum(presses) FROM late WHERE day >= ? GROUP BY bucket ORDER BY bucket"))
         except sqlite3.DatabaseError as error:
             raise HistoryError(f"the history {self.file} cannot be read: {error}. Move the file away, and a new one is "
                                "begun") from None
@@ -251,11 +264,11 @@ class Historian:
             from brass_pebble.core.problem import Problem
             self._engine.add_problem(Problem(f"what surfaces did is not counted: {result}"))
 
-    def read(self, since: int, then: Callable[[object], None]) -> None:
-        """Hand on the history since a day, with everything up to now."""
+    def read(self, since: int, surface: str, then: Callable[[object], None]) -> None:
+        """Hand on the history since a day, of one surface or of all, with everything up to now."""
         self.save()
         store = self.store or HistoryStore(Path("/nonexistent"))
-        self._do(lambda: store.read(since), then)
+        self._do(lambda: store.read(since, surface), then)
 
     def erase(self, then: Callable[[object], None]) -> None:
         """Forget everything."""

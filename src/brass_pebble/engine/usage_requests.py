@@ -30,7 +30,7 @@ class UsageRequests:
         self._requests = requests
 
     def do_usage(self, client: Client, message: Message) -> None:
-        """The history of the last `days` (0 for all)."""
+        """The history of the last `days` (0 for all), of one `surface` or of all; days and sessions always of all."""
         engine, number = self._engine, message.get("id")
         days = max(0, int(message.get("days", 0)))
         today = int((time.time() + local_zone(time.time())) // DAY)
@@ -42,7 +42,7 @@ class UsageRequests:
                 engine.server.reply(client, number, {"on": engine.historian.on, "today": today, **asdict(result)})
             else:
                 engine.server.refuse(client, number, Refusal(f"the history cannot be read: {result}", "See the log"))
-        engine.historian.read(today - days + 1 if days else 0, done)
+        engine.historian.read(today - days + 1 if days else 0, str(message.get("surface", "")), done)
 
     def do_erase_usage(self, client: Client, message: Message) -> None:
         """Forget everything that surfaces did, for good."""

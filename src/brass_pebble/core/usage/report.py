@@ -47,8 +47,8 @@ class History:
 
     @property
     def presses(self) -> int:
-        """All presses."""
-        return sum(row.presses for row in self.used)
+        """All presses, of every surface."""
+        return sum(times for _, times in self.days)
 
 
 @dataclass(frozen=True)

@@ -114,7 +114,8 @@ class UsageView(OneSurfaceView):
         """Ask for the history, and show it."""
         if not self.state.connected:
             return
-        reply = await self.ask("usage", days=PERIODS[self.period][0])
+        row = self.row
+        reply = await self.ask("usage", days=PERIODS[self.period][0], surface=row["id"] if row else "")
         if reply is not None:
             self.counting = bool(reply["on"])
             self._history = history_of(reply)
@@ -258,7 +259,7 @@ class UsageView(OneSurfaceView):
     def show_surface(self) -> None:
         """Another surface is shown now: its first layer that does anything."""
         self.layer_id = ""
-        self._work_out()
+        self.load()
 
     def action_layer(self) -> None:
         """Another layer."""
@@ -325,11 +326,12 @@ class UsageView(OneSurfaceView):
         """Write the charts of all surfaces."""
         kind = await self.app.push_screen_wait(Choice("Save the charts", f"Into {Path.cwd()}:",
                                                       [("as PDF", ".pdf"), ("as SVG, a file for each page", ".svg")]))
-        if kind is None or self._history is None:
+        reply = await self.ask("usage", days=PERIODS[self.period][0]) if kind is not None else None
+        if reply is None:
             return
         from brass_pebble.paper.label_files import write_pages
         from brass_pebble.paper.usage_chart import usage_pages
-        desk, history, period = self.state.desk, self._history, PERIODS[self.period][1]
+        desk, history, period = self.state.desk, history_of(reply), PERIODS[self.period][1]
         name = re.sub(r"[^a-z0-9]+", "-", desk["name"].lower()).strip("-") or "desk"
         file = Path.cwd() / f"{name}-usage{kind}"
         await write_here(self, file, lambda: write_pages(usage_pages(desk, history, period), file,
