@@ -23,7 +23,9 @@ WORTH = 0.01
 MOST_SWAPS = 12
 # Below so many presses nothing can be said of a surface, and what was not used may still be wanted.
 ENOUGH, ENOUGH_TO_FREE = 50, 300
-MOST_MOVED = 40
+MOST_MOVED = 18
+# A face's strongest links count: those beyond hardly move anything.
+MOST_LINKS = 8
 # What mistaking one for the other costs while they lie side by side, in the same measure.
 MISTAKE = 4.0
 # Drawings with more controls are typed on with both hands.
@@ -82,6 +84,9 @@ class Travel:
             wrong = mistakes.get((one, other), 0) + mistakes.get((other, one), 0)
             self._links.setdefault(one, []).append((other, times, wrong))
             self._links.setdefault(other, []).append((one, times, wrong))
+        for face, linked in self._links.items():
+            self._links[face] = sorted(linked, key=lambda link: -link[1] - MISTAKE * link[2])
+        self._strongest = {face: linked[:MOST_LINKS] for face, linked in self._links.items()}
         self._reach = {name: min(self._fitts(home, control) for home in homes)
                        for name, control in self._by_id.items()}
         self._apart: dict[tuple[str, str], tuple[float, float]] = {}
@@ -93,22 +98,23 @@ class Travel:
 
     def _between(self, one: str, other: str) -> tuple[float, float]:
         """What the way between two controls costs, and how near they are for mistakes (1: side by side)."""
-        key = (one, other) if one < other else (other, one)
-        if key not in self._apart:
-            a, b = self._by_id[one], self._by_id[other]
-            way = (self._fitts(_middle(a), b) + self._fitts(_middle(b), a)) / 2
-            (ax, ay), (bx, by) = _middle(a), _middle(b)
-            self._apart[key] = way, math.exp(1 - max(1.0, math.hypot(ax - bx, ay - by)))
-        return self._apart[key]
+        a, b = self._by_id[one], self._by_id[other]
+        way = (self._fitts(_middle(a), b) + self._fitts(_middle(b), a)) / 2
+        (ax, ay), (bx, by) = _middle(a), _middle(b)
+        return way, math.exp(1 - max(1.0, math.hypot(ax - bx, ay - by)))
 
     def of(self, face: str, at: dict[str, str]) -> float:
-        """What one face costs where the faces lie as `at` says, with everything that is linked to it."""
+        """What one face costs where the faces lie as `at` says, with what is most linked to it."""
         place = at[face]
         cost = self.uses.get(face, 0) * self._reach[place]
-        for other, times, wrong in self._links.get(face, ()):
-            if other in at:
-                way, near = self._between(place, at[other])
-                cost += times * way + wrong * MISTAKE * near
+        apart = self._apart
+        for other, times, wrong in self._strongest.get(face, ()):
+            there = at.get(other)
+            if there is not None:
+                found = apart.get((place, there))
+                if found is None:
+                    found = apart[place, there] = self._between(place, there)
+                cost += times * found[0] + wrong * MISTAKE * found[1]
         return cost
 
     def total(self, at: dict[str, str]) -> float:
@@ -180,17 +186,26 @@ def _improve(at: dict[str, str], travel: Travel, places: list[Row], rows: dict[s
     """The best exchange of two places, again and again, while it is worth it."""
     movable = sorted((face for face in at if face not in fixed), key=lambda face: -travel.uses.get(face, 0))
     by_id = {control["id"]: control for control in places}
+    suits: dict[tuple[str, str], bool] = {}
+
+    def fits(face: str, place: str) -> bool:
+        """Whether a face can lie on a place: worked out once, from where it lies at first."""
+        key = face, place
+        if key not in suits:
+            suits[key] = _fits(rows[face], by_id[place], by_id.get(face))
+        return suits[key]
     for _ in range(MOST_SWAPS):
         holder = {place: face for face, place in at.items()}
         best, saved = None, WORTH * before
         for face in movable[:MOST_MOVED]:
-            for place, control in by_id.items():
+            here = at[face]
+            own = travel.of(face, at)
+            for place in by_id:
                 other = holder.get(place)
-                here = at[face]
-                if place == here or other in fixed or not _fits(rows[face], control, by_id.get(here)) or (
-                        other is not None and not _fits(rows[other], by_id[here], control)):
+                if place == here or other in fixed or not fits(face, place) or (
+                        other is not None and not fits(other, here)):
                     continue
-                cost = travel.of(face, at) + (travel.of(other, at) if other else 0.0)
+                cost = own + (travel.of(other, at) if other else 0.0)
                 at[face] = place
                 if other:
                     at[other] = here

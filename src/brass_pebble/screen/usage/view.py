@@ -77,6 +77,7 @@ class UsageView(OneSurfaceView):
         self.after = True
         self.free = True
         self.counting = True
+        self._busy = False
         self._history: History | None = None
         self._report: Report | None = None
         self._arrangement = Arrangement("")
@@ -95,7 +96,12 @@ class UsageView(OneSurfaceView):
 
     def on_mount(self) -> None:
         """Presses go on."""
-        self.set_interval(REFRESH, self.load)
+        self.set_interval(REFRESH, self._refresh)
+
+    def _refresh(self) -> None:
+        """Ask again, unless an answer is still being worked out."""
+        if not self._busy:
+            self.load()
 
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""
@@ -130,12 +136,19 @@ class UsageView(OneSurfaceView):
         if not any(layer["id"] == self.layer_id for layer in row["layers"]):
             self.layer_id = next((layer["id"] for layer in row["layers"] if layer["bindings"]), "")
         layer = next((layer for layer in row["layers"] if layer["id"] == self.layer_id), None)
-        desk, free = self.state.desk, self.free
+        desk, free, wanted = self.state.desk, self.free, self.page == BETTER
 
         def compute() -> tuple[Report, Arrangement]:
-            return report(desk, row, history), (propose(row, layer, history, row["home"], free=free) if layer
-                                                else Arrangement("", why="this surface has no layer yet"))
-        self._report, self._arrangement = await asyncio.to_thread(compute)
+            if layer is None:
+                return report(desk, row, history), Arrangement("", why="this surface has no layer yet")
+            # A proposal takes a moment: only who looks at it waits for it.
+            return report(desk, row, history), (propose(row, layer, history, row["home"], free=free) if wanted
+                                                else Arrangement(layer["id"], why="not looked for yet"))
+        self._busy = True
+        try:
+            self._report, self._arrangement = await asyncio.to_thread(compute)
+        finally:
+            self._busy = False
         self.show()
 
     def show(self) -> None:
@@ -250,7 +263,10 @@ class UsageView(OneSurfaceView):
     def action_page(self, number: int) -> None:
         """Another list."""
         self.page = number
-        self.show()
+        if number == BETTER:
+            self._work_out()
+        else:
+            self.show()
 
     def action_next_page(self) -> None:
         """The next list."""
@@ -277,9 +293,12 @@ class UsageView(OneSurfaceView):
 
     def action_compare(self) -> None:
         """The proposal's drawing as it would be, or as it is."""
-        self.after = not self.after if self.page == BETTER else True
-        self.page = BETTER
-        self.show()
+        if self.page == BETTER:
+            self.after = not self.after
+            self.show()
+        else:
+            self.after = True
+            self.action_page(BETTER)
 
     def action_keep(self) -> None:
         """Whether what was never used is freed."""
