@@ -117,6 +117,11 @@ class Travel:
                 cost += times * found[0] + wrong * MISTAKE * found[1]
         return cost
 
+    def linked(self, face: str) -> list[str]:
+        """The faces that are most linked to one, or to which it is."""
+        return [other for other, _, _ in self._links.get(face, ())
+                if any(one == face for one, _, _ in self._strongest.get(other, ()))]
+
     def total(self, at: dict[str, str]) -> float:
         """What everything costs: each link counts once."""
         reach = sum(count * self._reach[at[face]] for face, count in self.uses.items() if face in at)
@@ -194,33 +199,45 @@ def _improve(at: dict[str, str], travel: Travel, places: list[Row], rows: dict[s
         if key not in suits:
             suits[key] = _fits(rows[face], by_id[place], by_id.get(face))
         return suits[key]
+    # What an exchange would save, for as long as nothing that it depends on has moved.
+    gains: dict[tuple[str, str], float] = {}
+    moved: set[str] = set()
+    changed: set[str] = set()
     for _ in range(MOST_SWAPS):
         holder = {place: face for face, place in at.items()}
         best, saved = None, WORTH * before
         for face in movable[:MOST_MOVED]:
             here = at[face]
-            own = travel.of(face, at)
             for place in by_id:
                 other = holder.get(place)
-                if place == here or other in fixed or not fits(face, place) or (
-                        other is not None and not fits(other, here)):
-                    continue
-                cost = own + (travel.of(other, at) if other else 0.0)
-                at[face] = place
-                if other:
-                    at[other] = here
-                gain = cost - travel.of(face, at) - (travel.of(other, at) if other else 0.0)
-                at[face] = here
-                if other:
-                    at[other] = place
-                if gain > saved:
-                    best, saved = (face, place, other, here), gain
+                key = face, place
+                if key not in gains or face in moved or other in moved or place in changed:
+                    gains[key] = 0.0 if place == here or other in fixed or not fits(face, place) or (
+                        other is not None and not fits(other, here)) else _gain(travel, at, face, place, other)
+                if gains[key] > saved:
+                    best, saved = (face, place, other, here), gains[key]
         if best is None:
             return
         face, place, other, here = best
         at[face] = place
         if other:
             at[other] = here
+        changed = {place, here}
+        moved = {name for one in (face, other) if one for name in (one, *travel.linked(one))}
+
+
+def _gain(travel: Travel, at: dict[str, str], face: str, place: str, other: str | None) -> float:
+    """What is saved when a face goes to a place, and what lies there comes to where it was."""
+    here = at[face]
+    cost = travel.of(face, at) + (travel.of(other, at) if other else 0.0)
+    at[face] = place
+    if other:
+        at[other] = here
+    after = travel.of(face, at) + (travel.of(other, at) if other else 0.0)
+    at[face] = here
+    if other:
+        at[other] = place
+    return cost - after
 
 
 def _fits(rows: list[Row], place: Row, source: Row | None) -> bool:
