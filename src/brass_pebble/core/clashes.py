@@ -226,10 +226,13 @@ def _never(survey: Survey) -> Iterator[Clash]:
         if cover is not None and not where.gesture.startswith(WITH):
             yield Clash("never", BAD, f"{survey.say(where)} never fires: the layer {cover.name} lies above it, is "
                         "always on, and binds that control. Move one of them", (where,))
+    by_layer: dict[tuple[str, str], list[Where]] = {}
+    for where, *_ in survey.bindings:
+        by_layer.setdefault((where.surface, where.layer), []).append(where)
     for surface_id, layer_id in dead:
         surface = survey.desk.surfaces[surface_id]
         layer = next(layer for layer in surface.layers if layer.id == layer_id)
-        spots = tuple(where for where, *_ in survey.bindings if (where.surface, where.layer) == (surface_id, layer_id))
+        spots = tuple(by_layer.get((surface_id, layer_id), ()))
         yield Clash("never", BAD, f"{surface.name}: the layer {layer.name} never comes on by itself; its "
                     f"{len(spots)} bindings can only be reached from the screen. Bind a control to it, let it follow "
                     "a window, or let it start on", spots)

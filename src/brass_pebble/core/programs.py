@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from .keys import Chord, key_table, modifier_codes, parse_chord
@@ -49,7 +50,12 @@ class ProgramTable:
 
     def takes(self, shape: Shape) -> Shortcut | None:
         """What a chord does in it."""
-        return next((shortcut for shortcut in self.shortcuts if shortcut.shape == shape), None)
+        return self._by_shape.get(shape)
+
+    @cached_property
+    def _by_shape(self) -> dict[Shape, Shortcut]:
+        # Of two rows with one chord the first counts.
+        return {shortcut.shape: shortcut for shortcut in reversed(self.shortcuts)}
 
 
 def shape_of(codes: Iterable[int]) -> Shape:
