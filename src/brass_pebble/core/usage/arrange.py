@@ -206,6 +206,7 @@ def _improve(at: dict[str, str], travel: Travel, places: list[Row], rows: dict[s
     for _ in range(MOST_SWAPS):
         holder = {place: face for face, place in at.items()}
         best, saved = None, WORTH * before
+        costs = {face: travel.of(face, at) for face in at}
         for face in movable[:MOST_MOVED]:
             here = at[face]
             for place in by_id:
@@ -213,7 +214,7 @@ def _improve(at: dict[str, str], travel: Travel, places: list[Row], rows: dict[s
                 key = face, place
                 if key not in gains or face in moved or other in moved or place in changed:
                     gains[key] = 0.0 if place == here or other in fixed or not fits(face, place) or (
-                        other is not None and not fits(other, here)) else _gain(travel, at, face, place, other)
+                        other is not None and not fits(other, here)) else _gain(travel, at, costs, (face, place, other))
                 if gains[key] > saved:
                     best, saved = (face, place, other, here), gains[key]
         if best is None:
@@ -226,10 +227,12 @@ def _improve(at: dict[str, str], travel: Travel, places: list[Row], rows: dict[s
         moved = {name for one in (face, other) if one for name in (one, *travel.linked(one))}
 
 
-def _gain(travel: Travel, at: dict[str, str], face: str, place: str, other: str | None) -> float:
-    """What is saved when a face goes to a place, and what lies there comes to where it was."""
+def _gain(travel: Travel, at: dict[str, str], costs: dict[str, float],
+          exchange: tuple[str, str, str | None]) -> float:
+    """What is saved when a face goes to a place, and what lies there comes to where it was; `costs` are those now."""
+    face, place, other = exchange
     here = at[face]
-    cost = travel.of(face, at) + (travel.of(other, at) if other else 0.0)
+    cost = costs[face] + (costs[other] if other else 0.0)
     at[face] = place
     if other:
         at[other] = here
