@@ -38,7 +38,8 @@ def sheet_of(surface: Row, *, layers: Iterable[str] = (), paper: str = "a4", cap
     wanted: dict[str, Size] = {control: read_size(size) for control, size in {**own["sizes"], **(sizes or {})}.items()}
     size = read_size(cap or own["cap"]) if cap or own["cap"] else None
     sheet = make_sheet(found, surface["layout"], Options(paper, size, wanted, bleed), measure)
-    about = f"{', '.join(layer['name'] for layer in shown)}: {sheet.count} labels" + (
+    names = ", ".join(layer["name"] for layer in shown) or "no layer yet"
+    about = f"{names}: {sheet.count} labels" + (
         ", only what changed" if printed is not None else "")
     return sheet, about
 
