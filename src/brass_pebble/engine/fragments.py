@@ -71,6 +71,9 @@ def edited_fragment(text: str, surface: str, change: Any) -> str | None:
             return None
     except (TOMLKitError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError):
         return None
+    if end < len(text) and not part.endswith("\n"):
+        # What follows begins on a line of its own.
+        part += "\n"
     after = text[:start] + part + text[end:]
     # What the new text says is known without taking all of it apart.
     know_tables(after, {**whole, "surface": {**whole["surface"], surface: tables[surface]}})

@@ -72,6 +72,7 @@ class DeskStore:
     _text: str = ""
     _tables: dict[str, Any] | None = None
     _read_from: tuple[object, ...] | None = None
+    _trouble: OSError | None = None
     _unsettled: tuple[str, dict[str, str]] | None = None
     _drafts: dict[str, Draft] = field(default_factory=dict)
     _known: dict[str, KnownSurface] = field(default_factory=dict)
@@ -200,10 +201,27 @@ class DeskStore:
         return layout
 
     def settle(self) -> None:
-        """What can wait until the desk is in use: its history learns of changes from outside."""
+        """What can wait until the desk is in use: its history learns of changes from outside.
+
+        Raises:
+            OSError: the history could not be written, now or with the last change.
+        """
+        self._notice_what_was_read()
+        trouble, self._trouble = self._trouble, None
+        if trouble is not None:
+            raise trouble
+
+    def _notice_what_was_read(self) -> None:
         unsettled, self._unsettled = self._unsettled, None
         if unsettled is not None:
-            self._notice(*unsettled)
+            self._keep_history(lambda: self._notice(*unsettled))
+
+    def _keep_history(self, job: Callable[[], None]) -> None:
+        """A history that cannot be written is no reason not to change the desk: it is told when the store settles."""
+        try:
+            job()
+        except OSError as error:
+            self._trouble = error
 
     @property
     def _kept_file(self) -> Path:
@@ -344,10 +362,10 @@ class DeskStore:
             ProblemError: the desk has no such place, or desk.toml is broken; nothing was written.
         """
         before = self._fresh_text()
-        self.settle()
+        self._notice_what_was_read()
         if not self.log.entries():
             # The history begins with the desk as it was before its first change.
-            self._notice(before, self.macro_files.texts())
+            self._keep_history(lambda: self._notice(before, self.macro_files.texts()))
         back = reverse(edit, self._tables_of(before), self._read_file, before)
         after = apply_edit(before, edit)
         self._write_files(edit)
@@ -439,7 +457,7 @@ class DeskStore:
         files: dict[str, str | None] = {"desk.toml": after, **{
             name.removeprefix("here/"): text for name, text in edit.files
             if not (name.startswith("layouts/") and self.user_layouts)}}
-        self.log.record(words, files)
+        self._keep_history(lambda: self.log.record(words, files))
         self.log.saw(files)
 
     # The history of the desk.

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from brass_pebble.core.label.faces import Face, changed, faces, layers_shown
+from brass_pebble.core.label.faces import changed, faces, layers_shown
 from brass_pebble.core.label.sheet import BLEED, Options, Sheet, make_sheet
 from brass_pebble.core.label.sizes import Size, read_size
 from brass_pebble.core.problem import ProblemError
@@ -17,7 +17,6 @@ from .label_sheet import sheet_pages
 from .shapes import Page
 
 Row = dict[str, Any]
-FORMATS = (".pdf", ".svg")
 
 
 def sheet_of(surface: Row, *, layers: Iterable[str] = (), paper: str = "a4", cap: str = "",
@@ -49,7 +48,7 @@ def label_pages(surface: Row, sheet: Sheet, about: str) -> list[Page]:
     return sheet_pages(sheet, surface["name"], about)
 
 
-def notes_of(sheet: Sheet, found: Iterable[Face] = ()) -> list[str]:
+def notes_of(sheet: Sheet) -> list[str]:
     """What a person should know before printing: what was abbreviated, what is too large, what cannot be drawn."""
     notes = [f"{item.control}: “{item.text}” is printed as “{item.shown}”" for item in sheet.shortened]
     notes += [f"{control}: its label is larger than the paper, so it is left out" for control in sheet.too_large]
