@@ -7,9 +7,15 @@ from collections.abc import Callable
 
 import pytest
 
-from brass_pebble.core.keys import Chord
+from brass_pebble.core.clashes import find_clashes
+from brass_pebble.core.desk import read_desk
+from brass_pebble.core.keymap import type_out
+from brass_pebble.core.keys import Chord, key_table, parse_chord
+from brass_pebble.core.lettered import notice
 from brass_pebble.core.macro import read_macro
+from brass_pebble.core.plan import Planner
 from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.trace import key_name
 from brass_pebble.outputs.xkb import XkbTypist, _library, _Names, typist
 
 LAYOUTS = ["us", "de", "fr", "gb", "es", "us(dvorak)"]
@@ -46,6 +52,7 @@ def reader(name: str) -> tuple[ctypes.CDLL, int, int]:
 def received(name: str, strokes: Callable[[str], tuple[Chord, ...]], text: str, *, locked: bool = False) -> str:
     """What a program with this layout reads when `text` is typed."""
     library, state, compose = reader(name)
+    places = typist(name).places
     buffer = ctypes.create_string_buffer(64)
     out: list[str] = []
     if locked:
@@ -53,7 +60,7 @@ def received(name: str, strokes: Callable[[str], tuple[Chord, ...]], text: str, 
         library.xkb_state_update_key(state, CAPS + 8, UP)
     for char in text:
         for chord in strokes(char):
-            for code in chord.codes:
+            for code in map(places.place, chord.codes):
                 sym = library.xkb_state_key_get_one_sym(state, code + 8)
                 library.xkb_compose_state_feed(compose, sym)
                 status = library.xkb_compose_state_get_status(compose)
@@ -67,7 +74,7 @@ def received(name: str, strokes: Callable[[str], tuple[Chord, ...]], text: str, 
                 elif status != COMPOSING and library.xkb_state_key_get_utf8(state, code + 8, buffer, 64):
                     out.append(buffer.value.decode())
                 library.xkb_state_update_key(state, code + 8, DOWN)
-            for code in reversed(chord.codes):
+            for code in map(places.place, reversed(chord.codes)):
                 library.xkb_state_update_key(state, code + 8, UP)
     return "".join(out).replace("\r", "\n")
 
@@ -76,7 +83,7 @@ def received(name: str, strokes: Callable[[str], tuple[Chord, ...]], text: str, 
 @pytest.mark.parametrize("name", LAYOUTS)
 def test_every_character_of_a_layout_comes_back(name: str, locked: bool) -> None:
     layout = XkbTypist(name)
-    text = "".join(layout.characters)
+    text = "".join(layout.typable)
     assert len(text) >= 97
     typed = [char for char in text if _has(layout, char, locked)]
     back = received(name, lambda char: layout.strokes(char, locked=locked), "".join(typed), locked=locked)
@@ -84,6 +91,61 @@ def test_every_character_of_a_layout_comes_back(name: str, locked: bool) -> None
     assert back == "".join(typed), wrong[:10]
     # Caps Lock takes nothing away that people write.
     assert set("abcxyzABCXYZ0189 .,;:!?\n") <= set(typed)
+
+
+@pytest.mark.parametrize("locked", [False, True])
+@pytest.mark.parametrize("name", LAYOUTS)
+def test_any_text_is_right_whatever_caps_lock_is(name: str, locked: bool) -> None:
+    layout = XkbTypist(name)
+    # Dead keys beside Caps Lock are told apart by the test before.
+    text = "".join(char for char in layout.typable if len(layout.strokes(char)) == 1)
+    typed = type_out(layout, text, locked=locked)
+    strokes = [stroke for _, chords in typed for stroke in chords]
+    back = received(name, lambda index: (strokes[ord(index)],), "".join(map(chr, range(len(strokes)))), locked=locked)
+    assert back == text
+    # The lamp is as it was before.
+    assert sum(chord.codes == (CAPS,) for chord in strokes) in (0, 2)
+
+
+@pytest.mark.parametrize(("name", "moved"), [
+    ("de", {"Z": 21, "Y": 44, "Minus": 53}), ("fr", {"A": 16, "Q": 30, "Z": 17, "W": 44, "M": 39}), ("gb", {}),
+    ("us(dvorak)", {"S": 39, "Semicolon": 44, "A": 30})])
+def test_a_letter_in_a_chord_is_the_key_that_types_it(name: str, moved: dict[str, int]) -> None:
+    places = typist(name).places
+    for key, place in moved.items():
+        assert places.place(key_table().find(key).code) == place
+        assert key_table().name(places.name(place)) == key
+    library, state, _ = reader(name)
+    buffer = ctypes.create_string_buffer(64)
+    for letter in "ABCDEFGHIJKLMNOPQRSTUVWXYZ":
+        code = places.settle(parse_chord(letter).codes)[0]
+        library.xkb_state_key_get_utf8(state, places.place(code) + 8, buffer, 64)
+        assert buffer.value.decode() == letter.lower()
+        # The place is meant where it says so, and what is at a place has one name only.
+        placed = places.settle(parse_chord(f"Place{letter}").codes)[0]
+        assert places.place(placed) == key_table().find(letter).code
+        assert places.name(places.place(placed)) == placed
+
+
+def test_chords_of_bindings_and_macros_are_laid_for_the_layout_and_told_as_written() -> None:
+    german = typist("de")
+    macro, problems = read_macro("tap Ctrl+Z\nkeep Shift down\n  tap PlaceZ", typist=german)
+    assert not problems
+    codes = [code for code, value in zip(macro.program.codes, macro.program.values, strict=True) if value]
+    assert [key_name(code, 1) for code in codes] == ["Ctrl", "Z", "Shift", "Y"]
+    assert [german.places.place(code) for code in codes] == [29, 21, 42, 44]
+    desk, _ = read_desk({"keyboard": "de", "surface": {"pad": {"layer": {"base": {"press": {
+        "A": {"tap": "Ctrl+Y"}, "B": {"tap": "Ctrl+PlaceZ"}, "Z": {"do": "pass through"}}}}}}}, text="", file="",
+        layouts=lambda name: None, layout_names=(), macros={"undo": macro}, broken_macros={}, places=german.places)
+    planner = Planner(desk)
+    for control, sent in ((30, [29, 44]), (48, [29, 44]), (44, [44])):
+        answer = planner.plan(desk.surfaces["pad"], control, ("base",)).press
+        assert answer.program is not None
+        assert [german.places.place(code) for code in answer.first] == sent
+    # What two bindings send alike is found, however it is written.
+    assert any(clash.kind == "the same" for clash in find_clashes(desk, []))
+    told = notice(desk)
+    assert told is not None and "Ctrl+Y" in told.what and "PlaceY" in told.hint
 
 
 def _has(layout: XkbTypist, char: str, locked: bool) -> bool:

@@ -96,7 +96,7 @@ def _sendings(desk: Desk, where: Where, binding: Binding) -> Iterator[Sending]:
             length = desk.tap if action.kind == "tap" else 0
             if action.kind == "rapid":
                 length = min(desk.tap, (binding.every or RAPID_EVERY) // 2)
-            yield Sending(where, shape_of(action.chord.codes), length)
+            yield Sending(where, shape_of(desk.places.settle(action.chord.codes)), length)
         elif action.kind == "play" and action.target in desk.macros:
             macro = desk.macros[action.target]
             for shape, length in dict.fromkeys(chords_of(macro)):
@@ -283,7 +283,8 @@ def _same(survey: Survey) -> Iterator[Clash]:
     found: dict[tuple[str, str], list[Where]] = {}
     for where, _, _, binding in survey.bindings:
         if binding.action.kind in ("play", "tap", "sustain", "latch", "rapid"):
-            target = say_shape(shape_of(binding.action.chord.codes)) if binding.action.chord else binding.action.target
+            chord = binding.action.chord
+            target = say_shape(shape_of(survey.desk.places.settle(chord.codes))) if chord else binding.action.target
             found.setdefault((binding.action.kind, target), []).append(where)
     for (kind, target), spots in found.items():
         if len(spots) > 1:

@@ -11,18 +11,21 @@ from .action import ACTION_KINDS
 from .axis import PLAIN, STICK, AxisSettings, read_settings
 from .binding import Binding, Check, Reading, check_holder, read_binding, read_tint, read_wait
 from .drive import DriveTarget
-from .durations import say_duration
+from .durations import MS, say_duration
 from .gesture import AT, GESTURES, HOLD_AFTER, MOTIONS, SECOND_WITHIN, STRIKE, WITH, is_part, rank, read_band
 from .identity import RULE_FIELDS, DeviceRule
 from .label.sizes import Size, read_size
 from .layers import FollowRule
 from .layout import EMPTY, MISSING, Control, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
+from .places import US, Places
+from .player import OVERTAKEN
 from .pointer import MESSAGES, OSC_MESSAGES, SOUNDING
 from .problem import Problem, ProblemError, nearest
 from .sending import receiver_name
 from .signal import find_signal, part_of, part_signal, signal_name
-from .toml_fields import Fields, Places
+from .toml_fields import Fields
+from .toml_fields import Places as TextPlaces
 
 FORMAT = 1
 DEFAULT_PATIENCE = 250_000_000
@@ -32,6 +35,10 @@ ARMED = "armed"
 # What a person types to take over the last keyboard there is.
 ON_TRIAL = "take my only keyboard"
 LONGEST_DEBOUNCE = 200_000_000
+# What becomes of a run that is overtaken, since the computer stood still; and from when on, in ns: the least.
+END, GO_ON = "end", "go on"
+LEAST_OVERTAKEN = 100_000_000
+DEFAULT_SHORTEST_TAP = 3_000_000
 
 
 @dataclass(frozen=True)
@@ -211,6 +218,9 @@ class Desk:
     press waits for modifiers that are held on the main keyboard; `hold_after` and `second_within` are the times of
     holds and of double taps where surfaces and bindings say nothing else.  `midi_to` is where MIDI messages go that
     name no receiver; `middle_c` the octave in which note 60 lies.  Without `history`, presses are not counted.
+    `places` are where the receiving programs' layout has its keys.  A macro of which a step comes later than
+    `overtaken_after`, since the computer stood still, ends or goes on from then: `overtaken` is "end" or "go on".
+    `shortest_tap` is how short taps may become when a dial is turned quickly.
     """
 
     name: str = "Empty desk"
@@ -230,6 +240,15 @@ class Desk:
     middle_c: int = 4
     network: NetworkSettings = field(default_factory=NetworkSettings)
     history: bool = True
+    overtaken: str = END
+    overtaken_after: int = OVERTAKEN
+    shortest_tap: int = DEFAULT_SHORTEST_TAP
+    places: Places = US
+
+    @property
+    def typing(self) -> tuple[object, ...]:
+        """What the keys that actions send depend on beside the actions themselves."""
+        return self.tap, self.shortest_tap, self.overtaken, self.overtaken_after, self.places
 
     def _targets(self) -> Iterator[DriveTarget]:
         """Everything that positions drive and keys set."""
@@ -272,7 +291,7 @@ class KnownSurface:
 
 def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
     """The desk's tap length and gap in ns and its keyboard layout, needed before its macros can be laid out."""
-    fields = Fields(data, (), Places(""), "", [])
+    fields = Fields(data, (), TextPlaces(""), "", [])
     return fields.duration("tap", DEFAULT_TAP), fields.duration("gap", DEFAULT_GAP), fields.text("keyboard", "us")
 
 
@@ -280,14 +299,17 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
               layout_names: Iterable[str], macros: dict[str, Macro],
               broken_macros: dict[str, str],
               sleeps: Callable[[str, str], bool] = lambda surface, mark: False,
-              known: dict[str, KnownSurface] | None = None, sleeping: object = None) -> tuple[Desk, list[Problem]]:
+              known: dict[str, KnownSurface] | None = None, sleeping: object = None,
+              places: Places = US) -> tuple[Desk, list[Problem]]:
     """A desk from its TOML table.  What is broken is left out and reported; the rest stands.
+
+    `places` are those of the layout that `keyboard` names.
 
     `known` are surfaces that were read before, and are taken over if nothing they are made from has changed; it is
     brought up to date.  `sleeping` is what `sleeps` answers by: another one makes them be read anew.
     """
     problems: list[Problem] = []
-    top = Fields(data, (), Places(text), file, problems)
+    top = Fields(data, (), TextPlaces(text), file, problems)
     version = top.number("format", FORMAT)
     if version != FORMAT:
         top.problem("format", f"this desk has format {version:g}", f"This program reads format {FORMAT}")
@@ -326,16 +348,37 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         middle_c = 4
     network = _read_network(top.table("network"))
     history = top.flag("history", default=True)
+    overtaken, overtaken_after = _read_overtaken(top)
+    shortest_tap = _read_shortest_tap(top, tap)
     for check in checks:
         check(surfaces)
-    places = []
+    drawn = []
     for program, fields in top.entries("stage"):
-        places.append(StagePlace(program, fields.pair("at", (0.0, 0.0)) or (0.0, 0.0),
-                                 fields.pair("size", (6.0, 3.0)) or (6.0, 3.0)))
+        drawn.append(StagePlace(program, fields.pair("at", (0.0, 0.0)) or (0.0, 0.0),
+                                fields.pair("size", (6.0, 3.0)) or (6.0, 3.0)))
         fields.done()
     top.done()
     return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
-                surfaces, tuple(places), macros, broken_macros, midi_to, middle_c, network, history), problems
+                surfaces, tuple(drawn), macros, broken_macros, midi_to, middle_c, network, history,
+                overtaken, overtaken_after, shortest_tap, places), problems
+
+
+def _read_overtaken(fields: Fields) -> tuple[str, int]:
+    after = fields.duration("overtaken_after", OVERTAKEN)
+    if after < LEAST_OVERTAKEN:
+        fields.problem("overtaken_after", f"“overtaken_after” must be at least {say_duration(LEAST_OVERTAKEN)}: "
+                       "shorter pauses are ordinary", 'Most desks need no more than the default, "1s"')
+        after = OVERTAKEN
+    return fields.choice("overtaken", (END, GO_ON), END), after
+
+
+def _read_shortest_tap(fields: Fields, tap: int) -> int:
+    shortest = fields.duration("shortest_tap", min(tap, DEFAULT_SHORTEST_TAP))
+    if not MS <= shortest <= max(tap, MS):
+        fields.problem("shortest_tap", f"“shortest_tap” must be between 1 ms and the desk's tap of {say_duration(tap)}",
+                       "Write the shortest time for which your programs notice a key")
+        return min(tap, DEFAULT_SHORTEST_TAP)
+    return shortest
 
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],

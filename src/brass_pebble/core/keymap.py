@@ -10,7 +10,8 @@ from functools import cache
 from importlib.resources import files
 from typing import Protocol
 
-from .keys import Chord, parse_chord
+from .keys import Chord, modifier_codes, parse_chord
+from .places import US, Places
 from .problem import ProblemError
 
 CANNOT = "Leave it out, or write paste instead of type: that goes through the clipboard"
@@ -20,6 +21,7 @@ class Typist(Protocol):
     """Knows how to type characters under one keyboard layout."""
 
     name: str
+    places: Places
 
     def strokes(self, char: str, *, locked: bool = False) -> tuple[Chord, ...]:
         """The chords that type `char`, one after the other; with `locked`, while Caps Lock is on.
@@ -28,9 +30,42 @@ class Typist(Protocol):
             ProblemError: the layout cannot type it.
         """
 
+    @property
+    def characters(self) -> dict[Held, str]:
+        """What single chords type: modifiers that are held and a key, and the character."""
+
+
+# Modifiers that are held, and the key.
+Held = tuple[frozenset[int], int]
+
+
+def as_held(chord: Chord) -> Held:
+    """A chord as what is held and what is struck."""
+    return frozenset(code for code in chord.codes[:-1] if code in modifier_codes()), chord.codes[-1]
+
+
+def type_out(typist: Typist, text: str, *, locked: bool) -> list[tuple[str, tuple[Chord, ...]]]:
+    """The chords that type each character of a text.
+
+    While Caps Lock is on (`locked`) and the layout cannot type one of them so, Caps Lock is switched off before and on
+    again behind: these two have no character.
+
+    Raises:
+        ProblemError: the layout cannot type it at all.
+    """
+    if locked:
+        try:
+            return [(char, typist.strokes(char, locked=True)) for char in text]
+        except ProblemError:
+            caps = ("", (parse_chord("CapsLock"),))
+            return [caps, *((char, typist.strokes(char)) for char in text), caps]
+    return [(char, typist.strokes(char)) for char in text]
+
 
 class Keymap:
     """The US layout, or one like it: one chord a character."""
+
+    places = US
 
     def __init__(self, name: str, text: str) -> None:
         self.name = name
@@ -42,7 +77,7 @@ class Keymap:
             plain, shifted, key = line.split("\t")
             self.chords[plain] = parse_chord(key)
             self.chords[shifted] = parse_chord(f"Shift+{key}")
-        self.characters = {chord.codes: char for char, chord in self.chords.items()}
+        self.characters: dict[Held, str] = {as_held(chord): char for char, chord in self.chords.items()}
 
     def strokes(self, char: str, *, locked: bool = False) -> tuple[Chord, ...]:
         if locked and char.isalpha():

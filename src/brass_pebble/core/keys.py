@@ -18,7 +18,27 @@ MODIFIERS = ("Ctrl", "RightCtrl", "Alt", "AltGr", "Shift", "RightShift", "Super"
 
 # KEY_MAX of linux/input-event-codes.h
 HIGHEST = 0x2FF
+# A key that is meant by its place on a US keyboard has this and the place's code (see core/places.py).
+PLACED = 0x1000
+_PLACE = "place"
 _NUMBERED = re.compile(r"key ?([0-9]{1,3})", re.IGNORECASE)
+
+
+# Buttons by the ranges of linux/input-event-codes.h: BTN_MISC to BTN_GEAR_UP and beyond, BTN_DPAD_UP to
+# BTN_DPAD_RIGHT, BTN_TRIGGER_HAPPY.
+_BUTTON_RANGES = (range(0x100, 0x160), range(0x220, 0x224), range(0x2C0, 0x2E8))
+# BTN_LEFT to BTN_TASK
+POINTER_BUTTONS = range(0x110, 0x118)
+
+
+def is_button(code: int) -> bool:
+    """Whether a kernel code is a button of a pointer, a controller or a tablet, and no key."""
+    return any(code in codes for codes in _BUTTON_RANGES)
+
+
+def is_sendable(code: int) -> bool:
+    """Whether one of the virtual devices can send a code: the keyboard every key, the pointer its eight buttons."""
+    return code >= PLACED or (0 < code <= HIGHEST and not is_button(code)) or code in POINTER_BUTTONS
 
 
 @dataclass(frozen=True)
@@ -33,7 +53,12 @@ class Key:
     @property
     def button(self) -> bool:
         """Whether it is a button of a pointer or a controller, which a keyboard does not send."""
-        return self.kernel[0].startswith("BTN_")
+        return self.code < PLACED and is_button(self.code)
+
+    @property
+    def sendable(self) -> bool:
+        """Whether it can be sent: keys and the buttons of a pointer can."""
+        return is_sendable(self.code)
 
 
 class KeyTable:
@@ -52,12 +77,15 @@ class KeyTable:
                 self._by_name.setdefault(_fold(word), key)
 
     def find(self, word: str) -> Key:
-        """The key called `word`; `Key 999` for one that the table does not hold.
+        """The key called `word`; `Key 999` for one that the table does not hold; `PlaceZ` for the key at the place
+        where a US keyboard has Z.
 
         Raises:
             ProblemError: there is no such key; the hint names the nearest.
         """
         key = self._by_name.get(_fold(word))
+        if key is None and (meant := self._by_name.get(_fold(word).removeprefix(_PLACE))) is not None:
+            key = self.placed(meant.code)
         if key is None and (number := _NUMBERED.fullmatch(word.strip())) and int(number[1]) <= HIGHEST:
             return Key(int(number[1]), (f"KEY_{number[1]}",), word.strip(), word.strip())
         if key is None:
@@ -70,8 +98,15 @@ class KeyTable:
 
     def name(self, code: int) -> str:
         """The name to write for a code; `Key 999` for one that the table does not hold."""
-        key = self.by_code.get(code)
+        key = self.by_code.get(code) or (self.placed(code - PLACED) if code >= PLACED else None)
         return key.name if key else f"Key {code}"
+
+    def placed(self, code: int) -> Key | None:
+        """A key meant by its place; None for keys that are not called by what they type."""
+        key = self.by_code.get(code)
+        if key is None or code not in lettered_keys().values():
+            return None
+        return Key(code + PLACED, key.kernel, f"Place{key.name}", f"place {key.shown}")
 
 
 def _fold(word: str) -> str:
@@ -82,6 +117,14 @@ def _fold(word: str) -> str:
 def key_table() -> KeyTable:
     """The table, read once."""
     return KeyTable((files("brass_pebble.core") / "data" / "keys.tsv").read_text(encoding="utf-8"))
+
+
+@cache
+def lettered_keys() -> dict[str, int]:
+    """The keys that are called by what they type on a US keyboard: character → code."""
+    text = (files("brass_pebble.core") / "data" / "keymap-us.tsv").read_text(encoding="utf-8")
+    rows = [line.split("\t") for line in text.splitlines() if line and not line.startswith("# ")]
+    return {plain: key_table().find(key).code for plain, _, key in rows}
 
 
 @dataclass(frozen=True)
@@ -111,16 +154,16 @@ def parse_chord(text: str) -> Chord:
                 hint="Write chords like Ctrl+Alt+F4; the keys with a plus on them are Equal and PadPlus",
             )
         try:
-            code = key_table().find(name).code
+            key = key_table().find(name)
         except ProblemError as error:
             at = column + len(word) - len(word.lstrip())
             raise ProblemError(error.problem.what, column=at, hint=error.problem.hint) from None
-        if key_table().by_code[code].button:
-            raise ProblemError(f"“{name}” is a button of a pointer or controller, not a key", column=column,
-                               hint="Chords are made of keys; pointers cannot be driven yet")
-        if code in codes:
+        if not key.sendable:
+            raise ProblemError(f"“{name}” cannot be sent: it is a button of a controller or tablet", column=column,
+                               hint="Name a key, or a button of a pointer such as PointerLeft or ButtonSide")
+        if key.code in codes:
             raise ProblemError(f"“{name}” stands twice in “{text}”", column=column, hint="Name each key once")
-        codes.append(code)
+        codes.append(key.code)
         column += len(word) + 1
     return Chord(tuple(codes))
 

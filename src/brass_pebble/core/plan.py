@@ -8,7 +8,7 @@ from fractions import Fraction
 
 from .action import PASS, REST, SWALLOW, Action
 from .binding import RAPID_EVERY, Binding
-from .desk import Desk, Layer, Surface
+from .desk import GO_ON, Desk, Layer, Surface
 from .drive import DriveTarget, LevelChange
 from .durations import MS
 from .gesture import (
@@ -27,18 +27,20 @@ from .gesture import (
     needs_care,
     read_band,
 )
+from .keys import Chord, is_sendable
 from .layers import LayerTarget
 from .layout import Control
 from .macro.program import Macro, Program, chord_program
 from .player import FOR_EVER, ONCE, Manner
-from .signal import STRUCK, part_of, part_signal
+from .signal import part_of, part_signal
 
 # A tap that starts over would cut the one before too short to be noticed.
-TAPPING, HOLDING, LATCHING = Manner("queue"), Manner("start over"), Manner("end")
+HOLDING, LATCHING = Manner("start over"), Manner("end")
 RAPID = Manner("start over", FOR_EVER, to_the_end=True)
 # Steps of a knob come fast and none is lost: each is just long enough for a program that looks once a frame, and they
-# wait for one another.
-TURNING, TURN_TAP, TURN_GAP = Manner("queue", most=500), 20 * MS, 10 * MS
+# wait for one another.  Those that have queued up are shortened, to the desk's shortest tap at most.
+TURN_TAP, TURN_GAP = 20 * MS, 10 * MS
+HURRIED, MOST_WAITING = (20 * MS, 12 * MS, 8 * MS, 5 * MS, 3 * MS), 1_000
 Spot = tuple[str, int]  # surface id, code
 
 
@@ -58,6 +60,7 @@ class Answer:
     again_key: object = None
     why: str = ""
     deed: str = ""
+    # The keys that a press is sure to send down first; empty where that depends on more than the layers.
     first: tuple[int, ...] = ()
     macro: Macro | None = None
     layer_switch: LayerTarget | None = None
@@ -127,7 +130,7 @@ class MotionPlan:
 
 def leads_to_the_same(before: Desk, desk: Desk, surface: Surface) -> bool:
     """Whether every control of a surface leads to the very same on two desks."""
-    return (before.surfaces.get(surface.id) is surface and before.tap == desk.tap and not surface.leans_on_others
+    return (before.surfaces.get(surface.id) is surface and before.typing == desk.typing and not surface.leans_on_others
             and all(before.macros.get(name) is desk.macros.get(name)
                     and before.broken_macros.get(name) == desk.broken_macros.get(name) for name in surface.plays))
 
@@ -242,7 +245,7 @@ class Planner:
         answer.deed = PASS if surface.unbound == "pass" else SWALLOW
         answer.why = "nothing bound; " + ("passed through" if surface.unbound == "pass" else "swallowed")
         if answer.deed == PASS:
-            _pass(answer, code)
+            self._pass(answer, code)
         return answer
 
     def _answer(self, surface: Surface, code: int, layer: Layer, binding: Binding) -> Answer:
@@ -267,12 +270,13 @@ class Planner:
                 answer.program, answer.macro = macro.program, macro
                 manner = binding.manner
                 again = manner.again if binding.again or manner.again == "end" else macro.again
-                answer.manner = replace(manner, again=again, longest=macro.longest)
+                answer.manner = replace(manner, again=again, longest=macro.longest, overtaken=self.desk.overtaken_after,
+                                        goes_on=(macro.overtaken or self.desk.overtaken) == GO_ON)
         elif action.kind == "do":
             answer.deed = action.target
             answer.why = "swallowed, as bound" if action.target == SWALLOW else ""
             if action.target == PASS:
-                _pass(answer, code)
+                self._pass(answer, code)
         elif action.layer is not None:
             answer.layer_switch = action.layer
         elif action.level is not None:
@@ -281,35 +285,43 @@ class Planner:
             answer.drives = action.drives
         elif action.chord is not None:
             self._of_chord(answer, binding, action)
-        if answer.program is not None and not (answer.macro and answer.macro.live):
-            answer.first = answer.program.first_down()
+        if answer.program is not None and not (answer.macro and (answer.macro.live or answer.macro.types_text)):
+            answer.first = answer.program.head
         return answer
 
     def _of_chord(self, answer: Answer, binding: Binding, action: Action) -> None:
         assert action.chord is not None
+        tap, places = self.desk.tap, self.desk.places
         if action.kind == "rapid":
             every = binding.every or RAPID_EVERY
-            answer.program = chord_program(action.chord, tap=min(self.desk.tap, every // 2))
+            answer.program = chord_program(action.chord, tap=min(tap, every // 2), places=places)
             answer.program.length, answer.manner = every, RAPID
             return
-        if action.kind == "tap" and binding.gesture in (TURN_LEFT, TURN_RIGHT):
-            answer.program, answer.manner = chord_program(action.chord, tap=min(self.desk.tap, TURN_TAP)), TURNING
-            answer.program.length += TURN_GAP
+        if action.kind == "tap":
+            turns = binding.gesture in (TURN_LEFT, TURN_RIGHT)
+            answer.program = chord_program(action.chord, tap=min(tap, TURN_TAP) if turns else tap, places=places)
+            answer.program.length += TURN_GAP if turns else 0
+            answer.manner = Manner("queue", most=MOST_WAITING, hurries=self._hurries(action.chord))
             return
-        holds = action.kind in ("sustain", "latch")
-        answer.program = chord_program(action.chord, holds=holds, tap=self.desk.tap)
-        answer.manner = {"sustain": HOLDING, "latch": LATCHING}.get(action.kind, TAPPING)
+        answer.program = chord_program(action.chord, holds=True, tap=tap, places=places)
+        answer.manner = LATCHING if action.kind == "latch" else HOLDING
 
+    def _hurries(self, chord: Chord) -> tuple[Program, ...]:
+        """A tap of a chord, faster and faster, each with a gap behind it."""
+        shortest = self.desk.shortest_tap
+        taps = [tap for tap in HURRIED if shortest < tap < self.desk.tap] + [shortest]
+        programs = [chord_program(chord, tap=tap, places=self.desk.places) for tap in taps]
+        for tap, program in zip(taps, programs, strict=True):
+            program.length = tap + max(MS, tap // 2)
+        return tuple(programs)
 
-def _pass(answer: Answer, code: int) -> None:
-    if code >= STRUCK:
-        answer.deed, answer.why = SWALLOW, "it is no key that could be passed through; swallowed"
-        return
-    answer.program = Program(holds=True)
-    answer.program.add(0, code, 1)
-    answer.first = answer.program.first_down()
-
-
+    def _pass(self, answer: Answer, code: int) -> None:
+        if not is_sendable(code):
+            answer.deed, answer.why = SWALLOW, "no virtual device can send it, so it cannot pass through; swallowed"
+            return
+        answer.program = Program(holds=True)
+        answer.program.add(0, self.desk.places.name(code), 1)
+        answer.first = answer.program.head
 
 
 def show_action(kind: str, target: str, macro_names: dict[str, str]) -> str:

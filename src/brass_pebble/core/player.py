@@ -33,6 +33,10 @@ FOR_EVER = -1
 # are a frame of 60 a second and a bit.
 LATE = 2 * MS
 NOTICED = 24 * MS
+# An event that is later than this was overtaken: the computer stood still.  In ns.
+OVERTAKEN = 1_000 * MS
+# What waits for its turn is played so fast that the last of it ends within this, as far as that can be; in ns.
+CATCH_UP = 200 * MS
 
 
 @dataclass(frozen=True)
@@ -42,7 +46,9 @@ class Manner:
     `again` says what happens when a run with the same key is still playing: "start over", "ignore", "queue", "both",
     or "end" (the second press ends the first run and starts none).  `turns` is how often it is played, `FOR_EVER`
     until it is ended; with `while_held` letting go ends it at once, with `to_the_end` when its turn is over.  `longest`
-    bounds a run, in ns; 0 does not.  `most` is how many may queue.
+    bounds a run, in ns; 0 does not.  `most` is how many may queue; `hurries` are the same program played faster and
+    faster, for those that have queued up.  A run of which an event comes more than `overtaken` ns late, since the
+    computer stood still, ends, or with `goes_on` goes on from then.
     """
 
     again: str = "both"
@@ -51,6 +57,9 @@ class Manner:
     longest: int = 0
     to_the_end: bool = False
     most: int = MOST_QUEUED
+    hurries: tuple[Program, ...] = ()
+    overtaken: int = OVERTAKEN
+    goes_on: bool = False
 
 
 @dataclass
@@ -83,6 +92,10 @@ class Run:
     # When its first turn began, once it has had another one.
     begun = 0
     until = 0
+    overtaken = OVERTAKEN
+    goes_on = False
+    # How long the computer stood still while it played, in ns.
+    stood = 0
     trouble = ""
     late: dict[int, tuple[int, int]] | None = None
     live: Live | None = None
@@ -107,17 +120,21 @@ class Player:
 
     `on_end(run, now)` is told of every run that ended, after its releases are in the list.  `down` counts the runs
     that hold a key; `by_key` has the runs that play for each `again_key`; `errands` is what runs want from the world,
-    to be done by the caller, and answered with `answer` if the run waits for it.
+    to be done by the caller, and answered with `answer` if the run waits for it.  `on_drop(owner)` is told of every
+    start that was waiting and will not come.
     """
 
-    def __init__(self, on_end: Callable[[Run, int], None] | None = None) -> None:
+    def __init__(self, on_end: Callable[[Run, int], None] | None = None,
+                 on_drop: Callable[[object], None] | None = None) -> None:
         self.on_end = on_end
+        self.on_drop = on_drop
         self.runs: dict[int, Run] = {}
         self.down: dict[int, int] = {}
         self._due: list[tuple[int, int, Run]] = []
         self.by_key: dict[object, list[Run]] = {}
         self.errands: list[tuple[Run, Ask]] = []
-        self._queued: dict[object, deque[tuple[Program, object, Manner, Live | None]]] = {}
+        # What waits for a run with the same key to end, with the time from which on it waits.
+        self._queued: dict[object, deque[tuple[Program, object, Manner, Live | None, int]]] = {}
         self._next_id = 1
 
     def start(self, program: Program, now: int, out: list[Effect], *, again: str = "", again_key: object = None,
@@ -136,7 +153,7 @@ class Player:
                 queue = self._queued.setdefault(again_key, deque())
                 if len(queue) >= manner.most:
                     return None, "queue full"
-                queue.append((program, owner, manner, live))
+                queue.append((program, owner, manner, live, now))
                 return None, "queued"
             for run in list(playing):
                 if again == "end":
@@ -158,6 +175,7 @@ class Player:
         if manner is not ONCE:
             run.turns_left, run.while_held = manner.turns - 1 if manner.turns > 0 else FOR_EVER, manner.while_held
             run.to_the_end = manner.to_the_end
+            run.overtaken, run.goes_on = manner.overtaken, manner.goes_on
             if manner.longest:
                 run.until = now + manner.longest
                 heappush(self._due, (run.until, run.id, run))
@@ -185,6 +203,9 @@ class Player:
             run.trouble = f"line {error.line}: {error}"
         except ProblemError as error:
             run.trouble = f"line {error.problem.line}: {error.problem.what}"
+        except Exception as error:
+            # A mistake of the program ends this run, and no other.
+            run.trouble = f"line {run.timeline.line}: something unexpected happened: {error!r}"
         run.waiting = run.laying = None
         run.timeline.finish()
 
@@ -206,8 +227,43 @@ class Player:
             if run.until and planned >= run.until:
                 run.trouble = f"it was to last at most {say_duration(run.until - run.start)}"
                 self._end(run, planned, now, "stopped", out)
+            elif now - planned > run.overtaken:
+                self._overtake(run, now - planned, now, out)
             else:
                 self._play(run, planned, now, out)
+
+    def _overtake(self, run: Run, lost: int, now: int, out: list[Effect]) -> None:
+        """A run's events are long overdue: nobody waits for them any more."""
+        if run.goes_on:
+            run.stood += lost
+            run.start += lost
+            if run.begun:
+                run.begun += lost
+            if run.until:
+                run.until += lost
+                heappush(self._due, (run.until, run.id, run))
+            self._play(run, now, now, out)
+        else:
+            run.trouble = f"the computer stood still for {say_duration(lost)}"
+            self._drop_queue(run.again_key)
+            self._end(run, now, now, "stopped", out, next_in_queue=False)
+
+    def slept(self, lost: int, now: int, out: list[Effect]) -> None:
+        """The computer was suspended for `lost` ns of which the engine's clock knows nothing.  What holds goes on."""
+        for run in list(self.runs.values()):
+            if run.program.holds or lost <= run.overtaken:
+                continue
+            if run.goes_on:
+                run.stood += lost
+            else:
+                run.trouble = f"the computer was suspended for {say_duration(lost)}"
+                self._drop_queue(run.again_key)
+                self._end(run, now, now, "stopped", out, next_in_queue=False)
+
+    def _drop_queue(self, again_key: object) -> None:
+        for _, owner, *_ in self._queued.pop(again_key, ()):
+            if self.on_drop is not None:
+                self.on_drop(owner)
 
     def next_deadline(self) -> int | None:
         """When `advance` has to be called next, in ns, or None."""
@@ -346,12 +402,13 @@ class Player:
         """End a run at once and release what it holds."""
         if run.state == "playing":
             if not keep_queue:
-                self._queued.pop(run.again_key, None)
+                self._drop_queue(run.again_key)
             self._end(run, now, now, "stopped", out, next_in_queue=False)
 
     def stop_all(self, now: int, out: list[Effect]) -> int:
         """End every run, latest first, and forget the queued ones.  Returns how many were playing."""
-        self._queued.clear()
+        for key in list(self._queued):
+            self._drop_queue(key)
         runs = list(self.runs.values())
         for run in reversed(runs):
             self.stop(run, now, out)
@@ -362,6 +419,8 @@ class Player:
              next_in_queue: bool = True) -> None:
         for code in reversed(list(run.mine)):
             self._release(run, code, planned, out)
+        if run.program.switches:
+            self._switch_back(run, planned, out)
         if run.laying is not None:
             run.laying.close()  # type: ignore[attr-defined]
             run.waiting = run.laying = None
@@ -378,7 +437,22 @@ class Player:
             self.on_end(run, now)
         queue = self._queued.get(key) if next_in_queue and key is not None else None
         if queue:
-            program, owner, manner, live = queue.popleft()
+            program, owner, manner, live, since = queue.popleft()
+            latest = queue[-1][4] if queue else since
             if not queue:
                 del self._queued[key]
+            if manner.hurries:
+                program = hurried(program, manner.hurries, len(queue) + 1, latest + CATCH_UP - now)
             self._begin(program, now, out, key, owner, manner, live)
+
+    def _switch_back(self, run: Run, planned: int, out: list[Effect]) -> None:
+        """A run that ends between switching something off and on again leaves it as it was."""
+        code, program = run.program.switches, run.program
+        times = sum(1 for index in range(run.index) if program.codes[index] == code and program.values[index])
+        if times % 2 and code not in self.down:
+            out.extend([(code, 1, planned, run), (code, 0, planned, run)])
+
+
+def hurried(program: Program, faster: tuple[Program, ...], waiting: int, left: int) -> Program:
+    """The slowest of a program and its faster ones with which `waiting` of them are played within `left` ns."""
+    return next((one for one in (program, *faster) if one.length * waiting <= left), faster[-1])

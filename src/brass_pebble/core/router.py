@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from .action import FIRST, PASS, PIN, REST, STOP, SWALLOW
-from .desk import Desk
+from .desk import GO_ON, Desk
 from .drive import Levels
 from .durations import MS, say_duration
 from .gesture import DOUBLE, HOLD, PRESS, RELEASE, TAP, Recogniser
@@ -15,7 +15,8 @@ from .macro.program import Macro, Program
 from .macro.values import Given
 from .mover import Mover
 from .plan import Answer, MotionPlan, Plan, Planner, Spot, leads_to_the_same
-from .player import Effect, Live, Manner, Player, Run
+from .player import OVERTAKEN, Effect, Live, Manner, Player, Run
+from .problem import ProblemError
 from .signal import PART, STRUCK
 from .trace import Trace
 
@@ -64,6 +65,10 @@ class Router:
         self.fresh: list[Trace] = []
         # Told by the engine, which can see the lamp.
         self.caps_lock: Callable[[], bool] = lambda: False
+        # What the press that is fed next was found to play, since its first keys were sent ahead.
+        self._ahead: Program | None = None
+        # A press that comes later than this, in ns, was made before the computer stood still.
+        self.stale_after = OVERTAKEN
         self._planner = Planner(self.desk)
         self._plans: dict[str, dict[int, Plan]] = {}
         self._ready: dict[str, dict[tuple[str, ...], dict[int, Plan]]] = {}
@@ -82,6 +87,7 @@ class Router:
     def load(self, desk: Desk) -> None:
         """Use another desk from now on.  Controls held and runs playing end as they began."""
         before, self.desk = self.desk, desk
+        self.stale_after = max(desk.overtaken_after, desk.patience + OVERTAKEN // 2)
         self._planner = Planner(desk)
         # What surfaces lead to that are just as they were is known already.
         self._ready = {name: self._ready[name] for name, surface in desk.surfaces.items()
@@ -169,14 +175,25 @@ class Router:
         if plan is None or self._waiting:
             return ()
         answer = plan.press
-        if not answer.first or plan.together or plan.strikes:
+        if plan.together or plan.strikes or answer.program is None:
             return ()
         if (surface_id, code) in self._held or surface_id in self.resting:
             return ()
         player = self.player
         if player.down or answer.again_key in player.by_key:
             return ()
-        return answer.first
+        if answer.first:
+            return answer.first
+        if answer.macro is None or not answer.macro.types_text or answer.macro.live:
+            return ()
+        # What is played is chosen now, and `feed` plays just that: what goes ahead is its head.
+        self._ahead = self._choose(answer)
+        return self._ahead.head
+
+    def _choose(self, answer: Answer) -> Program:
+        """The program of an answer that types a text, as it is with Caps Lock on or off now."""
+        assert answer.program is not None and answer.macro is not None
+        return (answer.macro.locked_program if self.caps_lock() else None) or answer.program
 
     # Presses and releases.
 
@@ -195,6 +212,8 @@ class Router:
         plan = self._plan(surface_id, code)
         if plan is None or (surface_id in self.resting and not plan.wakes):
             return None
+        if now - arrived > self.stale_after:
+            return self._ignore_stale(key, plan, arrived, now)
         if self._waiting:
             self._end_waits(key, arrived, now, out)
         pressing = self._pressing.get(key)
@@ -215,6 +234,13 @@ class Router:
                 self.fresh.remove(trace)
         if surface_id in self.layers.once_surfaces:
             self._end_once(surface_id, plan)
+        return trace
+
+    def _ignore_stale(self, key: Spot, plan: Plan, arrived: int, now: int) -> Trace:
+        """A press that was made before the computer stood still is not poured into what has the focus now."""
+        trace = self._held[key] = self.new_trace(arrived, now)
+        trace.answer, trace.code = plan.press, key[1]
+        trace.why = f"made {say_duration(now - arrived)} ago, while the computer stood still; ignored"
         return trace
 
     def _strike(self, trace: Trace, plan: Plan, code: int, value: int) -> Answer:
@@ -399,6 +425,14 @@ class Router:
     # Carrying out.
 
     def _carry_out(self, trace: Trace, answer: Answer, now: int, out: list[Effect]) -> None:
+        try:
+            self._answer(trace, answer, now, out)
+        except ProblemError as error:
+            # What one press meets is told in its trace, and stops nobody else.
+            self._ahead = None
+            trace.state, trace.why = "nothing", f"it cannot be played: {error.problem}"
+
+    def _answer(self, trace: Trace, answer: Answer, now: int, out: list[Effect]) -> None:
         if answer.steps:
             answer = trace.answer = self._next_step(trace, answer, now)
         if answer.why:
@@ -409,9 +443,9 @@ class Router:
                 trace.macro = answer.macro.id
                 if answer.macro.live or answer.macro.types_text:
                     live = self._live(trace, answer, now)
-            program = answer.program
-            if live is None and answer.macro is not None and answer.macro.types_text and self.caps_lock():
-                program = answer.macro.locked_program or program
+            program, self._ahead = self._ahead or answer.program, None
+            if program is answer.program and live is None and answer.macro is not None and answer.macro.types_text:
+                program = self._choose(answer)
             self.play(trace, program, answer.manner, answer.again_key, now, out, live)
         elif answer.layer_switch is not None:
             trace.state = "done"
@@ -492,7 +526,9 @@ class Router:
         given = given_by(trace, now, values)
         live = Live(macro.score, given, locked=locked) if macro.score else None
         program = macro.locked_program if locked and macro.locked_program else macro.program
-        self.play(trace, program, Manner(macro.again, longest=macro.longest), ("play", macro.id), now, out, live)
+        manner = Manner(macro.again, longest=macro.longest, overtaken=self.desk.overtaken_after,
+                        goes_on=(macro.overtaken or self.desk.overtaken) == GO_ON)
+        self.play(trace, program, manner, ("play", macro.id), now, out, live)
 
     def play(self, trace: Trace, program: Program, manner: Manner, again_key: object, now: int,
              out: list[Effect], live: Live | None = None) -> None:

@@ -11,7 +11,7 @@ from heapq import heappop, heappush
 from typing import Any
 
 from .durations import parse_duration, say_duration
-from .keymap import keymap
+from .keymap import Typist, keymap
 from .keys import key_table, modifier_codes, parse_chord
 
 # A dial is told when it has not been turned for so long, in ns.
@@ -74,7 +74,9 @@ def _begins(message: str, words: str) -> bool:
 class StageProgram:
     """One program: feed it keys, advance its time, read its state."""
 
-    def __init__(self, data: dict[str, Any]) -> None:
+    def __init__(self, data: dict[str, Any], typist: Typist | None = None) -> None:
+        # What keys type in it.
+        self._characters = (typist or keymap()).characters
         self.name: str = data["name"]
         self.what: str = data.get("what", "")
         self.panels: list[dict[str, Any]] = data.get("panel", [])
@@ -198,7 +200,7 @@ class StageProgram:
         elif self.opening:
             self._say(f"missed {key_table().name(code)}: {self.opening} is still opening", when, cause, out,
                       good=False)
-        elif self.window and self._focused and held <= _SHIFTS:
+        elif self.window and self._focused and (held <= _SHIFTS or (held, code) in self._characters):
             self._type(code, held, cause, when, out)
         else:
             shortcut = self._shortcuts.get((held, code))
@@ -252,7 +254,6 @@ class StageProgram:
         elif code == _BACKSPACE:
             self.state[target] = self.state[target][:-1]
         else:
-            shift = (_SHIFT,) if held else ()
-            char = keymap().characters.get((*shift, code))
+            char = self._characters.get((frozenset({_SHIFT} if held & _SHIFTS else ()) | (held - _SHIFTS), code))
             if char and target:
                 self.state[target] += char

@@ -92,7 +92,7 @@ class ChordCatcher:
         if catch is None:
             return
         before = catch.state
-        state = catch.feed(code, value)
+        state = catch.feed(self._engine.desk.places.name(code), value)
         if catch.over:
             self.end(state)
         elif state != before:

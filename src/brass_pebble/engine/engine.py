@@ -6,6 +6,7 @@ clients hear of it, and never while a step is about to be due.
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -13,6 +14,7 @@ from pathlib import Path
 
 from brass_pebble.core.action import RECORD, REST, STOP
 from brass_pebble.core.desk import Desk
+from brass_pebble.core.lettered import notice
 from brass_pebble.core.macro import Macro, Program
 from brass_pebble.core.player import Effect, Manner, Player, Run
 from brass_pebble.core.pointer import WIDE
@@ -47,6 +49,10 @@ from .server import Client, Server
 from .store import DeskStore, Loaded
 
 MS = 1_000_000
+# A shorter suspend than this is none, in ns.
+SUSPENDED = 50 * MS
+# What is told once: that chords mean letters.
+LETTERS = "letters"
 
 
 @dataclass
@@ -75,7 +81,7 @@ class Engine:
         self.store = setup.store
         self.loop = Loop(self._deadline, self._on_time, self._after, self._panic)
         self.worker = Worker(self.loop)
-        self.player = Player(self._run_ended)
+        self.player = Player(self._run_ended, self._start_dropped)
         self.router = Router(self.player)
         self.news = News(self)
         self.problems: list[Problem] = []
@@ -83,17 +89,21 @@ class Engine:
         self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
         self.hands = Hands(self)
         self._was_visited = False
+        # How far the clock that counts suspends is ahead of the engine's.
+        self._ahead = time.clock_gettime_ns(time.CLOCK_BOOTTIME) - time.monotonic_ns()
         self.store.remember()
         loaded = self.store.load()
         self.problems = loaded.problems
         self.router.load(loaded.desk)
         self._standing: list[Problem] = []
         self.output = self._open_output(loaded.desk)
+        self.output.use(loaded.desk.places)
         self.network = Network(self)
         self.messages = Messages(self)
         self.answers = Answers(self)
         self.memory = Memory(setup.known)
         self.memory.read()
+        self._tell_once()
         self.devices = Devices(self)
         self.meet = Meet(self)
         self.errands = Errands(self)
@@ -219,8 +229,8 @@ class Engine:
                         self.careful.hold_back(surface_id, code, value, arrived, "")
                         continue
                     # A press from a rest has found its way to the output before anything is noted about it.
-                    first = sure_first(surface_id, code) if value else ()
                     now = clock()
+                    first = sure_first(surface_id, code) if value and now - arrived < self.router.stale_after else ()
                     if first and self.output.press(first):
                         sent_at = clock()
                     else:
@@ -230,12 +240,15 @@ class Engine:
                         trace = feed(surface_id, code, value, arrived, now, out)
                     except Exception:
                         # No run may know of the keys sent ahead, so nobody else would release them.
-                        unknown = Run(0, Program(), now, None, None)
-                        self.output.send([(sent, 0, now, unknown) for sent in reversed(first)], now)
+                        self._take_back(first, now)
                         raise
                     if first:
-                        self.news.unnoted.append((sent_at, out[:len(first)]))
-                        del out[:len(first)]
+                        if [effect[0] for effect in out[:len(first)]] == [*first]:
+                            self.news.unnoted.append((sent_at, out[:len(first)]))
+                            del out[:len(first)]
+                        else:
+                            log.error("sent ahead %s, but %s was played", first, out[:len(first)])
+                            self._take_back(first, now)
                     if out:
                         self._send(now)
                     self._book(surface_id, code, value, trace, arrived)
@@ -246,6 +259,19 @@ class Engine:
             except DeviceGone as gone:
                 self.devices.lost(surface_id, str(gone))
         return ready
+
+    def _take_back(self, codes: tuple[int, ...], now: int) -> None:
+        """Release keys that were sent down and belong to no run."""
+        unknown = Run(0, Program(), now, None, None)
+        self.output.send([(code, 0, now, unknown) for code in reversed(codes)], now)
+
+    def _release_rest(self, now: int) -> None:
+        """Every run has ended: what the output still has down belongs to nobody and is released."""
+        left = self.output.left_down()
+        if left and not self.player.down:
+            log.error("nobody released %s", left)
+            with contextlib.suppress(OSError):
+                self._take_back(tuple(reversed(left)), now)
 
     def move(self, surface_id: str, signal: int, value: int, arrived: int) -> None:
         """What turns, slides or tilts reported something."""
@@ -300,6 +326,7 @@ class Engine:
             self.recorder.toggle(trace)
         elif trace.deed == STOP:
             self.careful.drop_waiting()
+            self._release_rest(time.monotonic_ns())
 
     def play(self, macro: Macro, origin: str, values: dict[str, int] | None = None) -> Trace:
         """Play a macro for a client, with the values that it gave."""
@@ -332,6 +359,7 @@ class Engine:
         count = self.player.stop_all(now, self._out)
         if self._out:
             self._send(now)
+        self._release_rest(now)
         return count
 
     def answer_run(self, run: Run, answer: object) -> None:
@@ -400,6 +428,7 @@ class Engine:
         self.news.unnoted.append((sent_at, out))
 
     def _on_time(self, now: int) -> None:
+        self._notice_sleep(now)
         if self.router.recognising:
             self._decide_gestures(now)
         self.player.advance(now, self._out)
@@ -414,6 +443,14 @@ class Engine:
             if when <= now:
                 del self._alarms[name]
                 call(now)
+
+    def _notice_sleep(self, now: int) -> None:
+        """After a suspend, of which the engine's clock knows nothing, runs do not go on as if nothing had been."""
+        ahead = time.clock_gettime_ns(time.CLOCK_BOOTTIME) - now
+        lost, self._ahead = ahead - self._ahead, ahead
+        if lost > SUSPENDED:
+            log.info("the computer was suspended for %.1f s", lost / 1e9)
+            self.player.slept(lost, now, self._out)
 
     def _decide_gestures(self, now: int) -> None:
         """Gestures whose time is over.  What has arrived meanwhile comes first: it may be the release in time."""
@@ -466,6 +503,7 @@ class Engine:
         try:
             if out:
                 self.messages.send(out, time.monotonic_ns())
+            self._release_rest(now)
         except Exception as worse:
             # Nothing can be sent any more: ending makes the kernel release what is down.
             log.error("the output failed, too: %r", worse)
@@ -475,6 +513,9 @@ class Engine:
 
     def _run_ended(self, run: Run, now: int) -> None:
         self.news.run_ended(run)
+
+    def _start_dropped(self, owner: object) -> None:
+        self.news.start_dropped(owner)
 
     def _after(self) -> None:
         """At the end of each round of the loop."""
@@ -507,6 +548,7 @@ class Engine:
             return
         if result.ok:
             output = self.desk.output
+            self._use_places(result.desk)
             self.router.load(result.desk)
             lost = self.router.lost_latches()
             self.stop_runs(lambda run: run in lost)
@@ -516,10 +558,24 @@ class Engine:
                 result.problems.append(Problem(f"the output is now “{result.desk.output}”, but “{output}” stays in use",
                                                "desk.toml", hint="End the engine and start it again"))
         self.problems = [*self._standing, *result.problems]
+        self._tell_once()
         self.network.follow()
         self.messages.follow()
         self.tell_desk()
         self._settle()
+
+    def _tell_once(self) -> None:
+        """What the person has to know of a desk that was made before, and need not be told again."""
+        told = self.memory.told
+        if LETTERS not in told and (problem := notice(self.desk)) is not None:
+            told.add(LETTERS)
+            self.problems = [*self.problems, problem]
+
+    def _use_places(self, desk: Desk) -> None:
+        """Another keyboard layout: what is down goes up under the one under which it went down."""
+        if desk.places != self.desk.places:
+            self.stop_all()
+            self.output.use(desk.places)
 
     def tell_desk(self) -> None:
         """Tell clients of the desk and of the devices as they are now."""

@@ -10,6 +10,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from brass_pebble.core.keymap import Typist
 from brass_pebble.core.macro import Macro, read_macro
 from brass_pebble.core.problem import ProblemError, nearest
 from brass_pebble.outputs.stage import StageOutput, read_programs
@@ -85,7 +86,7 @@ class MacroRequests:
         macro = self._macro(message)
         self._end_rehearsal()
         names = [place.program for place in engine.desk.stage] or sorted(f.stem for f in DEMO_STAGE.glob("*.toml"))
-        stage = StageOutput(read_programs(engine.setup.stage or DEMO_STAGE, names))
+        stage = StageOutput(read_programs(engine.setup.stage or DEMO_STAGE, names, self._typist()))
         self._name = macro.name
         from .requests import given_values
         self._rehearsal = Rehearsal(macro, stage, hold=int(float(message.get("hold_ms", 1000)) * MS),
@@ -106,16 +107,18 @@ class MacroRequests:
             if name in desk.macros:
                 return desk.macros[name]
             raise Refusal(desk.broken_macros.get(name, f"there is no macro “{name}”"), nearest(name, desk.macros))
-        try:
-            writer = typist(desk.keyboard)
-        except ProblemError:
-            writer = None
         drafts = self._engine.store.drafts()
         macro, problems = read_macro(str(message["text"]), id=str(message.get("macro", "")), tap=desk.tap,
-                                     gap=desk.gap, typist=writer, others=drafts)
+                                     gap=desk.gap, typist=self._typist(), others=drafts)
         if problems:
             raise Refusal(f"line {problems[0].line}: {problems[0].what}", problems[0].hint, "broken")
         return macro
+
+    def _typist(self) -> Typist | None:
+        try:
+            return typist(self._engine.desk.keyboard)
+        except ProblemError:
+            return None
 
     def _book(self) -> None:
         rehearsal = self._rehearsal

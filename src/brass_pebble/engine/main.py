@@ -16,6 +16,8 @@ from pathlib import Path
 
 from brass_pebble import paths
 from brass_pebble.core.desk import Desk
+from brass_pebble.core.keymap import Typist
+from brass_pebble.core.problem import ProblemError
 from brass_pebble.inputs.bench import Bench, read_bench
 from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput, read_programs
@@ -80,7 +82,7 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
 
     def open_output(desk: Desk) -> Output:
         if desk.output == "stage":
-            return StageOutput(read_programs(options.stage, [place.program for place in desk.stage])
+            return StageOutput(read_programs(options.stage, [place.program for place in desk.stage], _typist(desk))
                                if options.stage else {})
         if desk.output == "x11":
             from brass_pebble.outputs.x11 import X11Output
@@ -109,6 +111,15 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     engine.run()
     log.info("ended")
     return 0
+
+
+def _typist(desk: Desk) -> Typist | None:
+    from brass_pebble.outputs.xkb import typist
+    try:
+        return typist(desk.keyboard)
+    except ProblemError:
+        # Told with the desk.
+        return None
 
 
 def run_here(desk: Path, say: Callable[[str], None], *options: str) -> int:

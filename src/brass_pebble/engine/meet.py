@@ -182,6 +182,7 @@ class Meet:
             return
         self._engine.server.publish("heard", {
             "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": heard.code,
+            "typed": self._engine.desk.places.name(heard.code),
             "down": heard.value > 0 or heard.code >= MOVING, "turned": heard.turned,
             "key": heard.turned or signal_name(heard.code),
             "steps": heard.value if heard.turned else 0,

@@ -25,6 +25,8 @@ class Memory:
     ports: dict[str, str] = field(default_factory=dict)
     twins: dict[tuple[str, ...], int] = field(default_factory=dict)
     main: DeviceRule = DeviceRule()
+    # What the person was told once, by a word for each.
+    told: set[str] = field(default_factory=set)
     _saved: str = ""
 
     def read(self) -> None:
@@ -36,6 +38,7 @@ class Memory:
             self.ports = {str(k): str(v) for k, v in data["ports"].items()}
             self.twins = {tuple(map(str, row[:-1])): int(row[-1]) for row in data["twins"]}
             self.main = DeviceRule(tuple((str(k), str(v)) for k, v in data["main"].items()))
+            self.told = {str(word) for word in data.get("told", ())}
         except (OSError, ValueError, KeyError, AttributeError, TypeError) as error:
             log.warning("what was remembered of devices cannot be read: %s", error)
 
@@ -55,7 +58,7 @@ class Memory:
     def text(self) -> str:
         """The file's text if it has to be written, or an empty one."""
         data: dict[str, Any] = {"ports": self.ports, "twins": [[*make, count] for make, count in self.twins.items()],
-                                "main": dict(self.main.fields)}
+                                "main": dict(self.main.fields), "told": sorted(self.told)}
         text = json.dumps(data, ensure_ascii=False, indent=1)
         if text == self._saved:
             return ""

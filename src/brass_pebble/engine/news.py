@@ -10,6 +10,7 @@ from collections import deque
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.bounce import BounceWatch
+from brass_pebble.core.durations import say_duration
 from brass_pebble.core.player import Effect, Run
 from brass_pebble.core.signal import STRUCK
 from brass_pebble.core.trace import Trace
@@ -54,7 +55,15 @@ class News:
             trace.state = run.state
             if run.trouble:
                 trace.why = run.trouble
+            if run.stood:
+                trace.remark(f"the computer stood still for {say_duration(run.stood)}; it went on from there")
             self._touched[trace.id] = trace
+
+    def start_dropped(self, owner: object) -> None:
+        """A press that waited for the run before it to end will not be played."""
+        if isinstance(owner, Trace):
+            owner.state, owner.why = "nothing", "it waited for the run before it, and that was stopped"
+            self._touched[owner.id] = owner
 
     def book(self) -> None:
         """At the end of each round of the loop: set the time of telling, if there is anything to tell."""

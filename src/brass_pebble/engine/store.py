@@ -21,6 +21,7 @@ from brass_pebble.core.keymap import Typist
 from brass_pebble.core.layout import Layout, read_layout
 from brass_pebble.core.macro import Draft, Macro
 from brass_pebble.core.macro.reach import Reach, reaches
+from brass_pebble.core.places import US
 from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.outputs.xkb import typist as find_typist
 
@@ -176,7 +177,7 @@ class DeskStore:
 
         desk, found = read_desk(data, text=text, file="desk.toml", layouts=layout, layout_names=layouts,
                                 macros=macros, broken_macros=broken, sleeps=sleeps, known=self._known,
-                                sleeping=guests.mark)
+                                sleeping=guests.mark, places=typist.places if typist is not None else US)
         self._text, self._tables = text, data
         self._unsettled = (text, texts)
         problems += self._sleeping(desk, guests)

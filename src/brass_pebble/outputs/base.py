@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from brass_pebble.core.places import Places
 from brass_pebble.core.player import Effect
 
 
@@ -27,6 +28,12 @@ class Output(Protocol):
 
     def press(self, codes: tuple[int, ...]) -> bool:
         """Send these keys down at once if this output has a quicker way than `send`; else return False."""
+
+    def use(self, places: Places) -> None:
+        """The receiving programs have this keyboard layout from now on."""
+
+    def left_down(self) -> list[int]:
+        """The keys and buttons that were sent down and not up again, the latest first."""
 
     def next_deadline(self) -> int | None:
         """When `advance` wants to be called, in ns, or None."""

@@ -6,6 +6,8 @@ import tomllib
 from collections.abc import Iterable
 from pathlib import Path
 
+from brass_pebble.core.keymap import Typist
+from brass_pebble.core.places import Places
 from brass_pebble.core.player import Effect
 from brass_pebble.core.pointer import POINTER, WIDE
 from brass_pebble.core.stage import Reaction, StageProgram
@@ -47,6 +49,12 @@ class StageOutput:
     def press(self, codes: tuple[int, ...]) -> bool:
         return False
 
+    def use(self, places: Places) -> None:
+        """Its programs know keys by their names."""
+
+    def left_down(self) -> list[int]:
+        return []
+
     def next_deadline(self) -> int | None:
         dues = [due for program in self.programs.values() if (due := program.next_deadline()) is not None]
         return min(dues) if dues else None
@@ -62,12 +70,13 @@ class StageOutput:
         """Nothing to close."""
 
 
-def read_programs(folder: Path, names: Iterable[str]) -> dict[str, StageProgram]:
-    """The programs called `names` from `folder/NAME.toml`; unknown ones are left out."""
+def read_programs(folder: Path, names: Iterable[str], typist: Typist | None = None) -> dict[str, StageProgram]:
+    """The programs called `names` from `folder/NAME.toml`, with the keyboard layout that `typist` types for; unknown
+    ones are left out."""
     programs = {}
     for name in names:
         file = folder / f"{name}.toml"
         if file.is_file():
             with file.open("rb") as stream:
-                programs[name] = StageProgram(tomllib.load(stream))
+                programs[name] = StageProgram(tomllib.load(stream), typist)
     return programs

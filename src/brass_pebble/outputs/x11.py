@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Any
 
+from brass_pebble.core.places import US, Places
 from brass_pebble.core.player import Effect
 from brass_pebble.core.pointer import ABS_X, ABS_Y, FULL, PIXEL_X, PIXEL_Y, POINTER, REL_HWHEEL, REL_WHEEL, REL_X
 
@@ -22,7 +23,8 @@ from .base import OutputError, OutputLost
 
 # X keycodes are the kernel's key codes and 8 more, with the evdev rules that every X server of today uses.
 _OFFSET = 8
-_BUTTON_OF = {0x110: 1, 0x111: 3, 0x112: 2}
+# BTN_LEFT to BTN_TASK, and the buttons as X counts them: 4 to 7 are the wheel.
+_BUTTON_OF = {0x110: 1, 0x111: 3, 0x112: 2, 0x113: 8, 0x114: 9, 0x115: 10, 0x116: 11, 0x117: 12}
 LOOK_EVERY = 0.05
 
 
@@ -51,6 +53,7 @@ class X11Output:
         self._x = X
         self._down: dict[int, None] = {}
         self._size = (0, 0)
+        self._places = US
         self._display: Any = None
         self._connect()
 
@@ -88,8 +91,8 @@ class X11Output:
         x = self._x
         if button is not None:
             self._fake(self._display, x.ButtonPress if value else x.ButtonRelease, button)
-        elif code + _OFFSET < 256:
-            self._fake(self._display, x.KeyPress if value else x.KeyRelease, code + _OFFSET)
+        elif (place := self._places.place(code)) + _OFFSET < 256:
+            self._fake(self._display, x.KeyPress if value else x.KeyRelease, place + _OFFSET)
         if value:
             self._down[code] = None
         else:
@@ -116,6 +119,12 @@ class X11Output:
 
     def press(self, codes: tuple[int, ...]) -> bool:
         return False
+
+    def use(self, places: Places) -> None:
+        self._places = places
+
+    def left_down(self) -> list[int]:
+        return list(reversed(self._down))
 
     def next_deadline(self) -> int | None:
         return None

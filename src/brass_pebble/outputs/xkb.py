@@ -13,8 +13,9 @@ import unicodedata
 from functools import cache
 from pathlib import Path
 
-from brass_pebble.core.keymap import Typist, cannot_type, keymap
+from brass_pebble.core.keymap import Held, Typist, as_held, cannot_type, keymap
 from brass_pebble.core.keys import Chord, key_table
+from brass_pebble.core.places import places_of
 from brass_pebble.core.problem import ProblemError
 
 # XKB keycodes are the kernel's key codes and 8 more.
@@ -87,9 +88,13 @@ class XkbTypist:
             library.xkb_context_unref(context)
             raise ProblemError(f"there is no keyboard layout “{name}” on this system",
                                hint="Layouts are named as in /usr/share/X11/xkb/symbols, with a variant in parentheses")
-        self._strokes: dict[bool, dict[str, tuple[Chord, ...]]] = {}
-        for locked in (False, True):
-            self._strokes[locked] = self._read(library, layout, locked)
+        # As the kernel counts keys, and then as they are called.
+        read = {locked: self._read(library, layout, locked) for locked in (False, True)}
+        self.places = places_of({char: chords[0].codes[0] for char, chords in read[False].items()
+                                 if len(chords) == 1 and len(chords[0].codes) == 1})
+        self._strokes: dict[bool, dict[str, tuple[Chord, ...]]] = {
+            locked: {char: tuple(Chord(tuple(self.places.name(code) for code in chord.codes)) for chord in chords)
+                     for char, chords in table.items()} for locked, table in read.items()}
         library.xkb_keymap_unref(layout)
         library.xkb_context_unref(context)
 
@@ -132,9 +137,14 @@ class XkbTypist:
         return strokes
 
     @property
-    def characters(self) -> list[str]:
+    def typable(self) -> list[str]:
         """Every character that the layout can type."""
         return list(self._strokes[False])
+
+    @property
+    def characters(self) -> dict[Held, str]:
+        """What single chords type."""
+        return {as_held(chords[0]): char for char, chords in self._strokes[False].items() if len(chords) == 1}
 
     def strokes(self, char: str, *, locked: bool = False) -> tuple[Chord, ...]:
         try:

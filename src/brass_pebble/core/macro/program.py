@@ -5,10 +5,12 @@ from __future__ import annotations
 from array import array
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import TYPE_CHECKING
 
 from ..durations import MS
 from ..keys import Chord
+from ..places import US, Places
 from ..pointer import POINTER
 from ..problem import ProblemError
 from .asks import Laying
@@ -41,6 +43,8 @@ class Program:
     length: int = 0
     holds: bool = False
     least: int = 0
+    # A key that is tapped an even number of times in all, since it switches something off and on again: Caps Lock.
+    switches: int = 0
 
     def add(self, time: int, code: int, value: int, line: int = 0) -> None:
         """Append one event; times must not run backward."""
@@ -49,11 +53,12 @@ class Program:
         self.values.append(value)
         self.lines.append(line)
 
-    def first_down(self) -> tuple[int, ...]:
-        """The keys that go down at the very start, before anything goes up."""
+    @cached_property
+    def head(self) -> tuple[int, ...]:
+        """The keys that go down at the very start, before anything goes up.  Asked for when it is complete."""
         count = 0
         while (count < len(self.times) and self.times[count] == 0 and self.values[count]
-               and self.codes[count] < POINTER):
+               and self.codes[count] < POINTER and self.codes[count] not in self.codes[:count]):
             count += 1
         return tuple(self.codes[:count])
 
@@ -81,6 +86,8 @@ class Macro:
     program: Program = field(default_factory=Program)
     source: str = ""
     longest: int = 0
+    # What becomes of it when the computer stood still: "end", "go on", or as its desk says.
+    overtaken: str = ""
     types_text: bool = False
     score: Score | None = None
     # Lays the program as it is under Caps Lock; only for macros that type a text, and only when it is asked for.
@@ -102,13 +109,14 @@ class Macro:
         return self.score is not None
 
 
-def chord_program(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP) -> Program:
+def chord_program(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP, places: Places = US) -> Program:
     """Tap a chord once for `tap` ns, or with `holds` keep it down until let go (and at least `tap`)."""
     program = Program(holds=holds, least=tap)
-    for code in chord.codes:
+    codes = places.settle(chord.codes)
+    for code in codes:
         program.add(0, code, 1)
     if not holds:
-        for code in reversed(chord.codes):
+        for code in reversed(codes):
             program.add(tap, code, 0)
         program.length = tap
     return program
@@ -145,6 +153,10 @@ class Timeline:
         if self.laid > MOST_EVENTS or len(self.program.times) > MOST_EVENTS:
             raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=line,
                                hint="Repeat fewer times, or split it into several macros")
+
+    def codes_of(self, chord: Chord) -> tuple[int, ...]:
+        """A chord's keys, each by the one code that it has on the receiving layout."""
+        return (self.keymap.places if self.keymap is not None else US).settle(chord.codes)
 
     def press(self, codes: tuple[int, ...]) -> tuple[int, ...]:
         """Send down those of `codes` that are not down yet, and return them."""

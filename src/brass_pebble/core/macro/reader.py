@@ -28,6 +28,7 @@ _EXPECTED = {
     "AMOUNT": "a number with its unit, like 300ms",
     "TEXT": 'a text in double quotes, like "Rye"',
     "POLICY": "start over, ignore, queue or both",
+    "OUTCOME": "end or go on",
     "WORD": "the name of a tint",
     "NUMBER": "a whole number",
     "VALUE": "the name of a value",
@@ -46,7 +47,8 @@ _EXPECTED = {
 _WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS": ("class",), "SHELL": ("shell",),
           "SIDE": ("left", "right", "middle"), "BY_OR_TO": ("by", "to"), "DIRECTION": ("up", "down", "left", "right"),
           "WINDOW_STATE": ("there", "focused"), "LAYER_STATE": ("on", "off"), "METHOD": ("get", "post", "put"),
-          "POLICY": ("start over", "ignore", "queue", "both"), "LIMIT_WORD": ("most", "least")}
+          "OUTCOME": ("end", "go on"), "POLICY": ("start over", "ignore", "queue", "both"),
+          "LIMIT_WORD": ("most", "least")}
 _ONE_WORD = re.compile(r'"(?:\\.|[^"\\])*"?|[^\s]+')
 PREVIEW_TURNS = 3
 # Where so many words may follow, a line begins.

@@ -14,6 +14,7 @@ from typing import ClassVar
 from lark import Token, Tree
 
 from ..durations import MS, parse_duration, say_duration, write_duration
+from ..keymap import Typist, type_out
 from ..keys import Chord, parse_chord
 from ..problem import ProblemError, nearest
 from ..tints import TINTS
@@ -164,7 +165,7 @@ class Tap(Step):
         self.length = read_time(pieces[1], self.line)
 
     def lay(self, timeline: Timeline) -> Laying:
-        timeline.lay_tap(self.chord.codes, timeline.tap if self.length is None else self.length)
+        timeline.lay_tap(timeline.codes_of(self.chord), timeline.tap if self.length is None else self.length)
         yield from ()
 
     def words(self) -> str:
@@ -183,11 +184,12 @@ class Down(Step):
         self.column = token(pieces[0]).column or 0
 
     def lay(self, timeline: Timeline) -> Laying:
-        for code in self.chord.codes:
+        codes = timeline.codes_of(self.chord)
+        for code in codes:
             if code in timeline.down:
                 raise ProblemError(f"{Chord((code,))} is already down since line {timeline.down[code]}",
                                    line=self.line, column=self.column, hint="Write an up for it in between")
-        timeline.press(self.chord.codes)
+        timeline.press(codes)
         yield from ()
 
     def words(self) -> str:
@@ -199,11 +201,12 @@ class Up(Down):
     """Up again; of a chord, the key named last goes up first."""
 
     def lay(self, timeline: Timeline) -> Laying:
-        for code in self.chord.codes:
+        codes = timeline.codes_of(self.chord)
+        for code in codes:
             if code not in timeline.down:
                 raise ProblemError(f"{Chord((code,))} is not down here", line=self.line, column=self.column,
                                    hint="Write a down for it before, or leave this line out")
-        timeline.release(self.chord.codes)
+        timeline.release(codes)
         yield from ()
 
 
@@ -243,15 +246,19 @@ class Type(Step):
 
     def lay(self, timeline: Timeline) -> Laying:
         assert timeline.keymap is not None
-        for char in self.text.fill(timeline):
-            try:
-                strokes = timeline.keymap.strokes(char, locked=timeline.locked)
-            except ProblemError as error:
-                column = self.column + max(0, self.text.source.find(char)) if self.text.fixed else 0
-                raise ProblemError(error.problem.what, line=self.line, column=column, hint=error.problem.hint) from None
+        text = self.text.fill(timeline)
+        try:
+            typed = type_out(timeline.keymap, text, locked=timeline.locked)
+        except ProblemError as error:
+            column = self.column + max(0, self.text.source.find(_first_unknown(timeline.keymap, text))) \
+                if self.text.fixed else 0
+            raise ProblemError(error.problem.what, line=self.line, column=column, hint=error.problem.hint) from None
+        for char, strokes in typed:
+            if not char:
+                timeline.program.switches = strokes[0].codes[0]
             for stroke in strokes:
                 timeline.begin(self.line)
-                if self.pace is None:
+                if self.pace is None or not char:
                     timeline.lay_tap(stroke.codes, timeline.tap)
                 else:
                     # Characters of two strokes share the time of one.
@@ -262,6 +269,16 @@ class Type(Step):
 
     def words(self) -> str:
         return f"type {self.text.source}{_every(self.pace)}"
+
+
+def _first_unknown(typist: Typist, text: str) -> str:
+    """The first character of a text that a layout cannot type."""
+    for char in text:
+        try:
+            typist.strokes(char)
+        except ProblemError:
+            return char
+    return ""
 
 
 @dataclass(eq=False, repr=False)
@@ -399,7 +416,7 @@ class Keep(Block):
         self.chord = read_chord(pieces[0], self.line)
 
     def lay(self, timeline: Timeline) -> Laying:
-        fresh = timeline.press(self.chord.codes)
+        fresh = timeline.press(timeline.codes_of(self.chord))
         yield from lay_all(self.body, timeline)
         timeline.begin(self.line)
         timeline.release(tuple(code for code in fresh if code in timeline.down))
@@ -537,10 +554,14 @@ def _set_longest(macro: Macro, times: dict[str, int], piece: Token, line: int) -
     macro.longest = max(MS, read_time(piece, line) or 0)
 
 
+def _set_overtaken(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
+    macro.overtaken = " ".join(piece.split())
+
+
 SETTINGS: dict[str, Setting] = {
     "name": _set_text("name", 60), "label": _set_text("label", LONGEST_LABEL), "note": _set_text("note", 2000),
     "tint": _set_tint, "again": _set_again, "taps": _set_time("taps"), "gaps": _set_time("gaps"),
-    "lasts": _set_longest,
+    "lasts": _set_longest, "overtaken": _set_overtaken,
 }
 SETTING_WORDS = {
     "name": "name", "label": "label", "note": "note", "tint": "tint", "again": "again", "taps": "taps last",

@@ -309,7 +309,7 @@ class Paste(Say):
         ready = yield Errand(self.line, "paste", (self.text.fill(timeline),), wait=True)
         if not ready:
             raise GaveUp(self.line, "the clipboard could not be used")
-        timeline.lay_tap(parse_chord("Ctrl+V").codes, timeline.tap)
+        timeline.lay_tap(timeline.codes_of(parse_chord("Ctrl+V")), timeline.tap)
         yield CatchUp(self.line)
         yield Errand(self.line, "restore", ())
 

@@ -57,7 +57,7 @@ def _line(content: str, number: int, known: set[str]) -> tuple[str, bool]:
     if rule in SETTINGS:
         piece = token(pieces[0])
         value = write_duration(read_time(piece, number) or 0) if piece.type == "AMOUNT" else " ".join(piece.split()) \
-            if piece.type == "POLICY" else str(piece)
+            if piece.type in ("POLICY", "OUTCOME") else str(piece)
         return f"{SETTING_WORDS[rule]} {value}", False
     step = STEPS[rule](number)
     step.read(pieces, known)

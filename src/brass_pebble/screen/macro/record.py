@@ -149,9 +149,9 @@ class RecordSheet(ModalScreen[str]):
             if self.paths and message["turned"] in WAYS:
                 self.events.append((WAYS[message["turned"]], message["steps"], round(message["at"] * 1e9)))
             return
-        self.events.append((message["code"], int(message["down"]), round(message["at"] * 1e9)))
+        self.events.append((message["typed"], int(message["down"]), round(message["at"] * 1e9)))
         if message["down"] and message["key"] == STOP:
-            self._finish(message["code"])
+            self._finish(message["typed"])
             return
         self._show()
 
