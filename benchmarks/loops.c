@@ -2,6 +2,7 @@
  *
  *   loops steps COUNT INTERVAL_NS      wake at absolute times, write a record, print each lateness in ns
  *   loops keys NODE                    grab a node, and write its keys to a virtual keyboard
+ *   loops mouse NODE                   grab a node, and write all it sends to a virtual mouse, as it came
  */
 #include <fcntl.h>
 #include <linux/input.h>
@@ -64,11 +65,38 @@ static int keys(const char *node)
     }
 }
 
+static int mouse(const char *node)
+{
+    struct uinput_setup setup = {.id = {.bustype = BUS_VIRTUAL}, .name = "Bare mouse loop"};
+    struct input_event events[64];
+    int in = open(node, O_RDONLY), out = open("/dev/uinput", O_WRONLY);
+    if (in < 0 || out < 0 || ioctl(in, EVIOCGRAB, 1) < 0)
+        return 1;
+    ioctl(out, UI_SET_EVBIT, EV_KEY);
+    for (int code = BTN_LEFT; code <= BTN_TASK; code++)
+        ioctl(out, UI_SET_KEYBIT, code);
+    ioctl(out, UI_SET_EVBIT, EV_REL);
+    for (int code = REL_X; code <= REL_HWHEEL_HI_RES; code++)
+        ioctl(out, UI_SET_RELBIT, code);
+    ioctl(out, UI_DEV_SETUP, &setup);
+    if (ioctl(out, UI_DEV_CREATE) < 0)
+        return 1;
+    puts("ready");
+    fflush(stdout);
+    for (;;) {
+        ssize_t size = read(in, events, sizeof events);
+        if (size <= 0 || write(out, events, size) < 0)
+            return 0;
+    }
+}
+
 int main(int count, char **words)
 {
     if (count == 4 && !strcmp(words[1], "steps"))
         return steps(atol(words[2]), atoll(words[3]));
     if (count == 3 && !strcmp(words[1], "keys"))
         return keys(words[2]);
+    if (count == 3 && !strcmp(words[1], "mouse"))
+        return mouse(words[2]);
     return 2;
 }

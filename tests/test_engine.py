@@ -23,7 +23,8 @@ from brass_pebble.demo import ENGINE_OPTIONS, HERE
 from brass_pebble.engine.engine import Engine, Setup
 from brass_pebble.engine.store import DeskStore
 from brass_pebble.inputs.bench import BenchInput, read_bench
-from brass_pebble.inputs.evdev_input import EVENT, KeyStream
+from brass_pebble.inputs.evdev_input import KeyStream
+from brass_pebble.inputs.node import EVENT
 from brass_pebble.outputs.stage import StageOutput, read_programs
 from brass_pebble.outputs.uinput import RecordOutput
 from brass_pebble.paths import socket_path
@@ -356,7 +357,7 @@ def test_keys_sent_ahead_of_a_press_that_fails_go_up_again(desk: Path, tmp_path:
                           lambda desk: RecordOutput(output), real_devices=False))
     engine.listen_to("left-numpad", Pipe(DeviceFacts("pipe", "Pipe")))
     engine.router.player.start = None
-    os.write(target, EVENT.pack(1, 0, 1, 72, 1) + EVENT.pack(1, 0, 0, 0, 0))
+    os.write(target, EVENT.pack(int(time.monotonic()), 0, 1, 72, 1) + EVENT.pack(1, 0, 0, 0, 0))
     engine.alarm("end", time.monotonic_ns() + 300_000_000, lambda now: engine.quit())
     engine.run()
     sent = [(code, value) for _, _, kind, code, value in EVENT.iter_unpack(os.read(sink, 4096)) if kind == 1]

@@ -8,7 +8,8 @@ from collections.abc import Iterable
 import pytest
 
 from brass_pebble.inputs.base import DeviceGone
-from brass_pebble.inputs.evdev_input import EVENT, KeyStream
+from brass_pebble.inputs.evdev_input import KeyStream
+from brass_pebble.inputs.node import EVENT
 
 REPORT, DROPPED = (0, 0, 0), (0, 3, 0)
 

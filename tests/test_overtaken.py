@@ -14,6 +14,7 @@ from brass_pebble.core.macro import chord_program, read_macro
 from brass_pebble.core.macro.program import Program, Timeline
 from brass_pebble.core.plan import Planner
 from brass_pebble.core.player import ONCE, Effect, Live, Manner, Player, Run, hurried
+from brass_pebble.core.trace import Trace
 from brass_pebble.outputs.xkb import typist
 
 MS = 1_000_000
@@ -144,3 +145,15 @@ def test_caps_lock_is_on_again_however_the_run_ends() -> None:
         player.stop(run, stop_at * MS, out)
         presses = [value for code, value, _, _ in out if code == caps]
         assert presses.count(1) == presses.count(0) and presses.count(1) in (0, 2), stop_at
+
+
+def test_the_length_of_a_long_run_is_that_of_all_its_events() -> None:
+    player = Player()
+    run, out = play("repeat 300 every 50ms\n  tap A", player)
+    trace = run.owner = Trace(1, 0, 0)
+    trace.run = run
+    while (due := player.next_deadline()) is not None:
+        player.advance(due, out)
+    for code, value, planned, _ in out:
+        trace.note_sent(code, value, planned, planned)
+    assert trace.count == 600 and "600 key events over 14.99 s" in trace.as_dict(0)["sentence"]

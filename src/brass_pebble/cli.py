@@ -210,7 +210,7 @@ def run(desk: DeskOption = None,
 @app.command()
 def devices(as_json: JsonOption = False) -> None:
     """List the devices that could become surfaces."""
-    from .core.identity import real_serial
+    from .core.identity import real_serial, show_hidden
     from .inputs.listing import list_devices
     found = list_devices()
     if as_json:
@@ -218,17 +218,20 @@ def devices(as_json: JsonOption = False) -> None:
             print(json.dumps(facts.as_dict(), ensure_ascii=False))
         return
     if not found:
-        print("No device with keys is here. Plug one in; in a container, /dev/input and /sys/class/input must be "
-              "there. brass-pebble demo works without any.")
+        print("No device is here that a surface could be made of. Plug one in; in a container, /dev/input and "
+              "/sys/class/input must be there. brass-pebble demo works without any.")
     twins = {f.make for f in found if sum(g.make == f.make and not real_serial(f.serial) for g in found) > 1}
     for facts in found:
         notes = ["looks like a full keyboard"] if facts.full else []
+        if facts.points:
+            notes.append("one can point with it")
         if facts.make in twins:
             notes.append("has a twin, tell them apart by port")
         if not facts.readable:
             notes.append("you may not read it, see “Permissions” in the README")
         # JSON's way of writing texts is TOML's, too.
-        rule = ", ".join(f"{name} = {json.dumps(value, ensure_ascii=False)}" for name, value in facts.rule().fields)
+        rule = ", ".join(f"{name} = {show_hidden(json.dumps(value, ensure_ascii=False))}"
+                         for name, value in facts.rule().fields)
         print(f"{facts.shown}\n    {facts.bus} {facts.vendor}:{facts.product}"
               f"{', serial ' + _plain(facts.serial) if facts.serial else ''}, {facts.can}"
               f"{'; ' + '; '.join(notes) if notes else ''}\n    device = {{ {rule} }}")
@@ -236,8 +239,9 @@ def devices(as_json: JsonOption = False) -> None:
 
 
 def _plain(text: str) -> str:
-    """A text without characters that could steer the terminal."""
-    return "".join(char if char.isprintable() else "�" for char in text)
+    """A text without characters that could steer the terminal or hide."""
+    from .core.identity import show_hidden
+    return show_hidden(text)
 
 
 @app.command()

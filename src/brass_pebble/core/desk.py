@@ -14,16 +14,18 @@ from .drive import DriveTarget
 from .durations import MS, say_duration
 from .gesture import AT, GESTURES, HOLD_AFTER, MOTIONS, SECOND_WITHIN, STRIKE, WITH, is_part, rank, read_band
 from .identity import RULE_FIELDS, DeviceRule
+from .keys import is_sendable
 from .label.sizes import Size, read_size
 from .layers import FollowRule
 from .layout import EMPTY, MISSING, Control, Layout
 from .macro.program import DEFAULT_GAP, DEFAULT_TAP, Macro
+from .parts import GROUPS, NOTHING, Part, Shares, read_part, signals_of, taker
 from .places import US, Places
 from .player import OVERTAKEN
 from .pointer import MESSAGES, OSC_MESSAGES, SOUNDING
 from .problem import Problem, ProblemError, nearest
 from .sending import receiver_name
-from .signal import find_signal, part_of, part_signal, signal_name
+from .signal import AXIS, MOVING, WHEEL, find_signal, part_of, part_signal, signal_name
 from .toml_fields import Fields
 from .toml_fields import Places as TextPlaces
 
@@ -35,6 +37,8 @@ ARMED = "armed"
 # What a person types to take over the last keyboard there is.
 ON_TRIAL = "take my only keyboard"
 LONGEST_DEBOUNCE = 200_000_000
+# BTN_LEFT; KEY_A, KEY_ENTER and KEY_SPACE of linux/input-event-codes.h
+LEFT_BUTTON, TYPED_WITH = 0x110, (30, 28, 57)
 # What becomes of a run that is overtaken, since the computer stood still; and from when on, in ns: the least.
 END, GO_ON = "end", "go on"
 LEAST_OVERTAKEN = 100_000_000
@@ -80,6 +84,8 @@ class Surface:
     device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further devices that belong
     to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how large its labels are
     on paper, in mm: those of a key of one unit, and of single controls.  `home` are controls on which fingers rest.
+    `takes` are the parts of the device that are taken (see core/parts.py), all of them without it; the rest passes as
+    it came.  Without `may_be_only_pointer` the last thing to point and click with is never taken over.
     """
 
     id: str
@@ -103,6 +109,50 @@ class Surface:
     cap: Size | None = None
     label_sizes: tuple[tuple[str, Size], ...] = ()
     home: tuple[str, ...] = ()
+    takes: tuple[Part, ...] = ()
+    may_be_only_pointer: bool = False
+
+    @property
+    def shares(self) -> Shares | None:
+        """What of its device passes at any time; None if nothing does but by a virtual key."""
+        if not self.takes and self.unbound != "pass":
+            return None
+        always = taker(self.takes, self.layout, ())
+        # What nothing is bound to depends on the layers; keys that a virtual keyboard can send are passed on by it.
+        return Shares(taker(self.takes, self.layout, None), lambda signal: always(signal) and (
+            self.unbound != "pass" or (signal < MOVING and is_sendable(signal))))
+
+    def taken_now(self, stack: Collection[str]) -> Callable[[int], bool]:
+        """Which signals are taken while these layers are on."""
+        bound = frozenset(signal for item in self.layout.controls if self._means_something(item.id, stack)
+                          for signal in signals_of(self.layout, item.id))
+
+        takes = taker(self.takes, self.layout, stack)
+
+        def taken(signal: int) -> bool:
+            return takes(signal) and (
+                self.unbound != "pass" or (signal < MOVING and is_sendable(signal)) or signal in bound)
+        return taken
+
+    def _means_something(self, control: str, stack: Collection[str]) -> bool:
+        return any(layer.id in stack and any(bound == control for bound, _ in layer.bindings) for layer in self.layers)
+
+    @property
+    def takes_pointing(self) -> bool:
+        """Whether it may take what one points and clicks with: the motion, a place, or the left button."""
+        pointing = (WHEEL.first, WHEEL.first + 1, AXIS.first, AXIS.first + 1, LEFT_BUTTON)
+        taken = self.taken_now([layer.id for layer in self.layers])
+        passed = LEFT_BUTTON if self.unbound == "pass" and not self._binds(LEFT_BUTTON) else None
+        return any(taken(signal) for signal in pointing if signal != passed)
+
+    def _binds(self, code: int) -> bool:
+        control = self.control_of(code)
+        return any(bound == control for layer in self.layers for bound, _ in layer.bindings)
+
+    @property
+    def takes_typing(self) -> bool:
+        """Whether it takes the keys that one types with."""
+        return all(map(taker(self.takes, self.layout, ()), TYPED_WITH))
 
     def control_of(self, code: int) -> str:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
@@ -422,14 +472,32 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       hold_after=read_wait(fields, "hold_after", times[0]),
                       second_within=read_wait(fields, "second_within", times[1]),
                       axes=_read_axes(fields, layout), home=_read_home(fields, layout),
-                      never_lets_go=fields.flag("never_lets_go"), rumble=_read_rumble(fields))
+                      never_lets_go=fields.flag("never_lets_go"), rumble=_read_rumble(fields),
+                      may_be_only_pointer=fields.flag("may_be_only_pointer"))
     cap, sizes = _read_labels(fields.table("labels"), layout)
     layers = tuple(_read_layer(layer_id, sub, surface, replace(
         reading, sleeps=partial(sleeps, f"{surface_id}/{layer_id}"))) for layer_id, sub in fields.entries("layer"))
-    surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes,
+    surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes, takes=_read_takes(fields, layout, layers),
                       lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
     return surface
+
+
+def _read_takes(fields: Fields, layout: Layout, layers: tuple[Layer, ...]) -> tuple[Part, ...]:
+    """The parts that are taken.  What is not understood is told and left out; if nothing is left, nothing is taken."""
+    parts = []
+    words = [*GROUPS, *(control.id for control in layout.controls)]
+    for text in fields.texts("takes"):
+        part = read_part(text)
+        if part.what not in GROUPS and not signals_of(layout, part.what) and layout is not MISSING:
+            fields.problem("takes", f"“{part.what}” is not a part of this device", nearest(part.what, words) or
+                           f"Write a control, or one of {', '.join(GROUPS)}", word=text)
+        elif part.layer and part.layer not in {layer.id for layer in layers}:
+            fields.problem("takes", f"there is no layer “{part.layer}” here",
+                           nearest(part.layer, [layer.id for layer in layers]), word=text)
+        else:
+            parts.append(part)
+    return tuple(parts) if parts or not fields.data.get("takes") else (Part(NOTHING),)
 
 
 def _read_network(fields: Fields) -> NetworkSettings:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -30,7 +31,8 @@ class DeviceFacts:
 
     `port` is where it is plugged in (the kernel's `phys` without the part for the interface); `vendor` and `product`
     are four hex digits; `nodes` are its input nodes; `codes` are the keys and buttons it says it can send, `rels` and
-    `axes` what it turns and moves (EV_REL and EV_ABS codes), `lamps` which of num, caps and scroll it has.
+    `axes` what it turns and moves (EV_REL and EV_ABS codes), `lamps` which of num, caps and scroll it has; `full` and
+    `points` say that one can type and point with it.
     """
 
     id: str
@@ -48,6 +50,7 @@ class DeviceFacts:
     kind: str = "evdev"
     readable: bool = True
     full: bool = False
+    points: bool = False
 
     def field(self, name: str) -> str:
         """One of `RULE_FIELDS`."""
@@ -66,8 +69,8 @@ class DeviceFacts:
 
     @property
     def shown(self) -> str:
-        """The name for a screen: nothing in it can steer a terminal, and it is not endless."""
-        plain = "".join(char if char.isprintable() else "�" for char in self.name).strip()
+        """The name for a screen: nothing in it can steer a terminal or hide, and it is not endless."""
+        plain = show_hidden(self.name).strip()
         if len(plain) > LONGEST_SHOWN:
             plain = plain[:LONGEST_SHOWN - 1] + "…"
         return plain or "a device without a name"
@@ -285,3 +288,10 @@ def _unplaced(claim: Claim, hall: _Hall, taken: Mapping[str, str]) -> Verdict:
 
 def _sure(claim: Claim, facts: DeviceFacts) -> bool:
     return score(claim.rule, facts, claim.port).points >= SURE
+
+
+def show_hidden(text: str) -> str:
+    """A text with everything written out that cannot be seen or turns the direction of what follows: `\\u202e`."""
+    return "".join(char if char.isprintable() and not unicodedata.category(char).startswith(("C", "Zl", "Zp"))
+                   and (char == " " or not unicodedata.category(char).startswith("Z"))
+                   else f"\\u{ord(char):04x}" if ord(char) <= 0xFFFF else f"\\U{ord(char):08x}" for char in text)

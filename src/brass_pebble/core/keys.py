@@ -38,7 +38,7 @@ def is_button(code: int) -> bool:
 
 def is_sendable(code: int) -> bool:
     """Whether one of the virtual devices can send a code: the keyboard every key, the pointer its eight buttons."""
-    return code >= PLACED or (0 < code <= HIGHEST and not is_button(code)) or code in POINTER_BUTTONS
+    return PLACED < code <= PLACED + HIGHEST or (0 < code <= HIGHEST and not is_button(code)) or code in POINTER_BUTTONS
 
 
 @dataclass(frozen=True)

@@ -30,7 +30,8 @@ from .macro.program import Program
 from .midi_in import COUNTS
 from .plan import MotionPlan
 from .player import Effect, Run
-from .signal import AXIS, BEND, FINE_CC, NRPN, OSC, family_of
+from .pointer import REL_HWHEEL, REL_WHEEL
+from .signal import AXIS, BEND, FINE_CC, NRPN, OSC, WHEEL, family_of
 from .trace import Trace
 
 if TYPE_CHECKING:
@@ -44,6 +45,8 @@ SAY_EVERY = 40 * MS
 # A pointer's motion as directions: so many counts within the time are a full push; it fades when the motion ends.
 FULL_PUSH, FADE = 24, 40 * MS
 MOST_STEPS = 400
+# The wheels of a mouse: EV_REL codes HWHEEL and WHEEL.
+WHEELS = (WHEEL.first + 6, WHEEL.first + 8)
 _NOTHING = MotionPlan()
 _RANGES = {FINE_CC: (0, 16383), BEND: (0, 16383), NRPN: (0, 16383), OSC: (0, 65535), AXIS: (-32768, 32767)}
 
@@ -331,7 +334,9 @@ class Mover:
             return
         target, each = plan.drive.drives[axis], plan.drive.binding.each or Fraction(1, 128)
         if target.kind == "rate":
-            self._send_rate(moving, plan, axis, target, float(counts), when, out)
+            # A stick that is pushed down scrolls down; a wheel counts upward, and a pointer's wheel does, too.
+            wheel = moving.control.moves[axis] in WHEELS and target.code in (REL_WHEEL, REL_HWHEEL)
+            self._send_rate(moving, plan, axis, target, float(counts * target.sign if wheel else counts), when, out)
             return
         moving.level = min(Fraction(1), max(Fraction(0), moving.level + counts * each))
         self._send(moving, plan, target.values(moving.level, centred=False), when, out)

@@ -31,6 +31,7 @@ from .keys import Chord, is_sendable
 from .layers import LayerTarget
 from .layout import Control
 from .macro.program import Macro, Program, chord_program
+from .parts import taker
 from .player import FOR_EVER, ONCE, Manner
 from .signal import part_of, part_signal
 
@@ -174,6 +175,8 @@ class Planner:
         if part is not None:
             return self._part(surface, code, *part, stack)
         control = surface.control_of(code)
+        if surface.takes and not taker(surface.takes, surface.layout, stack)(code):
+            return Plan(self._passes_by(surface, control))
         owner = self._owner(surface, control, stack)
         answers = {}
         strikes = []
@@ -201,6 +204,12 @@ class Planner:
         plan.strikes = tuple(strikes)
         plan.wakes = any(answer.deed == REST for answer in plan.any())
         return plan
+
+    def _passes_by(self, surface: Surface, control: str) -> Answer:
+        """A press of what is not taken over: programs get it from the device itself."""
+        answer = Answer(surface, control, layer=surface.layers[0] if surface.layers else None)
+        answer.deed, answer.why = SWALLOW, "not taken over: it goes to programs as it comes"
+        return answer
 
     def _owner(self, surface: Surface, control: str, stack: Collection[str]) -> Layer | None:
         return next((layer for layer in self._owners[surface.id].get(control, ()) if layer.id in stack), None)

@@ -96,6 +96,12 @@ class Run:
     goes_on = False
     # How long the computer stood still while it played, in ns.
     stood = 0
+    # Whether it types a text, and which modifiers somebody else held meanwhile.
+    types = False
+    # Whose press started it, and whether letting go leaves it down.
+    surface = ""
+    latched = False
+    mixed: tuple[int, ...] = ()
     trouble = ""
     late: dict[int, tuple[int, int]] | None = None
     live: Live | None = None

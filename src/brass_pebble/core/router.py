@@ -60,6 +60,8 @@ class Router:
     def __init__(self, player: Player) -> None:
         self.player = player
         self.desk = Desk()
+        # Told of every surface whose layers have just changed.
+        self.on_layers: Callable[[str], None] = lambda surface_id: None
         self.layers = Layers()
         self.resting: set[str] = set()
         self.fresh: list[Trace] = []
@@ -117,7 +119,8 @@ class Router:
             if self._plans.get(surface_id) is not plans:
                 changed = True
                 self._motion.pop(surface_id, None)
-            self._plans[surface_id] = plans
+                self._plans[surface_id] = plans
+                self.on_layers(surface_id)
         self.layers.changed.clear()
         return changed
 
@@ -536,6 +539,10 @@ class Router:
         trace.state = "holding" if program.holds else "playing"
         run, outcome = self.player.start(program, now, out, again_key=again_key, owner=trace, manner=manner, live=live)
         trace.run = run
+        if run is not None and trace.macro and (macro := self.desk.macros.get(trace.macro)) is not None:
+            run.types = macro.types_text
+        if run is not None and trace.answer is not None:
+            run.surface, run.latched = trace.answer.surface.id, trace.answer.latches
         if run is None:
             trace.state = {"queued": "queued", "ended": "done"}.get(outcome, "nothing")
             trace.why = {"ignored": "still playing from the press before; ignored",
@@ -557,17 +564,12 @@ class Router:
             self._decide(key, self._pressing[key], "gone", now, now, out)
         return ended
 
-    def latched(self, run: Run) -> Answer | None:
-        """The answer that latched a run down, if one did."""
-        owner = run.owner
-        return owner.answer if isinstance(owner, Trace) and owner.answer and owner.answer.latches else None
-
     def lost_latches(self) -> list[Run]:
         """Runs that are latched down by bindings that are not there any more: nobody could let them go."""
         there = {(surface.id, layer.id, *key) for surface in self.desk.surfaces.values() for layer in surface.layers
                  for key, binding in layer.bindings.items()
                  if any(step.kind == "latch" for step in (binding.action, *binding.action.steps))}
-        return [run for run in self.player.runs.values() if self.latched(run) and run.again_key not in there]
+        return [run for run in self.player.runs.values() if run.latched and run.again_key not in there]
 
     def held(self) -> list[Spot]:
         """(surface, code) of the controls that are down."""

@@ -11,6 +11,7 @@ from .player import Run
 from .pointer import ABSOLUTE, PAD, POINTER, SOUNDING, WIDE
 from .pointer import NAMES as MOTIONS
 from .sending import describe
+from .signal import STRUCK, spell
 
 if TYPE_CHECKING:
     from .router import Answer
@@ -38,6 +39,9 @@ class Trace:
     released = 0
     count = 0
     first_sent = 0
+    last_sent = 0
+    # The node that the press came from, as the kernel calls it; empty where there is none.
+    node = ""
     worst = 0
     sent: list[tuple[int, int, int, int]] | tuple[()] = ()
     reactions: list[tuple[str, str, int, bool]] | tuple[()] = ()
@@ -82,6 +86,7 @@ class Trace:
         if not self.count:
             self.first_sent = actual
         self.count += 1
+        self.last_sent = actual
         late = actual - planned
         self.worst = max(self.worst, late)
         if not isinstance(self.sent, list):
@@ -118,6 +123,8 @@ class Trace:
             "holds": bool(run and run.program.holds),
             "held_ms": (self.released - since) / MS if self.released else None,
             "first_ms": (self.first_sent - self.arrived) / MS if self.count else None,
+            "lasted_ms": (self.last_sent - self.first_sent) / MS if self.count else None,
+            "raw": say_raw(self.code, self.node) if self.origin == "press" and self.code else "",
             "ended_ms": (run.ended - start) / MS if run and run.ended else None,
             "late_ms": self.worst / MS,
             "count": self.count,
@@ -141,6 +148,13 @@ def key_name(code: int, value: int) -> str:
     if code < PAD + ABSOLUTE:
         return f"controller {PAD_NAMES.get(code - PAD, code - PAD)} {value}"
     return describe(code, value)
+
+
+def say_raw(code: int, node: str) -> str:
+    """What a device itself reported: `KEY_KP5 76 (0x4c), event5`; messages as they are spelt, and their bytes."""
+    key = key_table().by_code.get(code)
+    text = spell(code) if code >= STRUCK else f"{key.kernel[0] if key else 'key'} {code} (0x{code:x})"
+    return f"{text}, {node}" if node else text
 
 
 def is_held(code: int) -> bool:
@@ -212,8 +226,8 @@ def say_sent(trace: dict[str, Any]) -> str:
         text = f"{last['key']}, {first}" if trace["count"] == 1 else f"{trace['count']} values, the last {last['key']}"
         return f"sent {text}"
     if trace["count"] > 2 * len(downs):
-        last = sent[-1]["at_ms"]
-        return f"{trace['count']} key events over {say_duration(round(last * MS))}, the first {first}"
+        lasted = say_duration(round(trace["lasted_ms"] * MS))
+        return f"{trace['count']} key events over {lasted}, the first {first}"
     named = "" if "+".join(downs) == trace["words"] else "+".join(downs) + " "
     text = f"{named}down {first}" if downs else ""
     if trace["count"] == 2 * len(downs) and downs:

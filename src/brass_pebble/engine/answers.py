@@ -65,7 +65,7 @@ class Answers:
         for run in self._engine.player.runs.values():
             owner = run.owner
             if isinstance(owner, Trace) and owner.answer is not None and owner.answer.surface.id == surface.id:
-                (latched if router.latched(run) else playing).add(owner.answer.control)
+                (latched if run.latched else playing).add(owner.answer.control)
         on = router.layers.stack(surface)
         wanted = {}
         for control in surface.layout.controls:

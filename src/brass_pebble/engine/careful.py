@@ -59,20 +59,24 @@ class Careful:
         def ready(events: int) -> None:
             try:
                 arrived_events = source.read(fileno)
-                for code, value, arrived in arrived_events:
-                    if code >= MOVING:
-                        self.move(surface_id, code, value, arrived, node)
-                        continue
-                    if ((self.waiting and not self._engine.router.does(surface_id, code, STOP))
-                            or (value and self._engine.desk.patience and self._engine.router.sends(surface_id, code)
-                                and self._engine.bystanders.modifiers())):
-                        self.hold_back(surface_id, code, value, arrived, node)
-                        continue
-                    self.arrive(surface_id, code, value, arrived, node)
-                if not arrived_events:
-                    self._engine.devices.check_state(surface_id)
             except DeviceGone as gone:
                 self._engine.devices.lost(surface_id, str(gone))
+                return
+            except Exception as error:
+                self._engine.devices.cannot_be_read(surface_id, error)
+                return
+            for code, value, arrived in arrived_events:
+                if code >= MOVING:
+                    self.move(surface_id, code, value, arrived, node)
+                    continue
+                if ((self.waiting and not self._engine.router.does(surface_id, code, STOP))
+                        or (value and self._engine.desk.patience and self._engine.router.sends(surface_id, code)
+                            and self._engine.bystanders.modifiers())):
+                    self.hold_back(surface_id, code, value, arrived, node)
+                    continue
+                self.arrive(surface_id, code, value, arrived, node)
+            if not arrived_events:
+                self._engine.devices.check_state(surface_id)
         return ready
 
     # A modifier that is held on the main keyboard would change what is sent: a press waits a moment for its release.
@@ -126,7 +130,7 @@ class Careful:
         debouncer = self.debouncers.get(surface_id)
         if debouncer is not None and not debouncer.feed(code, value, arrived):
             return None
-        trace = self._engine.press(surface_id, code, value, arrived)
+        trace = self._engine.press(surface_id, code, value, arrived, node)
         if trace is not None and value:
             self._latest[surface_id] = trace
             second, at = self._seconds.pop(surface_id, (0, 0))

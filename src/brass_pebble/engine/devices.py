@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from brass_pebble.core.bounce import Chatter
 from brass_pebble.core.desk import ARMED, Surface
-from brass_pebble.core.identity import Claim, DeviceFacts, DeviceRule, Verdict, assign, score
+from brass_pebble.core.identity import Claim, DeviceFacts, Verdict, assign, score
 from brass_pebble.inputs.base import Input, InputError
 from brass_pebble.inputs.bench import BenchInput
 from brass_pebble.inputs.listing import list_devices
@@ -36,7 +36,7 @@ class Holding:
     could be meant: `ask` has them); `why` says more.  `parts` are the devices that belong to it.
     """
 
-    rules: tuple[DeviceRule, ...]
+    rules: object
     state: str
     why: str = ""
     source: Input | None = None
@@ -46,9 +46,9 @@ class Holding:
     chatter: Chatter | None = None
 
 
-def rules_of(surface: Surface) -> tuple[DeviceRule, ...]:
-    """The devices that make up a surface."""
-    return surface.rule, *surface.also
+def rules_of(surface: Surface) -> object:
+    """What a surface's device is opened by: the devices that make it up, and the parts of them that it takes."""
+    return surface.rule, surface.also, surface.takes, surface.unbound if surface.shares else ""
 
 
 class Devices:
@@ -99,6 +99,9 @@ class Devices:
             if surface is None or rules_of(surface) != holding.rules:
                 self.give_back(surface_id)
                 del self.holdings[surface_id]
+        if present is not None:
+            self.here = present
+        self._give_back_the_last()
         waiting = [s for s in surfaces.values() if self.holdings.get(s.id) is None or not self.holdings[s.id].source]
         if present is None:
             present = self.present() if waiting or not self.here else self.here
@@ -130,6 +133,18 @@ class Devices:
                      if (v := verdicts[f"{surface.id}+{index + 1}"]).facts]
             self.holdings[surface.id] = self._settle(surface, verdict, parts)
 
+    def _give_back_the_last(self) -> None:
+        """What has become the last keyboard or pointer, since another one went, is not kept."""
+        for surface_id, holding in list(self.holdings.items()):
+            surface = self._engine.desk.surfaces[surface_id]
+            if holding.source is None or not holding.parts or holding.parts[0].kind != "evdev":
+                continue
+            why = self._refusal(surface, holding.parts[0])
+            if why:
+                log.info("surface %s is given back: %s", surface_id, why)
+                self.give_back(surface_id)
+                self.holdings[surface_id] = Holding(holding.rules, "refused", why)
+
     def _settle(self, surface: Surface, verdict: Verdict, parts: list[DeviceFacts]) -> Holding:
         facts, rules = verdict.facts, rules_of(surface)
         if facts is None:
@@ -138,7 +153,12 @@ class Devices:
         why = self._refusal(surface, facts)
         if why:
             return Holding(rules, "refused", why)
-        holding = self._open(rules, facts, parts)
+        try:
+            holding = self._open(surface, facts, parts)
+        except Exception as error:
+            # Whatever is wrong with one device is told for that one, and the others are taken over all the same.
+            log.error("opening %s failed: %r", facts.shown, error, exc_info=error)
+            return Holding(rules, "refused", f"“{facts.shown}” cannot be taken over: {error!r}. The log has more")
         holding.reasons = verdict.reasons
         if holding.source:
             self._memory.ports[surface.id] = facts.port
@@ -148,25 +168,42 @@ class Devices:
         return holding
 
     def _refusal(self, surface: Surface, facts: DeviceFacts) -> str:
-        if surface.may_be_only_keyboard or surface.id in self.trials:
+        if surface.id in self.trials:
+            return ""
+        if (facts.points and surface.takes_pointing and not surface.may_be_only_pointer
+                and not self.other_pointer(facts)):
+            return (f"“{facts.shown}” is the only device here to point with, and taken over it would neither point nor "
+                    "click. Name the parts that are wanted, such as takes = [\"back\"] in desk.toml, or press m and "
+                    "take it over on trial")
+        if surface.may_be_only_keyboard or not (surface.takes_typing and facts.full):
             return ""
         if self._memory.is_main(facts):
             return (f"“{facts.shown}” is marked as your main keyboard. Press m, then one key on the keyboard that is "
                     "your main one now")
-        if facts.full and not self.other_keyboard(facts):
+        if not self.other_keyboard(facts):
             return (f"“{facts.shown}” is the only full keyboard here, and you would be left without one. If that is "
                     "what you want, press m and take it over there, on trial first")
         return ""
 
     def other_keyboard(self, facts: DeviceFacts) -> bool:
         """Whether a full keyboard stays free to type on."""
-        return any(other.full and other.id != facts.id and not self.owner(other.id) for other in self.here)
+        return any(other.full and other.id != facts.id and not self._taken_by(other, lambda s: s.takes_typing)
+                   for other in self.here)
+
+    def other_pointer(self, facts: DeviceFacts) -> bool:
+        """Whether something stays free to point with."""
+        return any(other.points and other.id != facts.id and not self._taken_by(other, lambda s: s.takes_pointing)
+                   for other in self.here)
+
+    def _taken_by(self, facts: DeviceFacts, takes: Callable[[Surface], bool]) -> bool:
+        surface = self._engine.desk.surfaces.get(self.owner(facts.id))
+        return surface is not None and takes(surface)
 
     def _states(self) -> dict[str, tuple[object, ...]]:
         return {name: (holding.state, holding.why, holding.ask) for name, holding in self.holdings.items()}
 
-    def _open(self, rules: tuple[DeviceRule, ...], facts: DeviceFacts, parts: list[DeviceFacts]) -> Holding:
-        every = (facts, *parts)
+    def _open(self, surface: Surface, facts: DeviceFacts, parts: list[DeviceFacts]) -> Holding:
+        every, rules = (facts, *parts), rules_of(surface)
         if facts.kind == "bench":
             return Holding(rules, "taken", "", BenchInput(facts), every)
         if facts.kind in ("session", "osc", "midi"):
@@ -178,8 +215,9 @@ class Devices:
             return Holding(rules, "taken", "", opened, every)
         # The package is slow to import, and the bench can do without it.
         from brass_pebble.inputs.evdev_input import EvdevInput
+        nodes = tuple(node for part in every for node in part.nodes)
         try:
-            source = EvdevInput(replace(facts, nodes=tuple(node for part in every for node in part.nodes)), every)
+            source = EvdevInput(replace(facts, nodes=nodes), every, surface.shares)
         except InputError as error:
             log.warning("%s", error)
             return Holding(rules, "refused", str(error))
@@ -196,10 +234,17 @@ class Devices:
         source = holding.source
         wanted = frozenset(signal for item in surface.layout.controls for signal in (item.code, *item.moves))
         source.expect(wanted, never_lets_go=surface.never_lets_go)
+        self.share(surface_id)
         self._engine.router.mover.set_ranges(surface_id, source.ranges())
         if holding.state != "resting" or self._engine.desk.surfaces[surface_id].can_wake_itself():
             self._engine.listen_to(surface_id, holding.source)
         self.show_lamps(surface_id)
+
+    def share(self, surface_id: str) -> None:
+        """Take of a surface's device what its layers want now, and let the rest pass."""
+        surface, holding = self._engine.desk.surfaces.get(surface_id), self.holdings.get(surface_id)
+        if surface is not None and surface.shares and holding is not None and holding.source is not None:
+            holding.source.share(surface.taken_now(self._engine.router.layers.stack(surface)))
 
     def show_lamps(self, surface_id: str) -> None:
         """Light the lamps that the desk gives a meaning."""
@@ -303,6 +348,15 @@ class Devices:
         self._engine.tell_desk()
         self.look_again()
 
+    def cannot_be_read(self, surface_id: str, error: Exception) -> None:
+        """Reading a device failed in a way that nobody foresaw: it is given back, and the others are read on."""
+        log.error("reading %s failed: %r", surface_id, error, exc_info=error)
+        rules = self.holdings[surface_id].rules
+        self.give_back(surface_id)
+        self.holdings[surface_id] = Holding(rules, "refused", f"reading it failed ({error!r}), so it was given back. "
+                                            "Plug it in again; the log has more")
+        self._engine.tell_desk()
+
     def notice_chatter(self, surface_id: str, chatter: Chatter) -> None:
         """One of its switches bounces: offer a debounce time."""
         if holding := self.holdings.get(surface_id):
@@ -316,8 +370,11 @@ class Devices:
             self._engine.let_go(surface_id)
             for fileno in holding.source.filenos():
                 self._engine.loop.forget(fileno)
-            holding.source.close()
-            holding.source = None
+            source, holding.source = holding.source, None
+            try:
+                source.close()
+            except Exception as error:
+                log.error("closing %s failed: %r", source.facts.shown, error, exc_info=error)
 
     def watch_for_changes(self) -> None:
         """Be told by the kernel of new devices and of changed desk files."""

@@ -14,6 +14,8 @@ from pathlib import Path
 
 from brass_pebble.core.action import RECORD, REST, STOP
 from brass_pebble.core.desk import Desk
+from brass_pebble.core.durations import say_duration
+from brass_pebble.core.keys import key_table
 from brass_pebble.core.lettered import notice
 from brass_pebble.core.macro import Macro, Program
 from brass_pebble.core.player import Effect, Manner, Player, Run
@@ -105,6 +107,7 @@ class Engine:
         self.memory.read()
         self._tell_once()
         self.devices = Devices(self)
+        self.router.on_layers = self.devices.share
         self.meet = Meet(self)
         self.errands = Errands(self)
         self.recorder = Recorder(self)
@@ -210,54 +213,59 @@ class Engine:
         feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
         modifiers = self.bystanders.modifiers if self.desk.patience else tuple
         waiting = self.careful.waiting
+        node = source.node(fileno)
 
         def ready(events: int) -> None:
             try:
                 arrived_events = source.read(fileno)
-                moved = False
-                for code, value, arrived in arrived_events:
-                    if code >= MOVING:
-                        self.router.mover.move(surface_id, code, value, arrived, clock(), self._out)
-                        moved = True
-                        continue
-                    if moved:
-                        # What moved before goes out before.
-                        self._after_moves()
-                        moved = False
-                    if ((waiting and not self.router.does(surface_id, code, STOP))
-                            or (value and modifiers() and self.router.sends(surface_id, code))):
-                        self.careful.hold_back(surface_id, code, value, arrived, "")
-                        continue
-                    # A press from a rest has found its way to the output before anything is noted about it.
-                    now = clock()
-                    first = sure_first(surface_id, code) if value and now - arrived < self.router.stale_after else ()
-                    if first and self.output.press(first):
-                        sent_at = clock()
-                    else:
-                        first = ()
-                    out = self._out
-                    try:
-                        trace = feed(surface_id, code, value, arrived, now, out)
-                    except Exception:
-                        # No run may know of the keys sent ahead, so nobody else would release them.
-                        self._take_back(first, now)
-                        raise
-                    if first:
-                        if [effect[0] for effect in out[:len(first)]] == [*first]:
-                            self.news.unnoted.append((sent_at, out[:len(first)]))
-                            del out[:len(first)]
-                        else:
-                            log.error("sent ahead %s, but %s was played", first, out[:len(first)])
-                            self._take_back(first, now)
-                    if out:
-                        self._send(now)
-                    self._book(surface_id, code, value, trace, arrived)
-                if moved:
-                    self._after_moves()
-                if not arrived_events:
-                    self.devices.check_state(surface_id)
             except DeviceGone as gone:
                 self.devices.lost(surface_id, str(gone))
+                return
+            except Exception as error:
+                self.devices.cannot_be_read(surface_id, error)
+                return
+            moved = False
+            for code, value, arrived in arrived_events:
+                if code >= MOVING:
+                    self.router.mover.move(surface_id, code, value, arrived, clock(), self._out)
+                    moved = True
+                    continue
+                if moved:
+                    # What moved before goes out before.
+                    self._after_moves()
+                    moved = False
+                if ((waiting and not self.router.does(surface_id, code, STOP))
+                        or (value and modifiers() and self.router.sends(surface_id, code))):
+                    self.careful.hold_back(surface_id, code, value, arrived, "")
+                    continue
+                # A press from a rest has found its way to the output before anything is noted about it.
+                now = clock()
+                first = sure_first(surface_id, code) if value and now - arrived < self.router.stale_after else ()
+                if first and self.output.press(first):
+                    sent_at = clock()
+                else:
+                    first = ()
+                out = self._out
+                try:
+                    trace = feed(surface_id, code, value, arrived, now, out)
+                except Exception:
+                    # No run may know of the keys sent ahead, so nobody else would release them.
+                    self._take_back(first, now)
+                    raise
+                if first:
+                    if [effect[0] for effect in out[:len(first)]] == [*first]:
+                        self.news.unnoted.append((sent_at, out[:len(first)]))
+                        del out[:len(first)]
+                    else:
+                        log.error("sent ahead %s, but %s was played", first, out[:len(first)])
+                        self._take_back(first, now)
+                if out:
+                    self._send(now)
+                self._book(surface_id, code, value, trace, arrived, node)
+            if moved:
+                self._after_moves()
+            if not arrived_events:
+                self.devices.check_state(surface_id)
         return ready
 
     def _take_back(self, codes: tuple[int, ...], now: int) -> None:
@@ -286,16 +294,16 @@ class Engine:
         if router.fresh or router.parts:
             self._take_fresh()
 
-    def press(self, surface_id: str, code: int, value: int, arrived: int) -> Trace | None:
+    def press(self, surface_id: str, code: int, value: int, arrived: int, node: str = "") -> Trace | None:
         """A control went down or up: answer it."""
         now = time.monotonic_ns()
         trace = self.router.feed(surface_id, code, value, arrived, now, self._out)
         if self._out:
             self._send(now)
-        self._book(surface_id, code, value, trace, arrived)
+        self._book(surface_id, code, value, trace, arrived, node)
         return trace
 
-    def _book(self, surface_id: str, code: int, value: int, trace: Trace | None, arrived: int) -> None:
+    def _book(self, surface_id: str, code: int, value: int, trace: Trace | None, arrived: int, node: str) -> None:
         """Remember a press or a release, to be told later; do what it asks of the engine itself."""
         news, router = self.news, self.router
         if router.fresh:
@@ -304,6 +312,8 @@ class Engine:
             return
         news.lit.append((surface_id, code, value, arrived))
         if trace is not None:
+            if node and value:
+                trace.node = node
             news.fresh.append(trace)
             if value and trace.deed:
                 self._do_deed(trace)
@@ -394,19 +404,14 @@ class Engine:
     def stop_runs_of(self, surface_id: str) -> None:
         """End the runs that a surface's presses started, since its device is gone."""
         def meant(run: Run) -> bool:
-            owner = run.owner
-            if not isinstance(owner, Trace) or owner.answer is None or owner.answer.surface.id != surface_id:
-                return False
-            owner.remark("its device was pulled out")
-            return True
+            if run.surface == surface_id and isinstance(run.owner, Trace):
+                run.owner.remark("its device was pulled out")
+            return run.surface == surface_id
         self.stop_runs(meant)
 
     def stop_latches_of(self, surface_id: str) -> None:
         """Let go what a surface's controls latched down, since they cannot do it themselves any more."""
-        def meant(run: Run) -> bool:
-            answer = self.router.latched(run)
-            return answer is not None and answer.surface.id == surface_id
-        self.stop_runs(meant)
+        self.stop_runs(lambda run: run.latched and run.surface == surface_id)
 
     def _send(self, now: int) -> None:
         out = self._out
@@ -433,6 +438,7 @@ class Engine:
             self._decide_gestures(now)
         self.player.advance(now, self._out)
         if self._out:
+            self._notice_mixing(now)
             self._send(now)
         if self.careful.debouncers:
             self.careful.believe_releases(now)
@@ -443,6 +449,20 @@ class Engine:
             if when <= now:
                 del self._alarms[name]
                 call(now)
+
+    def _notice_mixing(self, now: int) -> None:
+        """A modifier that is held on the main keyboard in the middle of a text changes what is typed: it is told."""
+        for _, value, _, run in self._out:
+            if not (value and run.types):
+                continue
+            mixed = tuple(code for code in self.bystanders.modifiers() if code not in run.mixed)
+            if mixed and isinstance(run.owner, Trace):
+                run.mixed += mixed
+                names = "+".join(key_table().name(code) for code in mixed)
+                run.owner.remark(f"{names} was held on the main keyboard after {say_duration(now - run.start)} and got "
+                                 "mixed in")
+                self.news.touch(run.owner)
+            return
 
     def _notice_sleep(self, now: int) -> None:
         """After a suspend, of which the engine's clock knows nothing, runs do not go on as if nothing had been."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from brass_pebble.core.identity import DeviceFacts
@@ -24,6 +24,9 @@ class RestsByItself:
     """For inputs that nothing has to be given back of: whether they rest is only remembered."""
 
     _resting = False
+
+    def share(self, taken: Callable[[int], bool]) -> None:
+        """It is taken whole."""
 
     def state(self) -> str:
         """"taken" or "resting"."""
@@ -58,6 +61,9 @@ class Input(Protocol):
 
     def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
         """Which signals the surface's controls have; with `never_lets_go` each note is let go at once."""
+
+    def share(self, taken: Callable[[int], bool]) -> None:
+        """Which signals are taken from now on; the others go on as they came, where only a part was taken over."""
 
     def ranges(self) -> dict[int, tuple[int, int]]:
         """The lowest and highest raw value of its axes, by signal, as far as it tells them."""

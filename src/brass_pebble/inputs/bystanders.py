@@ -14,6 +14,7 @@ from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.keys import modifier_codes
 
 _KEYS, _LAMPS = 96, 8
+_NOTHING_DOWN = bytes(_KEYS)
 # _IOR('E', 0x18 or 0x19, length)
 _EVIOCGKEY = 0x80004518 | _KEYS << 16
 _EVIOCGLED = 0x80004519 | _LAMPS << 16
@@ -26,6 +27,8 @@ class Bystanders:
     def __init__(self) -> None:
         self._open: dict[str, int] = {}
         self._modifiers = sorted(modifier_codes())
+        # Asked for at every press: the same room is used again and again.
+        self._state = bytearray(_KEYS)
 
     def follow(self, keyboards: Iterable[DeviceFacts]) -> None:
         """These are the keyboards now."""
@@ -39,13 +42,13 @@ class Bystanders:
     def modifiers(self) -> tuple[int, ...]:
         """The modifiers that are down."""
         found: tuple[int, ...] = ()
+        state = self._state
         for fileno in self._open.values():
-            state = bytearray(_KEYS)
             try:
                 fcntl.ioctl(fileno, _EVIOCGKEY, state)
             except OSError:
                 continue
-            if any(state):
+            if state != _NOTHING_DOWN:
                 found += tuple(code for code in self._modifiers if state[code >> 3] >> (code & 7) & 1)
         return found
 

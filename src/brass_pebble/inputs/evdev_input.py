@@ -1,4 +1,4 @@
-"""Devices of the kernel's input interface, taken over with an exclusive grab.
+"""Devices of the kernel's input interface, taken over with an exclusive grab, whole or in part.
 
 Records are `struct input_event` of linux/input.h; constants from linux/input.h and input-event-codes.h
 (LED_NUML, LED_CAPSL, LED_SCROLLL).
@@ -8,29 +8,40 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import fcntl
 import os
-import struct
 import time
-from collections.abc import Iterable, Sequence
-from typing import Any
+from collections.abc import Callable, Iterable, Sequence
 
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.midi_in import FULL_STRENGTH
+from brass_pebble.core.parts import Shares
 from brass_pebble.core.signal import AXIS, HAT, MOVING, WHEEL
 
 from .base import DeviceGone, InputError, KeyEvent
+from .node import (
+    EV_ABS,
+    EV_FF,
+    EV_KEY,
+    EV_LED,
+    EV_MSC,
+    EV_REL,
+    EV_SYN,
+    EVENT,
+    MSC_SCAN,
+    SYN_DROPPED,
+    SYN_REPORT,
+    EventNode,
+    readable,
+)
+from .passage import Passage
 
-EVENT = struct.Struct("llHHi")
-EVIOCSCLOCKID = 0x400445A0
-_EV_SYN, _EV_KEY, _EV_REL, _EV_ABS, _EV_LED, _EV_FF = 0, 1, 2, 3, 0x11, 0x15
 # ABS_HAT0X; BTN_DPAD_LEFT, RIGHT, UP, DOWN; FF_RUMBLE
 _HAT = 0x10
 _PAD_WAYS = (0x222, 0x223, 0x220, 0x221)
 _RUMBLE = 0x50
 LAMP_CODES = {"num": 0, "caps": 1, "scroll": 2}
-_SYN_REPORT, _SYN_DROPPED = 0, 3
 _READ = EVENT.size * 64
+_REPEAT = 2
 
 
 def read_records(fileno: int) -> bytes:
@@ -66,17 +77,17 @@ class KeyStream:
         """
         events: list[KeyEvent] = []
         for seconds, micros, kind, code, value in EVENT.iter_unpack(read_records(self.fileno)):
-            if kind == _EV_KEY and not self._dropping:
+            if kind == EV_KEY and not self._dropping:
                 if value == 1:
                     self.down.add(code)
                     events.append((code, 1, seconds * 1_000_000_000 + micros * 1000))
                 elif value == 0:
                     self.down.discard(code)
                     events.append((code, 0, seconds * 1_000_000_000 + micros * 1000))
-            elif kind == _EV_SYN:
-                if code == _SYN_DROPPED:
+            elif kind == EV_SYN:
+                if code == SYN_DROPPED:
                     self._dropping = True
-                elif code == _SYN_REPORT and self._dropping:
+                elif code == SYN_REPORT and self._dropping:
                     self._dropping = False
                     events.extend(self._catch_up())
         return events
@@ -114,26 +125,30 @@ class MovingStream(KeyStream):
         self._hats: dict[int, int] = {}
 
     def read(self) -> list[KeyEvent]:
+        return self.take_in(read_records(self.fileno))
+
+    def take_in(self, records: bytes) -> list[KeyEvent]:
+        """What records mean as signals."""
         events: list[KeyEvent] = []
-        for seconds, micros, kind, code, value in EVENT.iter_unpack(read_records(self.fileno)):
+        for seconds, micros, kind, code, value in EVENT.iter_unpack(records):
             at = seconds * 1_000_000_000 + micros * 1000
-            if kind == _EV_SYN:
-                if code == _SYN_DROPPED:
+            if kind == EV_SYN:
+                if code == SYN_DROPPED:
                     self._dropping = True
-                elif code == _SYN_REPORT and self._dropping:
+                elif code == SYN_REPORT and self._dropping:
                     self._dropping = False
                     events.extend(self._catch_up())
                     events.extend((AXIS.first + axis, now, at) for axis, now in self.places().items())
             elif self._dropping:
                 continue
-            elif kind == _EV_KEY:
+            elif kind == EV_KEY:
                 if value in (0, 1):
                     (self.down.add if value else self.down.discard)(code)
                     events.append((code, value, at))
-            elif kind == _EV_ABS and _HAT <= code < _HAT + 8:
+            elif kind == EV_ABS and _HAT <= code < _HAT + 8:
                 self._turn_hat(code - _HAT, value, at, events)
-            elif kind in (_EV_ABS, _EV_REL):
-                signal = (AXIS if kind == _EV_ABS else WHEEL).first + code
+            elif kind in (EV_ABS, EV_REL):
+                signal = (AXIS if kind == EV_ABS else WHEEL).first + code
                 if signal in self.wanted:
                     events.append((signal, value, at))
         return events
@@ -156,54 +171,177 @@ def _hat_signal(axis: int, side: int) -> int:
     return _PAD_WAYS[way] if axis < 2 else HAT.first + axis // 2 * 4 + way
 
 
+def _signals(kind: int, code: int) -> tuple[int, ...]:
+    """The signals as which an event is told."""
+    if kind == EV_KEY:
+        return (code,)
+    if kind == EV_REL:
+        return (WHEEL.first + code,)
+    if _HAT <= code < _HAT + 8:
+        return _hat_signal(code - _HAT, -1), _hat_signal(code - _HAT, 1)
+    return (AXIS.first + code,)
+
+
 class _Node(MovingStream):
-    """One event node, opened through the evdev package."""
+    """One event node.  With a `passage`, what is not `taken` (kind << 16 | code) goes on as it came."""
 
     def __init__(self, path: str) -> None:
-        import evdev
-        self.device = evdev.InputDevice(path)
+        self.device = EventNode(path)
         # Rumble effects that were uploaded, by strength and length.
         self.effects: dict[tuple[float, int], int] = {}
-        super().__init__(self.device.fd)
-        fcntl.ioctl(self.device.fd, EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
+        super().__init__(self.device.fileno)
+        self.passage: Passage | None = None
+        self.passing = False
+        self._taken: frozenset[int] = frozenset()
+        self._axes: list[tuple[int, tuple[int, int]]] | None = None
+        self._events: list[tuple[int, int]] | None = None
+        self._can_rumble: bool | None = None
+        # Whether more than keys is wanted of it.
+        self.moves = self.hats
+
+    def expect(self, wanted: frozenset[int]) -> None:
+        """The signals of moving controls that mean something."""
+        self.wanted = wanted
+        self.moves = bool(wanted) or self.hats
 
     def held_now(self) -> Iterable[int]:
-        return list(self.device.active_keys())
+        held = self.device.held()
+        if self.passage is not None:
+            # What passes is no business of the surface.
+            held = {code for code in held if EV_KEY << 16 | code in self._taken and code not in self.passage.down}
+        return held
 
     def read(self) -> list[KeyEvent]:
+        if self.passing:
+            return self._share(read_records(self.fileno))
         # Keyboards, which most are, take the shorter way.
-        return MovingStream.read(self) if self.wanted or self.hats else KeyStream.read(self)
+        return MovingStream.read(self) if self.moves else KeyStream.read(self)
+
+    # What passes.
+
+    def events(self) -> list[tuple[int, int]]:
+        """Everything it can send: kind and code."""
+        if self._events is None:
+            self._events = [(kind, code) for kind in (EV_KEY, EV_REL, EV_ABS) for code in sorted(self.device.has(kind))]
+        return self._events
+
+    def set_taken(self, taken: Callable[[int], bool]) -> None:
+        """What is taken from now on; the rest passes."""
+        before = self._taken
+        self._taken = frozenset(kind << 16 | code for kind, code in self.events()
+                                if any(taken(signal) for signal in _signals(kind, code)))
+        freed = [code for kind, code in self.events() if kind == EV_ABS and kind << 16 | code in before - self._taken]
+        if self.passing and freed and self.passage is not None:
+            # What moved while it was taken is where it is.
+            self.passage.tell((EV_ABS, code, self.device.axis(code)[0]) for code in freed)
+
+    def _share(self, records: bytes) -> list[KeyEvent]:
+        """Let pass what is not taken, at once and as it came; returns the rest as signals."""
+        passage, taken = self.passage, self._taken
+        assert passage is not None
+        if not self._dropping:
+            for _, _, kind, code, value in EVENT.iter_unpack(records):
+                if kind << 16 | code in taken or (kind == EV_SYN and code == SYN_DROPPED):
+                    break
+                if kind == EV_KEY and value != _REPEAT:
+                    if not value and code in self.down:
+                        break
+                    (passage.down.add if value else passage.down.discard)(code)
+            else:
+                if records:
+                    passage.write(records)
+                return []
+        return self._part(records, passage)
+
+    def _part(self, records: bytes, passage: Passage) -> list[KeyEvent]:
+        """Part reports of which something is taken: each goes two ways."""
+        passes: list[bytes] = []
+        mine: list[bytes] = []
+        scan, dropping = b"", self._dropping
+        for at in range(0, len(records), EVENT.size):
+            record = records[at:at + EVENT.size]
+            _, _, kind, code, value = EVENT.unpack(record)
+            if kind == EV_SYN:
+                if code == SYN_DROPPED:
+                    dropping = True
+                elif code == SYN_REPORT and dropping:
+                    dropping = False
+                    self._pass_again(passage)
+                if passes and code == SYN_REPORT:
+                    passage.write(b"".join((*passes, record)))
+                passes, scan = [], b""
+                mine.append(record)
+            elif kind == EV_MSC and code == MSC_SCAN:
+                # It belongs to the key behind it.
+                scan = record
+            elif dropping:
+                continue
+            elif self._is_mine(kind, code, value, passage):
+                mine.append(record)
+                scan = b""
+            else:
+                passes += [part for part in (scan, record) if part]
+                scan = b""
+        # The report of these goes with the next records; what is pressed meanwhile comes behind.
+        if passes:
+            passage.write(b"".join(passes))
+        return self.take_in(b"".join(mine))
+
+    def _is_mine(self, kind: int, code: int, value: int, passage: Passage) -> bool:
+        """Whether an event is for the surface.  What went down one way goes up that way."""
+        taken = kind << 16 | code in self._taken
+        if kind != EV_KEY:
+            return taken
+        if value:
+            if value == _REPEAT:
+                return code not in passage.down
+            if not taken:
+                passage.down.add(code)
+            return taken
+        if code in passage.down:
+            passage.down.discard(code)
+            return False
+        return code in self.down or taken
+
+    def _pass_again(self, passage: Passage) -> None:
+        """The kernel's buffer ran over: bring what passes up to what is so."""
+        held = {code for code in self.device.held() if EV_KEY << 16 | code not in self._taken and code not in self.down}
+        passage.tell([*((EV_KEY, code, 0) for code in passage.down - held),
+                      *((EV_KEY, code, 1) for code in held - passage.down),
+                      *((EV_ABS, code, self.device.axis(code)[0]) for kind, code in self.events()
+                        if kind == EV_ABS and kind << 16 | code not in self._taken)])
+
+    def set_passing(self, passing: bool) -> None:
+        """Begin or end to let pass what is not taken: while the node is not grabbed, it goes its way by itself."""
+        if self.passage is None or passing == self.passing:
+            return
+        self.passing = passing
+        if not passing:
+            with contextlib.suppress(OSError):
+                self.passage.let_go()
+
+    # What it has.
 
     @property
     def hats(self) -> bool:
         """Whether it has a direction pad that is told as axes."""
-        if self._has_hats is None:
-            self._has_hats = any(_HAT <= code < _HAT + 8 for code, _ in self.axes())
-        return self._has_hats
-
-    _has_hats: bool | None = None
+        return any(_HAT <= code < _HAT + 8 for code, _ in self.axes())
 
     @property
     def can_rumble(self) -> bool:
         """Whether it shakes."""
         if self._can_rumble is None:
-            self._can_rumble = _RUMBLE in self.device.capabilities().get(_EV_FF, ())
+            self._can_rumble = _RUMBLE in self.device.has(EV_FF)
         return self._can_rumble
-
-    _can_rumble: bool | None = None
 
     def axes(self) -> list[tuple[int, tuple[int, int]]]:
         """Its axes: EV_ABS code, lowest and highest value."""
         if self._axes is None:
-            listed: Any = self.device.capabilities().get(_EV_ABS, ())
-            self._axes = [(code, (info.min, info.max)) for code, info in listed]
+            self._axes = [(code, self.device.axis(code)[1:3]) for code in sorted(self.device.has(EV_ABS))]
         return self._axes
 
-    _axes: list[tuple[int, tuple[int, int]]] | None = None
-
     def places(self) -> dict[int, int]:
-        return {code: self.device.absinfo(code).value for code, _ in self.axes()
-                if AXIS.first + code in self.wanted}
+        return {code: self.device.axis(code)[0] for code, _ in self.axes() if AXIS.first + code in self.wanted}
 
     def check(self, facts: DeviceFacts) -> None:
         """Make sure that this is what was listed: the kernel gives the number of a vanished node to the next device.
@@ -211,14 +349,21 @@ class _Node(MovingStream):
         Raises:
             InputError: it is another device.
         """
-        port = self.device.phys.strip().split("/input")[0]
-        if port.isascii() and facts.port.isascii() and port != facts.port:
-            raise InputError(f"“{facts.shown}” was pulled out, and another device is at "
-                             f"{os.fsdecode(self.device.path)} by now; it is looked for again in a moment")
+        port = readable(self.device.phys).strip().split("/input")[0]
+        if port != facts.port:
+            raise InputError(f"“{facts.shown}” was pulled out, and another device is at {self.device.path} by now; it "
+                             "is looked for again in a moment")
+
+    def close(self) -> None:
+        """Close the node and the passage."""
+        if self.passage is not None:
+            with contextlib.suppress(OSError):
+                self.passage.close()
+        self.device.close()
 
 
 class EvdevInput:
-    """A device with all its nodes.
+    """A device with all its nodes; with `shares`, those of them that have a part that is taken.
 
     A key that is down at the moment of the grab would stay down for ever in the programs that saw it go down.
     So the grab waits until the device's keys are up; until then its events go where they always went.
@@ -229,7 +374,7 @@ class EvdevInput:
         InputError: it cannot be opened, or another device got its place since it was listed.
     """
 
-    def __init__(self, facts: DeviceFacts, parts: Sequence[DeviceFacts] = ()) -> None:
+    def __init__(self, facts: DeviceFacts, parts: Sequence[DeviceFacts] = (), shares: Shares | None = None) -> None:
         self.facts = facts
         self._nodes: dict[int, _Node] = {}
         self._taken = False
@@ -239,9 +384,10 @@ class EvdevInput:
         try:
             for part in parts or (facts,):
                 for path in part.nodes:
-                    node = _Node(path)
-                    self._nodes[node.fileno] = node
-                    node.check(part)
+                    self._open(path, part, shares)
+            if not self._nodes:
+                raise InputError(f"“{facts.shown}” has nothing of what is to be taken over of it. Correct “takes” in "
+                                 "desk.toml, or take it over whole")
             self._take()
         except OSError as error:
             self.close()
@@ -250,26 +396,40 @@ class EvdevInput:
             self.close()
             raise
 
+    def _open(self, path: str, facts: DeviceFacts, shares: Shares | None) -> None:
+        node = _Node(path)
+        signals = [signal for kind, code in node.events() for signal in _signals(kind, code)] if shares else []
+        if shares is not None and not any(shares.ever(signal) for signal in signals):
+            # A node of which nothing is wanted stays as it is.
+            node.close()
+            return
+        self._nodes[node.fileno] = node
+        node.check(facts)
+        if shares is not None and not all(shares.always(signal) for signal in signals):
+            node.passage = Passage(node.device)
+            node.set_taken(shares.ever)
+
     def _take(self) -> None:
         nodes = list(self._nodes.values())
-        if any(node.held_now() for node in nodes):
+        if any(node.device.held() for node in nodes):
             return
         for node in nodes:
             node.device.grab()
-        if any(node.held_now() for node in nodes):
+        if any(node.device.held() for node in nodes):
             # A key went down in between: programs saw it and must see it go up.
             for node in nodes:
                 node.device.ungrab()
             return
         for node in nodes:
             node.forget_waiting()
+            node.set_passing(True)
         self._taken = True
 
     def filenos(self) -> Sequence[int]:
         return list(self._nodes)
 
     def node(self, fileno: int) -> str:
-        return os.path.basename(str(self._nodes[fileno].device.path))
+        return os.path.basename(self._nodes[fileno].device.path)
 
     def read(self, fileno: int) -> Sequence[KeyEvent]:
         node = self._nodes[fileno]
@@ -285,7 +445,12 @@ class EvdevInput:
     def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
         axes = frozenset(signal for signal in wanted if signal >= MOVING)
         for node in self._nodes.values():
-            node.wanted = axes
+            node.expect(axes)
+
+    def share(self, taken: Callable[[int], bool]) -> None:
+        for node in self._nodes.values():
+            if node.passage is not None:
+                node.set_taken(taken)
 
     def ranges(self) -> dict[int, tuple[int, int]]:
         return {AXIS.first + code: ends for node in self._nodes.values() for code, ends in node.axes()}
@@ -294,7 +459,7 @@ class EvdevInput:
         """The kernel's devices take no MIDI."""
 
     def rumble(self, strength: float, ms: int) -> bool:
-        import evdev
+        from evdev import ff
         for node in self._nodes.values():
             if not node.can_rumble:
                 continue
@@ -302,11 +467,10 @@ class EvdevInput:
                 if (strength, ms) not in node.effects:
                     # Uploaded once: the device keeps it, and plays it at a word.
                     size = max(0, min(0xFFFF, round(strength * 0xFFFF)))
-                    shake = evdev.ff.Rumble(strong_magnitude=size, weak_magnitude=size)
-                    node.effects[strength, ms] = node.device.upload_effect(evdev.ff.Effect(
-                        _RUMBLE, -1, 0, evdev.ff.Trigger(0, 0), evdev.ff.Replay(ms, 0),
-                        evdev.ff.EffectType(ff_rumble_effect=shake)))
-                node.device.write(_EV_FF, node.effects[strength, ms], 1)
+                    shake = ff.Rumble(strong_magnitude=size, weak_magnitude=size)
+                    node.effects[strength, ms] = node.device.upload(ff.Effect(
+                        _RUMBLE, -1, 0, ff.Trigger(0, 0), ff.Replay(ms, 0), ff.EffectType(ff_rumble_effect=shake)))
+                node.device.write(EV_FF, node.effects[strength, ms], 1)
                 return True
         return False
 
@@ -318,6 +482,7 @@ class EvdevInput:
         if self._taken:
             self._taken = False
             for node in self._nodes.values():
+                node.set_passing(False)
                 node.device.ungrab()
         self._give_lamps_back()
 
@@ -338,16 +503,15 @@ class EvdevInput:
             return
         for node in self._nodes.values():
             with contextlib.suppress(OSError):
-                has, lit_now = node.device.capabilities().get(_EV_LED, ()), node.device.leds()
-                for code in changed.keys() & set(has):
+                has, lit_now = node.device.has(EV_LED), node.device.lit()
+                for code in changed.keys() & has:
                     self._before.setdefault((node.fileno, code), code in lit_now)
                     self._set_lamp(node, code, changed[code])
 
     def _set_lamp(self, node: _Node, code: int, lit: bool) -> None:
         # The device may vanish at any time; its lamps are gone with it.
         with contextlib.suppress(OSError):
-            node.device.write(_EV_LED, code, int(lit))
-            node.device.write(_EV_SYN, _SYN_REPORT, 0)
+            node.device.write(EV_LED, code, int(lit))
 
     def _give_lamps_back(self) -> None:
         for (fileno, code), lit in self._before.items():
@@ -357,13 +521,10 @@ class EvdevInput:
     def close(self) -> None:
         self._give_lamps_back()
         for node in self._nodes.values():
-            try:
-                if self._taken:
-                    node.device.ungrab()
-                node.device.close()
-            except OSError:
-                # The device is gone already; the kernel ended the grab with it.
-                continue
+            if self._taken:
+                node.set_passing(False)
+                node.device.ungrab()
+            node.close()
         self._nodes = {}
 
 

@@ -17,7 +17,8 @@ from dataclasses import dataclass
 from brass_pebble.core.identity import DeviceFacts
 
 from .base import DeviceGone, Input, InputError
-from .evdev_input import EVENT, EVIOCSCLOCKID, explain
+from .evdev_input import explain
+from .node import EVENT, EVIOCSCLOCKID
 
 _EV_KEY, _EV_REL, _EV_MSC = 1, 2, 4
 _MSC_SCAN = 4

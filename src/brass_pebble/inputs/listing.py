@@ -9,24 +9,29 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.identity import REL_X, REL_Y, DeviceFacts
+
+from .node import readable
 
 OWN_PHYS = "brass-pebble/"
 BUSES = {0x03: "USB", 0x05: "Bluetooth", 0x06: "virtual", 0x10: "ISA", 0x11: "built in", 0x18: "I2C", 0x19: "system",
          0x1C: "SPI"}
 LAMP_BITS = ((0, "num"), (1, "caps"), (2, "scroll"))
+# INPUT_PROP_ACCELEROMETER; BTN_LEFT; BTN_TOUCH and BTN_TOOL_FINGER
+_ACCELEROMETER, _BTN_LEFT, _TOUCHES = 6, 0x110, {0x14A, 0x145}
 _FULL_KEYBOARD = (*range(2, 12), *range(16, 26), *range(30, 39), *range(44, 51))
 
 
 def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev/input")) -> list[DeviceFacts]:
-    """Devices with keys, each with all its nodes, in the order of their first node.
+    """Devices that a surface can be made of, each with all its nodes, in the order of their first node.
 
-    The program's own virtual devices are left out.
+    That are those with keys, with something that turns, or with axes; sensors of motion and the program's own virtual
+    devices are left out.  One that cannot be read is left out, too, and hides no other.
     """
     groups: dict[tuple[str, ...], list[tuple[Path, dict[str, str]]]] = {}
     for entry in sorted(root.glob("event*"), key=lambda p: int(p.name[5:])):
         about = _read_node(entry / "device")
-        if about is None or about["phys"].startswith(OWN_PHYS):
+        if about is None or about["phys"].startswith(OWN_PHYS) or _ACCELEROMETER in _bits(about["properties"]):
             continue
         # Interfaces of one device share ids and port; without either, every node stands alone.
         port = about["phys"].split("/input")[0]
@@ -35,10 +40,11 @@ def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev
         groups.setdefault(key, []).append((nodes / entry.name, about))
     devices = []
     for key, members in groups.items():
-        with_keys = [(node, about) for node, about in members if _bits(about["key"])]
-        if not with_keys:
+        useful = [(node, about) for node, about in members
+                  if any(_bits(about[kind]) for kind in ("key", "rel", "abs"))]
+        if not useful:
             continue
-        _node, about = with_keys[0]
+        _node, about = next(((node, about) for node, about in useful if _bits(about["key"])), useful[0])
         codes, rels, axes, lamps = ({bit for _, item in members for bit in _bits(item[kind])}
                                     for kind in ("key", "rel", "abs", "led"))
         paths = tuple(str(path) for path, _ in members)
@@ -49,19 +55,28 @@ def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev
             rels=tuple(sorted(rels)), axes=tuple(sorted(axes)),
             lamps=tuple(name for bit, name in LAMP_BITS if bit in lamps),
             readable=all(os.access(path, os.R_OK | os.W_OK) for path in paths),
-            full=codes.issuperset(_FULL_KEYBOARD)))
+            full=codes.issuperset(_FULL_KEYBOARD), points=_points(codes, rels, axes)))
     return devices
 
 
 def _read_node(device: Path) -> dict[str, str] | None:
     """The node's facts, or None if it vanished while being read."""
-    files = {"name": "name", "phys": "phys", "uniq": "uniq", "bus": "id/bustype", "vendor": "id/vendor",
-             "product": "id/product", "key": "capabilities/key", "rel": "capabilities/rel", "abs": "capabilities/abs",
-             "led": "capabilities/led"}
+    files = {"properties": "properties", "name": "name", "phys": "phys", "uniq": "uniq", "bus": "id/bustype",
+             "vendor": "id/vendor", "product": "id/product", "key": "capabilities/key", "rel": "capabilities/rel",
+             "abs": "capabilities/abs", "led": "capabilities/led"}
     try:
-        return {field: (device / file).read_text(errors="replace").strip() for field, file in files.items()}
-    except OSError:
+        about = {field: readable((device / file).read_bytes()).strip("\n").strip(" ") for field, file in files.items()}
+        # What a kernel writes here is numbers; what is not stops nobody.
+        for field in ("bus", "key", "rel", "abs", "led", "properties"):
+            _bits(about[field])
+        return about
+    except (OSError, ValueError):
         return None
+
+
+def _points(codes: set[int], rels: set[int], axes: set[int]) -> bool:
+    """Whether somebody can point and click with it: a mouse, a trackball, a touchpad, a tablet, a touch screen."""
+    return ({REL_X, REL_Y} <= rels and _BTN_LEFT in codes) or ({0, 1} <= axes and bool(codes & _TOUCHES))
 
 
 def _bits(mask: str) -> set[int]:

@@ -10,8 +10,8 @@ from typing import Any
 
 from brass_pebble.core.drive import PAD_AXES, PAD_FULL
 from brass_pebble.core.pointer import PAD
-from brass_pebble.inputs.evdev_input import EVENT
 from brass_pebble.inputs.listing import OWN_PHYS
+from brass_pebble.inputs.node import EVENT
 
 from .base import OutputError
 

@@ -14,8 +14,8 @@ from brass_pebble.core.keys import HIGHEST, POINTER_BUTTONS, is_button
 from brass_pebble.core.places import US, Places
 from brass_pebble.core.player import Effect
 from brass_pebble.core.pointer import ABSOLUTE, FULL, PIXEL_X, PIXEL_Y, POINTER, RELATIVE
-from brass_pebble.inputs.evdev_input import EVENT
 from brass_pebble.inputs.listing import OWN_PHYS
+from brass_pebble.inputs.node import EVENT
 
 from .base import OutputError
 

@@ -88,7 +88,7 @@ def explain(trace: Row, palette: Palette) -> Any:
     if trace["origin"] == "press":
         held = f", held {trace['held_ms']:.0f} ms" if trace["held_ms"] is not None else ", still held"
         rows += [("surface", trace["surface_name"]), ("control", f"{trace['control']}, {trace['gesture']}{held}"),
-                 ("layer", trace["layer_name"] or "none")]
+                 ("raw", trace["raw"]), ("layer", trace["layer_name"] or "none")]
     else:
         rows.append(("asked by", trace["origin"]))
     words = trace["words"] or "nothing bound"
@@ -108,11 +108,13 @@ def explain(trace: Row, palette: Palette) -> Any:
     hidden = trace["count"] - min(60, len(trace["sent"]))
     if hidden > 0:
         table.add_row("", f"… and {hidden} more key events")
-    for index, reaction in enumerate(trace["reactions"]):
+    told = ""
+    for reaction in trace["reactions"]:
         colour = palette.verdigris if reaction["good"] else palette.rust
         mark = "✓" if reaction["good"] else "✗"
-        table.add_row(reaction["program"] if index == 0 else "", Text(
+        table.add_row(reaction["program"] if reaction["program"] != told else "", Text(
             f"{reaction['at_ms']:9.1f} ms  {mark} {reaction['text']}", style=colour))
+        told = reaction["program"]
     return table
 
 

@@ -61,7 +61,7 @@ class Reader:
             try:
                 for event in self.device.read():
                     if event.type == evdev.ecodes.EV_KEY and event.value != 2:
-                        name = evdev.ecodes.KEY[event.code]
+                        name = evdev.ecodes.bytype[evdev.ecodes.EV_KEY][event.code]
                         events.append((name if isinstance(name, str) else name[0], event.value, event.timestamp()))
             except OSError:
                 break

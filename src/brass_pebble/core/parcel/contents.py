@@ -23,7 +23,7 @@ MOST_SHRUNK = 200
 OWN_TABLES = ("network",)
 OWN_OF_A_DEVICE = ("serial", "port")
 # Nor of a surface: whether it may take the last keyboard there is, is for whom it belongs to.
-OWN_OF_A_SURFACE = ("may_be_only_keyboard",)
+OWN_OF_A_SURFACE = ("may_be_only_keyboard", "may_be_only_pointer")
 
 
 @dataclass(frozen=True)
