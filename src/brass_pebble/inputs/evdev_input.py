@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import struct
 import time
 from collections.abc import Callable, Iterable, Sequence
 
@@ -42,6 +43,8 @@ _RUMBLE = 0x50
 LAMP_CODES = {"num": 0, "caps": 1, "scroll": 2}
 _READ = EVENT.size * 64
 _REPEAT = 2
+# A record without its time.
+_WHAT = struct.Struct("16xHHi")
 
 
 def read_records(fileno: int) -> bytes:
@@ -193,6 +196,8 @@ class _Node(MovingStream):
         self.passage: Passage | None = None
         self.passing = False
         self._taken: frozenset[int] = frozenset()
+        # What makes a report be looked at closely.
+        self._halts: frozenset[int] = frozenset()
         self._axes: list[tuple[int, tuple[int, int]]] | None = None
         self._events: list[tuple[int, int]] | None = None
         self._can_rumble: bool | None = None
@@ -213,7 +218,7 @@ class _Node(MovingStream):
 
     def read(self) -> list[KeyEvent]:
         if self.passing:
-            return self._share(read_records(self.fileno))
+            return self._share()
         # Keyboards, which most are, take the shorter way.
         return MovingStream.read(self) if self.moves else KeyStream.read(self)
 
@@ -230,26 +235,35 @@ class _Node(MovingStream):
         before = self._taken
         self._taken = frozenset(kind << 16 | code for kind, code in self.events()
                                 if any(taken(signal) for signal in _signals(kind, code)))
+        self._halts = self._taken | {EV_SYN << 16 | SYN_DROPPED}
         freed = [code for kind, code in self.events() if kind == EV_ABS and kind << 16 | code in before - self._taken]
         if self.passing and freed and self.passage is not None:
             # What moved while it was taken is where it is.
             self.passage.tell((EV_ABS, code, self.device.axis(code)[0]) for code in freed)
 
-    def _share(self, records: bytes) -> list[KeyEvent]:
-        """Let pass what is not taken, at once and as it came; returns the rest as signals."""
-        passage, taken = self.passage, self._taken
+    def _share(self) -> list[KeyEvent]:
+        """Let pass what is not taken, at once and as it came; returns the rest as signals.
+
+        Every report of a mouse goes this way: it is kept short.
+        """
+        try:
+            records = os.read(self.fileno, _READ)
+        except BlockingIOError:
+            return []
+        except OSError as error:
+            raise DeviceGone(str(error)) from None
+        passage, halts = self.passage, self._halts
         assert passage is not None
         if not self._dropping:
-            for _, _, kind, code, value in EVENT.iter_unpack(records):
-                if kind << 16 | code in taken or (kind == EV_SYN and code == SYN_DROPPED):
+            for kind, code, value in _WHAT.iter_unpack(records):
+                if kind << 16 | code in halts:
                     break
                 if kind == EV_KEY and value != _REPEAT:
                     if not value and code in self.down:
                         break
                     (passage.down.add if value else passage.down.discard)(code)
             else:
-                if records:
-                    passage.write(records)
+                os.write(passage.fileno, records)
                 return []
         return self._part(records, passage)
 
