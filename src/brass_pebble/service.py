@@ -23,6 +23,8 @@ Documentation=man:systemd.unit(5)
 Type=exec
 ExecStart={command}
 Restart=on-failure
+# Programs that a macro has started stay when the engine ends.
+KillMode=process
 RestartSec=2
 Slice=session.slice
 

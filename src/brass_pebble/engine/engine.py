@@ -7,6 +7,7 @@ clients hear of it, and never while a step is about to be due.
 from __future__ import annotations
 
 import contextlib
+import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -34,7 +35,7 @@ from .answers import Answers
 from .careful import Careful
 from .chord_catcher import ChordCatcher
 from .devices import Devices
-from .errands import Errands
+from .errands import Errands, stays_notice
 from .focus import Focus
 from .hands import Hands
 from .history import Historian
@@ -55,6 +56,8 @@ MS = 1_000_000
 SUSPENDED = 50 * MS
 # What is told once: that chords mean letters.
 LETTERS = "letters"
+# A shell that is to leave a program behind.
+IN_THE_BACKGROUND = re.compile(r'\s*run +shell +".*&\s*"')
 
 
 @dataclass
@@ -105,7 +108,6 @@ class Engine:
         self.answers = Answers(self)
         self.memory = Memory(setup.known)
         self.memory.read()
-        self._tell_once()
         self.devices = Devices(self)
         self.router.on_layers = self.devices.share
         self.meet = Meet(self)
@@ -123,6 +125,7 @@ class Engine:
         self.server_ready = False
         self.server = Server(setup.socket, self.loop, self.requests.take, self._client_left, self.requests.hello)
         self.server_ready = True
+        self._tell_once()
         self.network.follow()
         self.messages.follow()
         self.devices.take()
@@ -337,6 +340,7 @@ class Engine:
         elif trace.deed == STOP:
             self.careful.drop_waiting()
             self._release_rest(time.monotonic_ns())
+            self.errands.end_helpers()
 
     def play(self, macro: Macro, origin: str, values: dict[str, int] | None = None) -> Trace:
         """Play a macro for a client, with the values that it gave."""
@@ -370,6 +374,7 @@ class Engine:
         if self._out:
             self._send(now)
         self._release_rest(now)
+        self.errands.end_helpers()
         return count
 
     def answer_run(self, run: Run, answer: object) -> None:
@@ -533,6 +538,8 @@ class Engine:
 
     def _run_ended(self, run: Run, now: int) -> None:
         self.news.run_ended(run)
+        if run.state == "stopped" and run.live is not None:
+            self.errands.end_helpers(run)
 
     def _start_dropped(self, owner: object) -> None:
         self.news.start_dropped(owner)
@@ -586,10 +593,21 @@ class Engine:
 
     def _tell_once(self) -> None:
         """What the person has to know of a desk that was made before, and need not be told again."""
-        told = self.memory.told
-        if LETTERS not in told and (problem := notice(self.desk)) is not None:
-            told.add(LETTERS)
-            self.problems = [*self.problems, problem]
+        if LETTERS not in self.memory.told and (problem := notice(self.desk)) is not None:
+            self.tell_once(LETTERS, problem)
+        for macro in self.desk.macros.values():
+            line = next((number for number, line in enumerate(macro.source.splitlines(), 1)
+                         if IN_THE_BACKGROUND.match(line)), 0)
+            if line:
+                self.tell_once("start", stays_notice(f"macros/{macro.id}.macro", line))
+
+    def tell_once(self, word: str, problem: Problem) -> None:
+        """Tell something that has to be said a single time, ever; `word` is what it is remembered by."""
+        if word not in self.memory.told:
+            self.memory.told.add(word)
+            # Kept until the engine ends: a desk that is saved meanwhile does not hide it.
+            self._standing = [*self._standing, problem]
+            self.add_problem(problem)
 
     def _use_places(self, desk: Desk) -> None:
         """Another keyboard layout: what is down goes up under the one under which it went down."""

@@ -13,11 +13,13 @@ import signal
 import subprocess
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from brass_pebble.core.durations import say_duration
 from brass_pebble.core.macro.asks import Ask, Errand, Window
 from brass_pebble.core.player import Run
+from brass_pebble.core.problem import Problem
 from brass_pebble.core.trace import Trace
 from brass_pebble.outputs.base import OutputError
 from brass_pebble.outputs.stage import StageOutput
@@ -41,6 +43,9 @@ CLIPBOARDS = (
 RESTORE_AFTER = 400 * MS
 CLIPBOARD_SECONDS = 2.0
 QUIET = ("", False)
+# A program that was started to stay and ends with a failure within this was never there, in s.
+FAILS_WITHIN = 5.0
+STAYS = "write start instead of run for a program that stays"
 Done = tuple[str, object]  # a remark for the trace, and the answer
 
 
@@ -50,7 +55,8 @@ class Errands:
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         self._workers: Worker | None = None
-        self._children: set[subprocess.Popen[bytes]] = set()
+        self._children: dict[subprocess.Popen[bytes], Run | None] = {}
+        self._ended: set[subprocess.Popen[bytes]] = set()
         self._lock = threading.Lock()
         self._kept: str | None = None
         self._closing = False
@@ -77,9 +83,18 @@ class Errands:
         if here is not None:
             self._answer(run, ask, here(run, ask))
             return
+        def run_helper(ask: Errand) -> Done:
+            return self._run(ask, run)
+
         slow: dict[str, Callable[[Errand], Done]] = {
-            "say": self._say, "run": self._run, "shell": self._run, "request": _request, "osc": _osc,
+            "say": self._say, "run": run_helper, "shell": run_helper, "request": _request, "osc": _osc,
             "paste": self._paste}
+        if ask.kind == "start":
+            self._start_to_stay(run, ask)
+            return
+        if ask.kind in ("run", "shell"):
+            name = _name_of(ask.words) if ask.kind == "run" else "the shell"
+            self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
         self._slowly(run, ask, lambda: slow[ask.kind](ask))
 
     def _slowly(self, run: Run, ask: Ask, job: Callable[[], Done]) -> None:
@@ -94,6 +109,8 @@ class Errands:
         remark, answer = result
         if remark:
             self._remark(run, f"line {ask.line}: {remark}")
+            if STAYS in remark and isinstance(run.owner, Trace):
+                self._engine.tell_once("start", stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
         if isinstance(ask, Window) or (isinstance(ask, Errand) and ask.wait):
             self._engine.answer_run(run, answer)
 
@@ -171,27 +188,62 @@ class Errands:
                 return self._start([*speaker, ask.words[0]], 30.0)
         return "nothing was said: no speech program is here. Install speech-dispatcher or espeak-ng", False
 
-    def _run(self, ask: Errand) -> Done:
+    def _run(self, ask: Errand, run: Run) -> Done:
         words = ["/bin/sh", "-c", ask.words[0]] if ask.kind == "shell" else list(ask.words)
-        return self._start(words, ask.limit / 1e9)
+        return self._start(words, ask.limit / 1e9, run=run)
 
-    def _start(self, words: list[str], seconds: float, data: bytes = b"") -> Done:
-        name = os.path.basename(words[0]) if words[0] != "/bin/sh" else "the shell"
+    def _start_to_stay(self, run: Run, ask: Errand) -> None:
+        """A program of its own: in a session of its own, with nothing of ours open, and ended by nothing of ours."""
+        name = _name_of(ask.words)
+
+        def job() -> Done:
+            try:
+                child = subprocess.Popen(ask.words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                                         stderr=subprocess.DEVNULL, start_new_session=True, close_fds=True)
+            except OSError as error:
+                return f"{name} could not be started: {error.strerror}", False
+            # Waited for by a thread that nobody waits for, so that it leaves no dead process behind.
+            threading.Thread(target=lambda: self._watch_start(run, ask, name, child), daemon=True).start()
+            return f"started {name}", True
+        self._slowly(run, ask, job)
+
+    def _watch_start(self, run: Run, ask: Errand, name: str, child: subprocess.Popen[bytes]) -> None:
+        began = time.monotonic()
+        code = child.wait()
+        if code and time.monotonic() - began < FAILS_WITHIN and not self._closing and self._workers is not None:
+            text = f"line {ask.line}: {name} ended at once, with exit code {code}"
+            with contextlib.suppress(OSError, RuntimeError):
+                self._workers.do(lambda: text, lambda said: self._remark(run, str(said)))
+
+    def end_helpers(self, run: Run | None = None) -> None:
+        """End the programs that were run to be waited for: those of one run, or all."""
+        with self._lock:
+            children = [child for child, owner in self._children.items() if run is None or owner is run]
+            self._ended.update(children)
+        for child in children:
+            _end_group(child)
+
+    def _start(self, words: list[str], seconds: float, data: bytes = b"", run: Run | None = None) -> Done:
+        name = _name_of(words)
         try:
             child = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
                                      start_new_session=True)
         except OSError as error:
             return f"{name} could not be run: {error.strerror}", False
         with self._lock:
-            self._children.add(child)
+            self._children[child] = run
         try:
             _, errors = child.communicate(data, timeout=seconds)
         except subprocess.TimeoutExpired:
             _end(child)
-            return f"{name} did not end within {seconds:g} s and was ended", False
+            return f"{name} did not end within {seconds:g} s and was ended; {STAYS}", False
         finally:
             with self._lock:
-                self._children.discard(child)
+                self._children.pop(child, None)
+                stopped = child in self._ended
+                self._ended.discard(child)
+        if stopped:
+            return f"{name} was stopped", False
         if child.returncode:
             said = errors.decode(errors="replace").strip().splitlines()
             return f"{name} ended with exit code {child.returncode}{': ' + said[-1][:120] if said else ''}", False
@@ -244,9 +296,23 @@ class Errands:
             self._workers.close()
 
 
-def _end(child: subprocess.Popen[bytes]) -> None:
+def stays_notice(file: str, line: int) -> Problem:
+    """What to tell once of a program that is run and seems to be meant to stay."""
+    return Problem("a program that is run is waited for, and ended when its time is over, with all it has unsaved",
+                   file, line, hint='Write start "program" for one that stays. This is told once')
+
+
+def _name_of(words: Sequence[str]) -> str:
+    return os.path.basename(words[0]) if words[0] != "/bin/sh" else "the shell"
+
+
+def _end_group(child: subprocess.Popen[bytes]) -> None:
     with contextlib.suppress(OSError):
         os.killpg(child.pid, signal.SIGKILL)
+
+
+def _end(child: subprocess.Popen[bytes]) -> None:
+    _end_group(child)
     with contextlib.suppress(Exception):
         child.communicate(timeout=1)
 

@@ -10,13 +10,13 @@ from .asks import CatchUp, Errand, Laying
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
 from .program import Timeline
 from .steps import If, Step, Type
-from .world_steps import Errands, Osc, Paste, Play, Request, Run, Say, WaitUntil
+from .world_steps import Errands, Osc, Paste, Play, Request, Run, Say, Start, WaitUntil
 
 # What a step does outside, in words, by its kind.
 REACHES: dict[type[Step], str] = {
-    Run: "runs a program", Request: "calls an address", Osc: DRIVES_OSC, Paste: "pastes a text",
-    Type: "types a text", Say: "speaks", SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI, SendBytes: DRIVES_MIDI,
-    SendCommand: DRIVES_MIDI,
+    Run: "runs a program", Start: "starts a program", Request: "calls an address", Osc: DRIVES_OSC,
+    Paste: "pastes a text", Type: "types a text", Say: "speaks", SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
+    SendBytes: DRIVES_MIDI, SendCommand: DRIVES_MIDI,
 }
 
 def reach_of(step: Step) -> Reach | None:

@@ -353,6 +353,29 @@ class Run(Errands):
 
 
 @dataclass(eq=False, repr=False)
+class Start(Errands):
+    """Start a program that stays: on its own, whatever becomes of the run and of the engine."""
+
+    shell: bool = False
+    texts: list[Text] = field(default_factory=list)
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.shell = pieces[0] is not None
+        self.texts = [read_text(piece, self.line, known) for piece in pieces[1:]]
+        if self.shell and len(self.texts) > 1:
+            raise ProblemError("a shell takes one line", line=self.line, column=token(pieces[2]).column or 0,
+                               hint="Write the whole line in one pair of quotes")
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        yield Errand(self.line, "start", (*(("/bin/sh", "-c") if self.shell else ()),
+                                          *(text.fill(timeline) for text in self.texts)))
+
+    def words(self) -> str:
+        return f"start {'shell ' if self.shell else ''}{' '.join(text.source for text in self.texts)}"
+
+
+@dataclass(eq=False, repr=False)
 class Request(Errands):
     """An HTTP request; a body is sent as plain text, or as JSON if it is."""
 
@@ -419,7 +442,7 @@ class Osc(Errands):
 STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "say": Say, "beep": Beep, "show": Show, "run": Run,
-    "request": Request, "osc": Osc, "paste": Paste, **MIDI_STEPS,
+    "start_program": Start, "request": Request, "osc": Osc, "paste": Paste, **MIDI_STEPS,
 }
 
 
