@@ -177,7 +177,7 @@ def test_recording_in_the_middle_of_a_show_and_taking_it_off_again(tmp_path: Pat
     (desk / "desk.toml").write_text(
         'format = 1\nname = "Show"\noutput = "stage"\n[stage.ovenlight]\nat = [5, 0]\n[surface.pad]\nname = "Pad"\n'
         'layout = "grid-3x2"\ndevice = { name = "Pad" }\n[surface.pad.layer.base.press]\n1 = { do = "record" }\n'
-        '2 = { tap = "Ctrl+Alt+2" }\n3 = { tap = "F13" }\n')
+        '2 = { tap = "Ctrl+Alt+2" }\n3 = { tap = "F13" }\n4 = { do = "stop everything" }\n')
     (tmp_path / "bench.toml").write_text('[[device]]\nid = "bench/pad"\nname = "Pad"\nlayout = "grid-3x2"\n')
     socket, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
     terminal = Terminal("--desk", str(desk))
@@ -188,7 +188,7 @@ def test_recording_in_the_middle_of_a_show_and_taking_it_off_again(tmp_path: Pat
                 for down in (True, False):
                     client.ask("press", surface="pad", control=control, down=down)
             press("1")
-            terminal.wait("● RECORD: press the control that shall play it.")
+            terminal.wait("● RECORD: press the key that should play this macro.")
             press("6")
             terminal.wait("● RECORDING onto Pad 6")
             press("2")
@@ -208,6 +208,17 @@ def test_recording_in_the_middle_of_a_show_and_taking_it_off_again(tmp_path: Pat
             press("1")
             terminal.wait("nothing was played, so Pad 6 was cleared")
             wait_for(lambda: "6 =" not in (desk / "desk.toml").read_text())
+            assert not (desk / "macros" / "recorded-1.macro").exists()
+            # Whatever ends it without saving says so, and the key that stops everything is one of them.
+            for end in (lambda: terminal.keys("Escape"), lambda: terminal.keys("x"), lambda: press("4")):
+                press("1")
+                press("6")
+                terminal.wait("● RECORDING onto Pad 6")
+                press("2")
+                end()
+                terminal.wait("nothing was saved")
+                terminal.wait(lambda screen: "● RECORDING onto Pad 6" not in screen)
+                assert not list((desk / "macros").glob("*.macro"))
     finally:
         terminal.close()
         process.send_signal(signal.SIGTERM)

@@ -128,7 +128,7 @@ def test_pressing_tells_which_device_it_is_and_takes_nothing_over(client: Engine
         "bench/b", "Pad5", "KEY_KP5", "0x4c", "")
     assert surfaces(client) == {}
     assert devices(client)["bench/b"]["twin"] and not devices(client)["bench/double"]["twin"]
-    assert devices(client)["bench/double"]["shown"].startswith("Juniper stick �[31m with a name of far")
+    assert devices(client)["bench/double"]["shown"].startswith("Juniper stick \\u001b[31m with a name of far")
     client.ask("hush")
     assert client.ask("devices")["left_ms"] == 0
     tap(client, "bench/b", "Pad6")

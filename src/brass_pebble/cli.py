@@ -332,6 +332,27 @@ def wake(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
     _set_state("wake", surface, desk)
 
 
+SecondsOption = Annotated[float, typer.Option("--for", metavar="SECONDS", help="how long it lasts")]
+
+
+@app.command("hands-off")
+def hands_off(surface: SurfaceArgument = "", desk: DeskOption = None, seconds: SecondsOption = 120.0) -> None:
+    """Let presses of a surface, or of all, only select for a while: nothing is sent."""
+    from .client import EngineClient, find_engine
+    with EngineClient(find_engine(desk), "brass-pebble hands-off") as client:
+        for name, left in client.ask("hands_off", surface=surface, seconds=seconds)["surfaces"].items():
+            print(f"{name}: hands off for {left / 1000:.0f} s")
+
+
+@app.command("hands-on")
+def hands_on(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
+    """Let a surface, or all, command again."""
+    from .client import EngineClient, find_engine
+    with EngineClient(find_engine(desk), "brass-pebble hands-on") as client:
+        client.ask("hands_on", surface=surface)
+    print("Presses command again.")
+
+
 @app.command()
 def release(desk: DeskOption = None) -> None:
     """Give every device back at once: everything stops, every surface rests."""

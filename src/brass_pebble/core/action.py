@@ -40,6 +40,7 @@ ACTION_KINDS = {kind.word: kind for kind in (
     ActionKind("do", "deed", "■", "do something here"),
 )}
 STOP, SWALLOW, PASS, REST, RECORD = "stop everything", "swallow", "pass through", "rest or wake", "record"
+RECORD_KEYBOARD = "record with the keyboard"
 FIRST, PIN = "back to the first", "pin the layers"
 DEEDS = {
     STOP: "■",
@@ -47,6 +48,7 @@ DEEDS = {
     PASS: "→",
     REST: "◌",
     RECORD: "◎",
+    RECORD_KEYBOARD: "◉",
     FIRST: "↺",
     PIN: "▣",
 }

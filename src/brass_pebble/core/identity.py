@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from .keys import key_table
+from .keys import is_button, key_table
 from .signal import AXIS, MOVING, NOTE, STRUCK
 
 RULE_FIELDS = ("name", "port", "serial", "bus", "vendor", "product")
@@ -22,6 +22,8 @@ _USB_PORT = re.compile(r"^usb-.*-(\d[\d.]*)$")
 FIRST_BUTTON, AFTER_BUTTONS = 0x100, 0x160
 REL_X, REL_Y = 0, 1
 VOLUME = frozenset((114, 115))
+# BTN_SIDE to BTN_TASK; EV_REL codes of dials, and of wheels.
+EXTRA_BUTTONS, DIALS, WHEELS = range(0x113, 0x118), (3, 4, 5, 7, 9), (6, 8)
 MOST_BESIDE_A_KNOB = 40
 
 
@@ -105,10 +107,35 @@ class DeviceFacts:
             words.append(f"{len(self.axes)} {'axis' if len(self.axes) == 1 else 'axes'}")
         return ", ".join(words)
 
+    @property
+    def parts(self) -> tuple[tuple[str, tuple[str, ...]], ...]:
+        """What may be wanted of it, in words, and the parts that a desk names for it; the first is the usual one.
+
+        Empty where only the whole of it makes sense.
+        """
+        table = key_table().by_code
+        extra = tuple(table[code].name for code in self.codes if code in EXTRA_BUTTONS)
+        turns = tuple(word for word, codes in (("dials", DIALS), ("wheel", WHEELS)) if set(self.rels) & set(codes))
+        typed = any(code < STRUCK and not is_button(code) for code in self.codes)
+        found: list[tuple[str, tuple[str, ...]]] = []
+        if self.points:
+            if extra:
+                buttons = "its extra button" if len(extra) == 1 else f"its {len(extra)} extra buttons"
+                found.append((f"{buttons}; it goes on pointing and clicking", extra))
+            if self.full:
+                found += [("the keyboard; it goes on pointing and clicking", ("keys",)),
+                          ("the mouse; it goes on typing", ("buttons", "motion", "wheel"))]
+            found.append(("everything; it neither points nor clicks any more", ()))
+        elif turns and typed:
+            found = [("everything", ()), ("what turns; its keys go on typing", turns),
+                     ("its keys; what turns goes on as before", ("keys",))]
+        return tuple(found)
+
     def as_dict(self) -> dict[str, Any]:
         """For JSON."""
         return {name: value for name, value in self.__dict__.items() if name not in ("codes", "rels", "axes")} | {
             "shown": self.shown, "can": self.can, "where": self.where, "keys": len(self.codes),
+            "parts": [[words, list(parts)] for words, parts in self.parts],
             "pointer": {REL_X, REL_Y} <= set(self.rels)}
 
 

@@ -1,8 +1,8 @@
 """Recording in the middle of a show, with hands on the surfaces only.
 
-Press the record control, press the control that shall play it, do the steps on whatever surface they are on, press the
-record control again: it is bound and live.  Pressing it again at once, with nothing done in between, takes what that
-control plays off again.  Pure: time is an argument.
+Press the record control, press the control that is to play it, do the steps on whatever surface they are on (and on
+the keyboard one plays on, where that is wanted), press the record control again: it is bound and live.  Pressing it
+again at once, with nothing done in between, takes what that control plays off again.  Pure: time is an argument.
 """
 
 from __future__ import annotations
@@ -60,9 +60,16 @@ class QuickRecord:
         if self.state == RECORDING and len(self.events) < MOST_EVENTS:
             self.events.append((code, value, at))
 
-    def expire(self, now: int) -> bool:
-        """True if it has waited too long and has ended without an outcome."""
-        if self.state != IDLE and now >= self.until:
-            self.state = IDLE
-            return True
-        return False
+    def cancel(self) -> bool:
+        """End without an outcome; false if nothing was going on."""
+        was, self.state = self.state, IDLE
+        return was != IDLE
+
+    def expire(self, now: int) -> Outcome | None:
+        """What a recording that has lasted too long comes to; None if nothing was recorded, or it is not over."""
+        if self.state == IDLE or now < self.until:
+            return None
+        state, self.state = self.state, IDLE
+        if state != RECORDING or not self.events:
+            return None
+        return Outcome(*self.target, write_recording(self.events, end=now))

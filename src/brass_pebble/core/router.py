@@ -239,6 +239,15 @@ class Router:
             self._end_once(surface_id, plan)
         return trace
 
+    def account(self, surface_id: str, code: int, arrived: int, now: int, why: str) -> Trace | None:
+        """The trace of a press that is not fed at all, and why not; None for an unknown surface."""
+        plan = self._plan(surface_id, code)
+        if plan is None:
+            return None
+        trace = self.new_trace(arrived, now)
+        trace.answer, trace.code, trace.why = plan.press, code, why
+        return trace
+
     def _ignore_stale(self, key: Spot, plan: Plan, arrived: int, now: int) -> Trace:
         """A press that was made before the computer stood still is not poured into what has the focus now."""
         trace = self._held[key] = self.new_trace(arrived, now)

@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from brass_pebble.core.action import RECORD, STOP
+from brass_pebble.core.action import RECORD, RECORD_KEYBOARD, STOP
 from brass_pebble.core.bounce import Debouncer
 from brass_pebble.core.desk import Surface
 from brass_pebble.core.doubles import WINDOW
@@ -107,16 +107,15 @@ class Careful:
 
     def move(self, surface_id: str, signal: int, value: int, arrived: int, node: str = "") -> None:
         """Something moved on a surface that is looked at carefully, or on the bench."""
-        if self._engine.meet.attends(surface_id):
-            self._engine.meet.hear_surface(surface_id, signal, value, arrived, node)
+        if self._engine.aside.holds(surface_id):
+            self._engine.aside.move(surface_id, signal, value, arrived, node)
         else:
             self._engine.move(surface_id, signal, value, arrived)
 
     def arrive(self, surface_id: str, code: int, value: int, arrived: int, node: str = "") -> Trace | None:
         """A control went down or up on a surface that is looked at carefully, or on the bench."""
-        if self._engine.meet.attends(surface_id):
-            self._engine.meet.hear_surface(surface_id, code, value, arrived, node)
-            return None
+        if self._engine.aside.holds(surface_id):
+            return self._engine.aside.press(surface_id, code, value, arrived, node)
         surface = self._engine.desk.surfaces[surface_id]
         if code in surface.second:
             if value:
@@ -124,7 +123,7 @@ class Careful:
                 if (latest := self._latest.get(surface_id)) and arrived - latest.arrived <= WINDOW:
                     self._tell_second(latest, code)
             return None
-        if value and self._engine.recorder.chooses and not self._engine.router.does(surface_id, code, RECORD) and \
+        if value and self._engine.recorder.chooses and not self._keeps_its_meaning(surface_id, code) and \
                 self._engine.recorder.take_target(surface_id, surface.control_of(code)):
             return None
         debouncer = self.debouncers.get(surface_id)
@@ -137,6 +136,10 @@ class Careful:
             if second and arrived - at <= WINDOW:
                 self._tell_second(trace, second)
         return trace
+
+    def _keeps_its_meaning(self, surface_id: str, code: int) -> bool:
+        """Whether a control ends what goes on, and so cannot be chosen to play it."""
+        return any(self._engine.router.does(surface_id, code, deed) for deed in (RECORD, RECORD_KEYBOARD, STOP))
 
     def _tell_second(self, trace: Trace, code: int) -> None:
         trace.remark(f"it arrived twice; {key_table().name(code)} was dropped")

@@ -56,6 +56,7 @@ class DeskRows:
             "history": desk.history, "undo": engine.store.next_undo(),
             "script": engine.setup.script.name if engine.setup.script else "",
             "question": engine.devices.question(), "recorder": engine.recorder.state(),
+            "hands_off": engine.aside.state(),
         }
 
     def _macro_rows(self, desk: Desk) -> Encoded:
@@ -75,6 +76,7 @@ class DeskRows:
             "labels": label_rows(surface), "home": list(surface.home),
             "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
             "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
+            "takes": [str(part) for part in surface.takes],
             "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
             "trial": surface.id in engine.devices.trials, **self._held(surface, holding)}
         return Encoded(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}")

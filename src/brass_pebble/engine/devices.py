@@ -235,6 +235,7 @@ class Devices:
         wanted = frozenset(signal for item in surface.layout.controls for signal in (item.code, *item.moves))
         source.expect(wanted, never_lets_go=surface.never_lets_go)
         self.share(surface_id)
+        self._engine.grips.follow(surface_id)
         self._engine.router.mover.set_ranges(surface_id, source.ranges())
         if holding.state != "resting" or self._engine.desk.surfaces[surface_id].can_wake_itself():
             self._engine.listen_to(surface_id, holding.source)

@@ -13,7 +13,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from brass_pebble.core.action import RECORD, REST, STOP
+from brass_pebble.core.action import RECORD, RECORD_KEYBOARD, REST, STOP
 from brass_pebble.core.desk import Desk
 from brass_pebble.core.durations import say_duration
 from brass_pebble.core.keys import key_table
@@ -32,11 +32,13 @@ from brass_pebble.outputs.base import Output, OutputError, OutputLost
 from brass_pebble.outputs.stage import StageOutput
 
 from .answers import Answers
+from .aside import SetAside
 from .careful import Careful
 from .chord_catcher import ChordCatcher
 from .devices import Devices
 from .errands import Errands, stays_notice
 from .focus import Focus
+from .grips import Grips
 from .hands import Hands
 from .history import Historian
 from .logs import log
@@ -111,6 +113,8 @@ class Engine:
         self.devices = Devices(self)
         self.router.on_layers = self.devices.share
         self.meet = Meet(self)
+        self.aside = SetAside(self)
+        self.grips = Grips(self)
         self.errands = Errands(self)
         self.recorder = Recorder(self)
         self.bystanders = Bystanders()
@@ -190,6 +194,7 @@ class Engine:
             self.focus.close()
             self.chord_catcher.end("left")
             self.meet.close()
+            self.recorder.close()
             self.bystanders.close()
             self.devices.close()
             self.network.close()
@@ -207,7 +212,7 @@ class Engine:
         """Route what arrives from an input, as its surface wants it now."""
         surface = self.desk.surfaces[surface_id]
         self.careful.set_debounce(surface)
-        careful = bool(surface.second or surface.debounce or self.meet.attends(surface_id) or self.recorder.busy)
+        careful = bool(surface.second or surface.debounce or self.aside.holds(surface_id) or self.recorder.busy)
         make = self.careful.reader if careful else self._reader
         for fileno in source.filenos():
             self.loop.watch(fileno, make(surface_id, source, fileno))
@@ -216,7 +221,7 @@ class Engine:
         feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
         modifiers = self.bystanders.modifiers if self.desk.patience else tuple
         waiting = self.careful.waiting
-        node = source.node(fileno)
+        node, turned = source.node(fileno), self.grips.turned
 
         def ready(events: int) -> None:
             try:
@@ -231,6 +236,8 @@ class Engine:
             for code, value, arrived in arrived_events:
                 if code >= MOVING:
                     self.router.mover.move(surface_id, code, value, arrived, clock(), self._out)
+                    if surface_id in turned:
+                        self.grips.move(surface_id, code, value, arrived)
                     moved = True
                     continue
                 if moved:
@@ -335,12 +342,13 @@ class Engine:
     def _do_deed(self, trace: Trace) -> None:
         if trace.deed == REST and trace.answer is not None:
             self.devices.toggle(trace.answer.surface.id)
-        elif trace.deed == RECORD:
-            self.recorder.toggle(trace)
+        elif trace.deed in (RECORD, RECORD_KEYBOARD):
+            self.recorder.toggle(trace, keyboard=trace.deed == RECORD_KEYBOARD)
         elif trace.deed == STOP:
             self.careful.drop_waiting()
             self._release_rest(time.monotonic_ns())
             self.errands.end_helpers()
+            self.recorder.cancel("everything was stopped")
 
     def play(self, macro: Macro, origin: str, values: dict[str, int] | None = None) -> Trace:
         """Play a macro for a client, with the values that it gave."""
@@ -375,6 +383,7 @@ class Engine:
             self._send(now)
         self._release_rest(now)
         self.errands.end_helpers()
+        self.recorder.cancel("everything was stopped")
         return count
 
     def answer_run(self, run: Run, answer: object) -> None:
@@ -579,6 +588,7 @@ class Engine:
             self.router.load(result.desk)
             lost = self.router.lost_latches()
             self.stop_runs(lambda run: run in lost)
+            self.aside.follow()
             self.devices.take()
             self.focus.follow()
             if result.desk.output != output:

@@ -30,14 +30,13 @@ BY_MESSAGES = ("midi", "session", "osc")
 
 
 class Meet:
-    """Who listens to what, until when; and which surfaces are being drawn or tried instead of commanding."""
+    """Who listens to what, until when."""
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
         self._until: dict[int, int] = {}
         self._only: dict[int, str] = {}
         self._motion: set[str] = set()
-        self._attending: dict[str, int] = {}
         self._ears: dict[str, Ears | MessageEars] = {}
         self._moved: dict[tuple[str, int], int] = {}
         self._opening: set[str] = set()
@@ -75,23 +74,9 @@ class Meet:
             self.follow()
             self.tell()
 
-    def attend(self, client: int, surface_id: str) -> None:
-        """From now on a surface's presses go to a client that draws or tries it, and command nothing."""
-        for name in [name for name, who in self._attending.items() if who == client and name != surface_id]:
-            del self._attending[name]
-            self._engine.devices.listen(name)
-        if surface_id:
-            self._engine.let_go(surface_id)
-            self._attending[surface_id] = client
-            self._engine.devices.listen(surface_id)
-
-    def attends(self, surface_id: str) -> bool:
-        """Whether a surface is being drawn or tried."""
-        return surface_id in self._attending
-
     def client_left(self, client: int) -> None:
         """A client is gone: nobody listens for it any more."""
-        self.attend(client, "")
+        self._engine.aside.give_to(client, "")
         self.hush(client)
 
     def follow(self) -> None:
@@ -162,6 +147,8 @@ class Meet:
         """A device that is not taken over sent something."""
         if any(self._only.get(client, facts.id) == facts.id for client in self._until):
             self._publish(facts, "", heard)
+        if facts.kind == "bench" and facts.full:
+            self._engine.recorder.hear(heard)
         if heard.value and not heard.turned:
             self._engine.devices.answer(facts)
 
@@ -169,6 +156,8 @@ class Meet:
         """A surface that is being drawn or tried was pressed."""
         from brass_pebble.inputs.listening import Heard
         holding = self._engine.devices.holdings[surface_id]
+        if code < MOVING:
+            self._engine.grips.press(surface_id, code, value, at)
         self._publish(holding.parts[0], surface_id, Heard(node, code, value, at))
 
     def _publish(self, facts: DeviceFacts, surface_id: str, heard: Heard) -> None:
@@ -219,7 +208,8 @@ class Meet:
             rows.append({
                 **facts.as_dict(), "surface": devices.owner(facts.id), "main": memory.is_main(facts),
                 "twin": makes.count(facts.make) > 1 and not real_serial(facts.serial),
-                "last_keyboard": facts.full and not devices.other_keyboard(facts), "deaf": self._deaf.get(facts.id, ""),
+                "last_keyboard": facts.full and not devices.other_keyboard(facts),
+                "last_pointer": facts.points and not devices.other_pointer(facts), "deaf": self._deaf.get(facts.id, ""),
                 "shape": [{"id": c.id, "code": c.code, "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
                           for c in shape.controls] if shape else []})
         pulled = [self._engine.setup.bench.devices[name] for name in sorted(self._engine.setup.bench.pulled)]

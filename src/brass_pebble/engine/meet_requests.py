@@ -14,6 +14,7 @@ from brass_pebble.core.desk import LAMPS, ON_TRIAL, Surface
 from brass_pebble.core.durations import parse_duration
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.layout import Layout, read_layout, write_layout
+from brass_pebble.core.parts import Part, read_part
 from brass_pebble.core.place import free_place
 from brass_pebble.core.problem import Problem, ProblemError, nearest
 from brass_pebble.core.proposal import propose
@@ -32,7 +33,7 @@ TRIAL_SECONDS = 10.0
 PROPOSED = 8
 SETTINGS = {
     "name": "the name", "unbound": "presses that nothing answers", "unplugged": "its macros when it is unplugged",
-    "debounce": "debounce", "at": "its place",
+    "debounce": "debounce", "at": "its place", "takes": "parts that are taken",
 }
 
 
@@ -67,7 +68,8 @@ class MeetRequests:
 
     def do_attend(self, client: Client, message: Message) -> Message:
         """Send a surface's presses to this client instead of answering them; without a surface, no longer."""
-        self._engine.meet.attend(client.number, self._requests.surface(message).id if message.get("surface") else "")
+        self._engine.aside.give_to(client.number,
+                                   self._requests.surface(message).id if message.get("surface") else "")
         return {}
 
     def do_main(self, client: Client, message: Message) -> Message:
@@ -123,8 +125,11 @@ class MeetRequests:
                           "Press n and then a key on another keyboard if that one is your main keyboard")
         if not facts.readable:
             raise Refusal(f"“{facts.shown}” may not be read by you", "brass-pebble checkup tells what is missing")
-        trial = facts.full and not devices.other_keyboard(facts)
-        if trial and message.get("typed") != ON_TRIAL:
+        taken = _parts(message.get("takes", []))
+        meant = Surface("", "", takes=taken)
+        only_keyboard = facts.full and meant.takes_typing and not devices.other_keyboard(facts)
+        trial = only_keyboard or (facts.points and meant.takes_pointing and not devices.other_pointer(facts))
+        if only_keyboard and message.get("typed") != ON_TRIAL:
             raise Refusal(f"“{facts.shown}” is the only full keyboard here; taken over, it types nothing any more",
                           f"If that is what you want, type “{ON_TRIAL}”", "only-keyboard")
         also = [self._device({"device": name}).rule() for name in message.get("also", [])]
@@ -134,6 +139,7 @@ class MeetRequests:
         table: dict[str, Any] = {"name": name}
         if layout:
             table["layout"] = layout
+        table |= _given({"takes": [str(part) for part in taken]})
         table["at"] = list(free_place(self._boxes(), _size(message.get("size"))))
         table["device"] = Row(facts.rule().fields)
         if also:
@@ -152,20 +158,27 @@ class MeetRequests:
         engine.devices.end_trial(surface_id)
         surface = engine.desk.surfaces.get(surface_id)
         if surface is not None:
-            # First of all the keyboard types again; then the desk is put right.
+            # First of all the device works again; then the desk is put right.
             engine.devices.give_back(surface_id)
-            engine.add_problem(Problem(f"{surface.name} was taken over on trial, and nobody kept it: it types again",
-                                       hint="Take it over once more, and type keep on it within ten seconds"))
+            engine.add_problem(Problem(
+                f"{surface.name} was taken over on trial and nobody kept it, so it was given back",
+                hint="Take it over once more, and keep it within ten seconds: with y, or by typing keep on it"))
             edit = Edit(f"{surface.name}: given back", ((("surface", surface_id), None),))
             self._requests.edit(None, {}, lambda: engine.store.change(edit))
 
     def do_keep(self, client: Client, message: Message) -> None:
-        """Keep the last full keyboard that was taken over on trial."""
+        """Keep the last keyboard or pointer that was taken over on trial."""
         surface = self._requests.surface(message)
         if surface.id not in self._engine.devices.trials:
             raise Refusal(f"“{surface.name}” is not on trial", "Take it over again, and say keep within ten seconds")
-        edit = Edit(f"{surface.name}: kept, though it is the only keyboard",
-                    ((("surface", surface.id, "may_be_only_keyboard"), True),))
+        holding = self._engine.devices.holdings.get(surface.id)
+        facts = holding.parts[0] if holding and holding.parts else None
+        points = facts is not None and facts.points and surface.takes_pointing
+        types = facts is None or (facts.full and surface.takes_typing)
+        what = " and ".join(word for word, is_it in (("keyboard", types), ("pointer", points)) if is_it)
+        edit = Edit(f"{surface.name}: kept, though it is the only {what}", tuple(
+            (("surface", surface.id, name), True) for name, is_it in (
+                ("may_be_only_keyboard", types), ("may_be_only_pointer", points)) if is_it))
         self._requests.edit(client, message, lambda: self._engine.store.change(edit),
                             then=lambda: self._engine.devices.end_trial(surface.id))
 
@@ -209,9 +222,12 @@ class MeetRequests:
             said = SETTINGS[what]
         else:
             raise Refusal(f"there is no setting “{what}”", nearest(what, (*SETTINGS, *LAMPS)))
+        if what == "takes":
+            value = [str(part) for part in _parts(value or [])] or None
         if what == "debounce" and value is not None:
             parse_duration(str(value))
-        shown = "as without it" if value is None else f"{value[0]:g}, {value[1]:g}" if what == "at" else value
+        shown = "as without it" if value is None else f"{value[0]:g}, {value[1]:g}" if what == "at" else \
+            ", ".join(value) if isinstance(value, list) else value
         edit = Edit(f"{surface.name}: {said}: {shown}", ((path, value),))
         self._requests.edit(client, message, lambda: self._engine.store.change(edit))
 
@@ -276,6 +292,17 @@ def _carry_over(surface: Surface, layout: Layout) -> list[tuple[tuple[str, ...],
                 values += [((*path, control), None), ((*path, now), Row(row_of(binding)))]
     # First everything is taken away, then put down, so that names may be exchanged.
     return sorted(values, key=lambda item: item[1] is not None)
+
+
+def _parts(words: Any) -> tuple[Part, ...]:
+    """The parts of a device that are wanted, from a list of texts.
+
+    Raises:
+        Refusal: one of them is empty, or it is no list.
+    """
+    if not isinstance(words, list) or not all(isinstance(word, str) and word.strip() for word in words):
+        raise Refusal("the parts of a device are a list of texts", 'Name them like "back" or "motion while aim"')
+    return tuple(map(read_part, words))
 
 
 def _keys_row(keys: dict[str, Any]) -> dict[str, str]:

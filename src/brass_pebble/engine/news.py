@@ -126,6 +126,8 @@ class News:
         self.note()
         lit, self.lit = self.lit, []
         self._watch_bounces(lit)
+        for surface_id, code, value, at in lit:
+            engine.grips.press(surface_id, code, value, at)
         touched, self._touched = self._touched, {}
         server = engine.server
         if lit and server.wanted("press"):

@@ -12,6 +12,7 @@ from brass_pebble.core.desk import Surface
 from brass_pebble.core.problem import ProblemError, nearest
 from brass_pebble.outputs.stage import StageOutput
 
+from .aside import USUAL
 from .desk_rows import DeskRows
 from .giving_requests import GivingRequests
 from .layer_requests import LayerRequests
@@ -137,6 +138,23 @@ class Requests:
         """Stop everything and release everything."""
         return {"runs": self._engine.stop_all()}
 
+    def do_cancel_recording(self, client: Client, message: Message) -> Message:
+        """End the recording that a record control began, and save nothing."""
+        return {"ended": self._engine.recorder.cancel("cancelled")}
+
+    def do_hands_off(self, client: Client, message: Message) -> Message:
+        """Let presses of one surface, or of all without a name, only select for a while; `seconds` says how long."""
+        self._engine.aside.hands_off(self._named(message), float(message.get("seconds", USUAL)))
+        return self._engine.aside.state()
+
+    def do_hands_on(self, client: Client, message: Message) -> Message:
+        """Let one surface, or all without a name, command again."""
+        self._engine.aside.hands_on(self._named(message))
+        return self._engine.aside.state()
+
+    def _named(self, message: Message) -> list[str]:
+        return [self.surface(message).id] if message.get("surface") else list(self._engine.desk.surfaces)
+
     def do_rest(self, client: Client, message: Message) -> Message:
         """Let one surface, or all without a name, type normally."""
         return self._for_surfaces(message, self._engine.devices.rest)
@@ -146,7 +164,7 @@ class Requests:
         return self._for_surfaces(message, self._engine.devices.wake)
 
     def _for_surfaces(self, message: Message, call: Callable[[str], None]) -> Message:
-        names = [self.surface(message).id] if message.get("surface") else list(self._engine.desk.surfaces)
+        names = self._named(message)
         for name in names:
             call(name)
         self._engine.tell_desk()

@@ -19,7 +19,7 @@ from .loop import Loop
 
 PROTOCOL = 1
 TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
-          "recorder", "layers", "chord", "moves", "sessions")
+          "recorder", "hands_off", "layers", "chord", "moves", "sessions")
 # In bytes; the state of a very large desk alone has four million.
 MOST_WAITING = 64_000_000
 DROP_ABOVE = 16_000_000

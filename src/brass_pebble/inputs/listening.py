@@ -18,10 +18,12 @@ from brass_pebble.core.identity import DeviceFacts
 
 from .base import DeviceGone, Input, InputError
 from .evdev_input import explain
-from .node import EVENT, EVIOCSCLOCKID
+from .node import EV_LED, EVENT, EVIOCSCLOCKID, EventNode
 
 _EV_KEY, _EV_REL, _EV_MSC = 1, 2, 4
 _MSC_SCAN = 4
+# LED_SCROLLL
+_SCROLL = 2
 # REL_HWHEEL, REL_DIAL and REL_WHEEL; motion is left out, since a mouse in passing is no answer.
 TURNS = {6: "wheel sideways", 7: "dial", 8: "wheel"}
 # REL_X and REL_Y, for recordings.
@@ -117,3 +119,27 @@ class Ears:
             with contextlib.suppress(OSError):
                 os.close(fileno)
         self._nodes = {}
+
+
+class Overheard(Ears):
+    """A keyboard that is recorded while it goes on typing, with its scroll lamp lit for as long."""
+
+    def __init__(self, facts: DeviceFacts) -> None:
+        super().__init__(facts)
+        self._lamps: list[tuple[EventNode, bool]] = []
+        for path in facts.nodes:
+            with contextlib.suppress(OSError):
+                node = EventNode(path)
+                if _SCROLL in node.has(EV_LED):
+                    self._lamps.append((node, _SCROLL in node.lit()))
+                    node.write(EV_LED, _SCROLL, 1)
+                else:
+                    node.close()
+
+    def close(self) -> None:
+        for node, lit in self._lamps:
+            with contextlib.suppress(OSError):
+                node.write(EV_LED, _SCROLL, int(lit))
+            node.close()
+        self._lamps = []
+        super().close()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from brass_pebble.core.grip import IN_WORDS
 from brass_pebble.core.label.faces import Face, faces
 from brass_pebble.core.label.fit import fit_text
 from brass_pebble.core.label.overview import Does, what_it_does
@@ -67,6 +68,7 @@ def map_page(surface: Row, paper: str = "a4") -> Page:
     drawn = {cap.control["id"] for cap in caps}
     rest += [(control, does) for control, does in found.items() if control not in drawn and does]
     page.shapes += _list(rest, numbers, (MARGIN, bottom + 4, room[0], high - MARGIN - bottom - 4))
+    page.shapes.append(Words(MARGIN, high - MARGIN + 4, f"To get this device back by itself, {IN_WORDS}.", 2.4, QUIET))
     return page
 
 

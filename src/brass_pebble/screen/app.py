@@ -24,7 +24,7 @@ from .state import DeskState
 from .view import View
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
-          "layers", "chord", "moves", "sessions"]
+          "hands_off", "layers", "chord", "moves", "sessions"]
 
 
 WARM_AFTER = 1.5

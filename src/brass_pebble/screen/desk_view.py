@@ -56,6 +56,7 @@ class DeskView(DeskActions):
         Binding("j", "next_program", "next program on the stage", show=False),
         Binding("c", "checkup", "checkup", show=False), Binding("n", "accept", "accept the debounce", show=False),
         Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
+        Binding("escape", "end_recording", "cancel", show=False),
         Binding("left_square_bracket", "turn(-1, 0)", "turn left", show=False),
         Binding("right_square_bracket", "turn(1, 0)", "turn right", show=False),
         Binding("left_curly_bracket", "turn(-1, 1)", "push up", show=False),
@@ -113,6 +114,8 @@ class DeskView(DeskActions):
             self._show_caption()
         elif topic == "recorder":
             self._show_trouble()
+        elif topic == "hands_off":
+            self._show_status()
         elif topic == "problem":
             self._show_trouble()
             self.query_one(StatusLine).redraw()
@@ -192,12 +195,14 @@ class DeskView(DeskActions):
         """What the recording wants, while one goes on."""
         recorder = self.state.desk.get("recorder", {"state": "idle"})
         if recorder["state"] == "choose":
-            return "● RECORD: press the control that shall play it. Record again: nothing."
+            return "● RECORD: press the key that should play this macro. Record again, Esc or x: cancel."
         if recorder["state"] == "recording":
             surface = self.state.surface(recorder["surface"])
             name = surface["name"] if surface else ""
-            return (f"● RECORDING onto {name} {recorder['control']}: what the surfaces send. Press "
-                    "record again to end; at once, to clear that control.")
+            what = "what the surfaces send and the keyboard types" if recorder.get("keyboard") else \
+                "what the surfaces send"
+            return (f"● RECORDING onto {name} {recorder['control']}: {what}. Press record again to save; at once, to "
+                    "clear that key. Esc or x: cancel.")
         return ""
 
     def on_resize(self, event: events.Resize) -> None:
@@ -315,6 +320,12 @@ class DeskView(DeskActions):
         if surface is not None:
             await self.ask("wake" if surface["state"] == "resting" else "rest", surface=surface["id"])
 
+    @work(group="record")
+    async def action_end_recording(self) -> None:
+        """Cancel the recording that goes on."""
+        if self.state.desk.get("recorder", {"state": "idle"})["state"] != "idle":
+            await self.ask("cancel_recording")
+
     @work(group="watch")
     async def action_watch(self) -> None:
         """Watch the scripted class, or end it."""
@@ -364,6 +375,7 @@ class DeskView(DeskActions):
                 ("l", "the selected surface large: its layers and gestures; bind, copy, mirror"),
                 ("k", "clashes: chords that two programs take, bindings that never fire"),
                 ("f", "which control plays this macro, sends that chord?"),
+                ("H", "hands off: presses only select, for two minutes; again: hands on"),
                 ("g", "pin the layers: they stay, whatever gets the focus"),
                 ("j", "give the next program on the stage the focus"),
                 ("c", "checkup: what is wrong on this machine, and the fix"),

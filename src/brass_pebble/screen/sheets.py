@@ -10,7 +10,7 @@ from textual.app import ComposeResult
 from textual.binding import BindingType
 from textual.containers import Vertical, VerticalScroll
 from textual.screen import ModalScreen
-from textual.widgets import Input, Label, Static
+from textual.widgets import Input, Label, OptionList, Static
 
 from brass_pebble.cli import clock
 from brass_pebble.screen.palette import Palette
@@ -77,6 +77,39 @@ class AskText(ModalScreen[str]):
     def action_leave(self) -> None:
         """No answer."""
         self.dismiss("")
+
+
+class Choose(ModalScreen[int]):
+    """One of a few; returns its number, or -1."""
+
+    DEFAULT_CSS = """
+    Choose { align: center middle; }
+    Choose > Vertical { width: 84; max-width: 96%; height: auto; background: $panel; border: round $primary;
+        border-title-color: $primary; padding: 0 2; }
+    Choose OptionList { height: auto; border: none; background: $panel; padding: 0; margin: 1 0; }
+    Choose Label { color: $text-muted; width: 100%; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "cancel")]
+
+    def __init__(self, title: str, says: str, choices: list[str]) -> None:
+        super().__init__()
+        self._title, self._says, self._choices = title, says, choices
+
+    def compose(self) -> ComposeResult:
+        """The question and the answers."""
+        with Vertical() as box:
+            box.border_title = self._title
+            yield Label(self._says, markup=False)
+            yield OptionList(*self._choices, markup=False)
+            yield Label("Enter: OK   Esc: cancel", markup=False)
+
+    def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
+        """The answer."""
+        self.dismiss(event.option_index)
+
+    def action_leave(self) -> None:
+        """No answer."""
+        self.dismiss(-1)
 
 
 def explain(trace: Row, palette: Palette) -> Any:

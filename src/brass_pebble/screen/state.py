@@ -71,8 +71,8 @@ class DeskState:
             self.problems = message["problems"]
         elif topic == "devices":
             self.devices = message
-        elif topic == "recorder":
-            self.desk["recorder"] = message
+        elif topic in ("recorder", "hands_off"):
+            self.desk[topic] = message
         elif topic == "script":
             self.script = message
         elif topic == "layers":
@@ -146,6 +146,15 @@ class DeskState:
     def live(self) -> list[Row]:
         """All traces that still play."""
         return list(self._live.values())
+
+    def hands_off(self) -> str:
+        """Which surfaces hands are off, in words; empty while all command."""
+        names = self.desk.get("hands_off", {}).get("surfaces", {})
+        if not names:
+            return ""
+        if len(names) == len(self.desk["surfaces"]):
+            return "HANDS OFF"
+        return "HANDS OFF " + ", ".join(s["name"] for s in self.desk["surfaces"] if s["id"] in names)
 
     def forget_live(self) -> None:
         """The engine has gone: nothing plays and nothing is down."""

@@ -13,10 +13,12 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList
 from textual.widgets.option_list import Option
 
+from brass_pebble.core.parts import GROUPS
 from brass_pebble.screen.state import DeskState, Row
 
 Ask = Callable[..., Awaitable[Row | None]]
 DEBOUNCES = (None, "5ms", "10ms", "15ms", "20ms", "30ms", "50ms")
+HANDS = ("hands", "hands off for two minutes: presses only select (H: all surfaces)")
 GOALS = (("draw", "draw it anew: another drawing, or walk the keys"), ("try", "try it: every control lights up"),
          ("remove", "take it off the desk (u brings it back)"))
 
@@ -39,6 +41,8 @@ class SurfacePanel(ModalScreen[str]):
     def __init__(self, surface_id: str, state: DeskState, ask: Ask) -> None:
         super().__init__()
         self._surface, self._state, self._ask = surface_id, state, ask
+        # What the field asks for.
+        self._asks = "name"
 
     @property
     def surface(self) -> Row:
@@ -54,7 +58,7 @@ class SurfacePanel(ModalScreen[str]):
             yield Label(f"{device}, {self.surface['where']}; known by: {known}." if device
                         else f"No device: {self.surface['why']}.", markup=False)
             yield OptionList(markup=False)
-            yield Input(id="name", max_length=40)
+            yield Input(id="name", max_length=120)
             yield Label("Enter changes it, live at once, u on the desk undoes   Esc back", markup=False)
 
     def on_mount(self) -> None:
@@ -73,12 +77,15 @@ class SurfacePanel(ModalScreen[str]):
                 ("unplugged", "when unplugged     its macros " + ("play on" if surface["unplugged"] == "go on"
                                                                   else "end")),
                 ("debounce", f"debounce           {bounce}")]
+        parts = ", ".join(surface.get("takes", ())) or "everything"
+        rows.insert(1, ("takes", f"parts taken        {parts}"))
         layers = {layer["id"]: layer["name"] for layer in surface["layers"]}
         for lamp in surface["has_lamps"]:
             shows = surface["lamps"].get(lamp, "")
             said = {"": "as the system lights it", "armed": "lit while armed"}.get(shows, f"layer {layers.get(shows)}")
             rows.append((lamp, f"{lamp + ' lamp':18} {said}"))
-        return rows + list(GOALS)
+        off = self._surface in self._state.desk.get("hands_off", {}).get("surfaces", {})
+        return [*rows, ("hands", "hands on: its presses command again") if off else HANDS, *GOALS]
 
     def _fill(self) -> None:
         options = self.query_one(OptionList)
@@ -92,10 +99,12 @@ class SurfacePanel(ModalScreen[str]):
         what = str(event.option.id)
         if what in ("draw", "try"):
             self.dismiss(what)
-        elif what == "name":
+        elif what in ("name", "takes"):
+            self._asks = what
             field = self.query_one(Input)
             field.add_class("shown")
-            field.value = self.surface["name"]
+            field.value = self.surface["name"] if what == "name" else ", ".join(self.surface.get("takes", ()))
+            field.placeholder = "" if what == "name" else f"everything; or back, motion while aim; {', '.join(GROUPS)}"
             field.focus()
         else:
             self._change(what)
@@ -103,6 +112,13 @@ class SurfacePanel(ModalScreen[str]):
     @work(exclusive=True)
     async def _change(self, what: str) -> None:
         surface = self.surface
+        if what == "hands":
+            off = self._surface in self._state.desk.get("hands_off", {}).get("surfaces", {})
+            reply = await self._ask("hands_on" if off else "hands_off", surface=self._surface)
+            if reply:
+                self._state.desk["hands_off"] = reply
+                self._fill()
+            return
         if what == "remove":
             if await self._ask("remove", surface=self._surface):
                 self.dismiss("")
@@ -126,8 +142,15 @@ class SurfacePanel(ModalScreen[str]):
         name = event.value.strip()
         self.query_one(Input).remove_class("shown")
         self.query_one(OptionList).focus()
-        if name and name != self.surface["name"]:
+        if self._asks == "takes":
+            self._take_parts([part.strip() for part in name.split(",") if part.strip()])
+        elif name and name != self.surface["name"]:
             self._rename(name)
+
+    @work(exclusive=True)
+    async def _take_parts(self, parts: list[str]) -> None:
+        if await self._ask("set", surface=self._surface, what="takes", value=parts or None):
+            self._fill()
 
     @work(exclusive=True)
     async def _rename(self, name: str) -> None:

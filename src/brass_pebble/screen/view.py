@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
+from textual import work
+from textual.binding import Binding, BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, Message
+from brass_pebble.core.durations import SECOND, say_duration
 
 from .link import Link
 from .palette import Palette
@@ -15,6 +18,8 @@ from .state import DeskState, Spot
 
 class View(Screen[None]):
     """A view of the engine's desk.  The topmost one gets the news."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [Binding("H", "hands_off", "hands off / on", show=False)]
 
     def __init__(self, state: DeskState, link: Link) -> None:
         super().__init__()
@@ -42,6 +47,16 @@ class View(Screen[None]):
         except EngineError as error:
             self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
             return None
+
+    @work(group="hands off")
+    async def action_hands_off(self) -> None:
+        """Let presses only select for a while, or let them command again."""
+        off = bool(self.state.hands_off())
+        reply = await self.ask("hands_on" if off else "hands_off")
+        if reply is not None:
+            lasts = max(reply["surfaces"].values(), default=0.0)
+            self.notify("Every surface commands again." if off else "Hands off: presses only select, for "
+                        f"{say_duration(round(lasts / 1000) * SECOND)}. H ends it.", timeout=6)
 
     def action_restart(self) -> None:
         """Start the engine again after it ended."""

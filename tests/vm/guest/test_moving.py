@@ -80,6 +80,7 @@ device = { name = "Gannet", bus = "MIDI" }
 [surface.mouse]
 name = "Mouse"
 layout = "mouse"
+may_be_only_pointer = true
 device = { name = "Sanderling mouse" }
 [surface.mouse.layer.base."push right"]
 motion = { sustain = "D" }

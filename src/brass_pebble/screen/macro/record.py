@@ -1,4 +1,7 @@
-"""Recording: choose a device, a count-in, play, stop; what was played comes back as text."""
+"""Recording: choose a device, a count-in, play, stop; what was played comes back as text.
+
+Escape itself can be recorded: only pressed twice in quick succession on what is recorded does it end the recording.
+"""
 
 from __future__ import annotations
 
@@ -11,6 +14,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Vertical
 from textual.screen import ModalScreen
+from textual.timer import Timer
 from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
@@ -27,6 +31,8 @@ from brass_pebble.screen.widgets.sketch import Sketch
 COUNT_IN = 3
 LONGEST = 120
 STOP = "Escape"
+# Two presses within this end a recording, in s.
+TWICE_WITHIN = 0.5
 WAYS = {"pointer x": REL_X, "pointer y": REL_Y, "wheel": REL_WHEEL, "wheel sideways": REL_HWHEEL}
 
 
@@ -57,6 +63,8 @@ class RecordSheet(ModalScreen[str]):
         self.device: Row | None = None
         self.phase = "choose"
         self._left = 0
+        self._stop_pressed = 0.0
+        self._over_at: Timer | None = None
 
     def compose(self) -> ComposeResult:
         """The lamp, the devices, what came, and the bench's drawing."""
@@ -103,8 +111,10 @@ class RecordSheet(ModalScreen[str]):
                              style=f"bold {palette.brass}"))
         else:
             count = len(strokes_of(self.events, self.events[-1][2])) if self.events else 0
-            lamp.update(Text(f"● RECORDING the {self.device and self.device['shown']}: {count} keys   "
-                             f"{STOP} on it, Esc here, or a click on this line stops", style=f"bold {palette.rust}"))
+            ends = f"{STOP} twice" if self._types_here else f"{STOP} twice on it, Esc here"
+            lamp.update(Text(f"● RECORDING the {self.device and self.device['shown']}: "
+                             f"{count} {'key' if count == 1 else 'keys'}   {ends}, or a click on this line stops",
+                             style=f"bold {palette.rust}"))
             names = key_table()
             latest = [f"{names.name(code)} {'down' if value else 'up'}" for code, value, _ in self.events[-12:]
                       if code < POINTER]
@@ -139,7 +149,18 @@ class RecordSheet(ModalScreen[str]):
             self.dismiss("")
             return
         self.phase = "record"
+        self._over_at = self.set_timer(LONGEST, self._time_is_over)
         self._show()
+
+    @property
+    def _types_here(self) -> bool:
+        """Whether what is recorded reaches this terminal, too."""
+        return self.device is not None and not self.device["surface"] and self.device["kind"] == "evdev"
+
+    def _time_is_over(self) -> None:
+        if self.phase == "record":
+            self.notify(f"Recording ended: it lasts {LONGEST} seconds at most.", timeout=6)
+            self._finish(None)
 
     def hear(self, message: Row) -> None:
         """The device sent something."""
@@ -150,19 +171,27 @@ class RecordSheet(ModalScreen[str]):
                 self.events.append((WAYS[message["turned"]], message["steps"], round(message["at"] * 1e9)))
             return
         self.events.append((message["typed"], int(message["down"]), round(message["at"] * 1e9)))
-        if message["down"] and message["key"] == STOP:
+        if message["down"] and message["key"] == STOP and self._stops(message["at"]):
             self._finish(message["typed"])
             return
         self._show()
 
+    def _stops(self, at: float) -> bool:
+        """Whether this press of the stop key is the second of two."""
+        before, self._stop_pressed = self._stop_pressed, at
+        return at - before <= TWICE_WITHIN
+
     def on_click(self, event: Any) -> None:
         """A click on the lamp stops."""
         if self.phase == "record" and event.widget is self.query_one("#lamp"):
-            self._finish(key_table().find(STOP).code)
+            self._finish(None)
 
-    def _finish(self, stop: int) -> None:
+    def _finish(self, stop: int | None) -> None:
+        """End it; `stop` is the key that was pressed twice for it."""
         self.phase = "over"
-        played = without_stop(self.events, stop)
+        if self._over_at is not None:
+            self._over_at.stop()
+        played = self.events if stop is None else without_stop(without_stop(self.events, stop), stop)
         end = self.events[-1][2] if self.events else 0
         text = write_recording(played, end=end, keep=self.keep)
         if not text:
@@ -208,7 +237,10 @@ class RecordSheet(ModalScreen[str]):
     def action_leave(self) -> None:
         """Stop recording, or leave without."""
         if self.phase == "record":
-            self._finish(key_table().find(STOP).code)
+            if self._types_here:
+                # The same press is heard from the keyboard itself: two of them end it, one is recorded.
+                return
+            self._finish(None)
         else:
             self.workers.cancel_group(self, "record")
             self._leave("")

@@ -7,9 +7,10 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.desk import ON_TRIAL
+from brass_pebble.core.grip import IN_WORDS
 from brass_pebble.core.layout import Control, Layout
 from brass_pebble.core.walk import STEP, Learning, Walk, leave_out, move, rename, resize
-from brass_pebble.screen.sheets import AskText
+from brass_pebble.screen.sheets import AskText, Choose
 from brass_pebble.screen.widgets.sketch import next_control
 
 if TYPE_CHECKING:
@@ -162,7 +163,14 @@ class Which(Step):
             fields["size"] = [max(c["x"] + c["w"] for c in best["controls"]),
                               max(c["y"] + c["h"] for c in best["controls"])]
             fields["keys"] = {c["id"]: c["code"] for c in best["controls"]} if best["learn"] else {}
-        if device["last_keyboard"] and not typed:
+        if device["parts"]:
+            chosen = await self.view.app.push_screen_wait(Choose(
+                "Which parts?", f"What is wanted of {device['shown']}? What is not taken goes on exactly as before.",
+                [words for words, _ in device["parts"]]))
+            if chosen < 0:
+                return
+            fields["takes"] = device["parts"][chosen][1]
+        if device["last_keyboard"] and not typed and (not fields.get("takes") or "keys" in fields["takes"]):
             typed = await self.view.app.push_screen_wait(AskText(
                 "Your only keyboard", f"{device['shown']} is the only full keyboard here. Taken over, it types nothing "
                 f"any more. It gives itself back after ten seconds, unless you keep it. To try, type: {ON_TRIAL}"))
@@ -376,7 +384,8 @@ class Try(Step):
         if self._stray:
             return f"{self._stray} is not on the drawing. Enter keeps it so; d draws it anew."
         if len(self.seen) == len(controls) and controls:
-            return f"All {len(controls)} controls work. Enter: it is ready. Choose a key on the desk and press b."
+            return (f"All {len(controls)} controls work. Enter: it is ready. Choose a key on the desk and press b. To "
+                    f"get the device back by itself at any time, {IN_WORDS}.")
         return f"Press every control once: {len(self.seen)} of {len(controls)} seen. Enter: it is ready."
 
     async def enter(self) -> None:

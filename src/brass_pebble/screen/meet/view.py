@@ -283,7 +283,7 @@ class MeetView(View):
         self.query_one("#steps", Static).update(line)
         prompt = Text(self.step.prompt(), style=f"bold {palette.text}")
         if self._on_trial():
-            prompt = Text("On trial: it gives itself back within ten seconds. Type keep on it, or y, to keep it.",
+            prompt = Text("On trial: it is given back after ten seconds. To keep it, type keep on it, or press y.",
                           style=f"bold {palette.rust}")
         elif self.step.number == 1:
             left = self._until - time.monotonic()

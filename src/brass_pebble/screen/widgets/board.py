@@ -58,7 +58,10 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             else:
                 await self.mount(Static("" if self.state.starting else _empty_text(desk), id="empty", markup=False))
         if self.state.control(self.selected) is None:
-            self.selected = next(((s["id"], c["id"]) for s in desk["surfaces"] for c in s["controls"]), ("", ""))
+            # Not one that does something to the desk itself: the first Enter of a newcomer is to play something.
+            spots = [((s["id"], c["id"]), c.get("kind")) for s in desk["surfaces"] for c in s["controls"]]
+            self.selected = next((spot for spot, kind in spots if kind in ("tap", "play", "cycle")),
+                                 spots[0][0] if spots else ("", ""))
         self.place_all()
 
     def give_room(self, width: int, height: int) -> None:

@@ -47,6 +47,8 @@ class StatusLine(Static):
             line.append(f"   ◌ {len(surfaces) - len(missing)} of {len(surfaces)} armed", style=palette.brass)
         else:
             line.append("   ◉ armed", style=f"bold {palette.verdigris}")
+        if hands_off := state.hands_off():
+            line.append(f"   ⊘ {hands_off} (H)", style=f"bold {palette.brass}")
         runs = len(state.live())
         line.append(f"   {runs} {'run' if runs == 1 else 'runs'}", style=palette.brass if runs else palette.dim)
         window = state.layers["window"]
