@@ -22,19 +22,6 @@ from terminal import BRASS_PEBBLE, Terminal
 settings.register_profile("patient", deadline=None)
 settings.load_profile("patient")
 
-# Those that drive a terminal or a display are tried once more: a busy machine may pause for longer than they wait.
-PAUSED_BY_OTHERS = ("test_screen", "test_macro_screen", "test_meet_screen", "test_layers_screen", "test_x11",
-                    "test_focus", "test_motion_screen", "test_network", "test_paper_screen",
-                    "test_giving_screen")
-
-
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """A second try for some."""
-    for item in items:
-        if item.path.stem in PAUSED_BY_OTHERS:
-            item.add_marker(pytest.mark.flaky(reruns=1))
-
-
 @pytest.fixture(autouse=True)
 def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     """No test touches the person's own folders."""
@@ -90,9 +77,12 @@ def wait_for(what: Callable[[], object], seconds: float = 10) -> None:
 
 @pytest.fixture
 def demo() -> Iterator[Terminal]:
-    """The demo in a real terminal, with its surfaces taken."""
+    """The demo in a real terminal, with its surfaces taken, and its first control selected."""
     terminal = Terminal("demo")
     terminal.wait("LEFT NUMPAD")
     terminal.wait("◉ armed")
+    terminal.wait("Left numpad ▸ 7")
+    terminal.keys("Up")
+    terminal.wait("Left numpad ▸ num")
     yield terminal
     terminal.close()

@@ -74,3 +74,14 @@ def test_two_keys_of_one_node_or_two_fingers_apart_are_not_one_press() -> None:
     doubles.press("pad", "event5", 30, 0)
     assert doubles.press("pad", "event5", 31, 1 * MS) is None
     assert doubles.press("other", "event7", 32, 30 * MS) is None
+
+
+def test_chatter_without_end_is_noticed_within_one_press() -> None:
+    watch, told = BounceWatch(), []
+    for index in range(60):
+        told += [found for found in (watch.feed(30, 1, index * 9 * MS), watch.feed(30, 0, index * 9 * MS + 4 * MS))
+                 if found]
+    assert [(found.code, found.presses, found.offer) for found in told] == [(30, 1, 10 * MS)]
+    assert told[0].times >= 10
+    # The steps of a knob that sends volume keys are none.
+    assert not any(watch.feed(115, index % 2, index * 5 * MS) for index in range(100))

@@ -185,7 +185,7 @@ def test_the_only_keyboard_is_taken_on_trial_and_kept_by_typing_keep(empty: Term
     empty.wait("is the only full keyboard here")
     empty.type("take my only keyboard")
     empty.keys("Enter")
-    empty.wait("On trial: it gives itself back within ten seconds.")
+    empty.wait("On trial: it is given back after ten seconds.")
     empty.wait(" K   ")
     time.sleep(0.5)
     for key in "KEEP":

@@ -18,11 +18,7 @@ NAMES = [line.split("(")[0].removeprefix("def ") for file in sorted(GUEST.glob("
 @pytest.fixture(scope="session")
 def report(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
     """Each guest test's name, with why it failed or an empty text; a name's parameters are joined."""
-    told = run_guest(tmp_path_factory.mktemp("job"), ["."])
-    # A busy machine may pause for longer than they wait: what failed is tried once more, in a fresh machine.
-    failed = [f"{file.name}::{name}" for file in sorted(GUEST.glob("test_*.py")) for name in told
-              if told[name] and f"def {name}(" in file.read_text()]
-    return told | (run_guest(tmp_path_factory.mktemp("again"), failed) if failed else {})
+    return run_guest(tmp_path_factory.mktemp("job"), ["."])
 
 
 def run_guest(folder: Path, wanted: list[str]) -> dict[str, str]:

@@ -10,6 +10,10 @@ MS = 1_000_000
 TOO_QUICK = 30 * MS
 OF_THE_LAST = 20
 WORTH_TELLING = 3
+# A switch that bounces so often within one press chatters without end.
+WITHOUT_END = 12
+# KEY_VOLUMEDOWN and KEY_VOLUMEUP: knobs send them, and the steps of a knob come close together.
+TURNED = frozenset((114, 115))
 SMALLEST_OFFER, LARGEST_OFFER = 10 * MS, 60 * MS
 
 
@@ -30,27 +34,35 @@ class BounceWatch:
         self._released: dict[int, int] = {}
         self._history: dict[int, deque[int]] = {}
         self._told: set[int] = set()
+        # How often each has bounced since it was last let go for longer.
+        self._in_a_row: dict[int, int] = {}
 
     def feed(self, code: int, value: int, at: int) -> Chatter | None:
         """A press (1) or release (0) at `at`, in ns."""
         if not value:
             self._released[code] = at
             return None
+        if code in TURNED:
+            return None
         gap = at - self._released.get(code, -TOO_QUICK - 1)
         history = self._history.setdefault(code, deque(maxlen=OF_THE_LAST))
         if gap > TOO_QUICK:
             history.append(0)
+            self._in_a_row[code] = 0
             return None
+        self._in_a_row[code] = self._in_a_row.get(code, 0) + 1
         if history:
             # A bounce belongs to the press before it.
             history[-1] = max(history[-1], gap)
         gaps = [known for known in history if known]
-        if code in self._told or len(gaps) < WORTH_TELLING:
+        without_end = self._in_a_row[code] >= WITHOUT_END
+        if code in self._told or not (without_end or len(gaps) >= WORTH_TELLING):
             return None
         self._told.add(code)
         # Half as long again as the worst gap seen, in steps of 5 ms.
-        offer = -(-max(gaps) * 3 // 2 // (5 * MS)) * 5 * MS
-        return Chatter(code, len(gaps), len(history), min(LARGEST_OFFER, max(SMALLEST_OFFER, offer)))
+        offer = -(-max(gaps, default=SMALLEST_OFFER) * 3 // 2 // (5 * MS)) * 5 * MS
+        times = self._in_a_row[code] if without_end else len(gaps)
+        return Chatter(code, times, max(1, len(history)), min(LARGEST_OFFER, max(SMALLEST_OFFER, offer)))
 
 
 @dataclass

@@ -101,6 +101,7 @@ class Devices:
                 del self.holdings[surface_id]
         if present is not None:
             self.here = present
+        self._open_late_nodes()
         self._give_back_the_last()
         waiting = [s for s in surfaces.values() if self.holdings.get(s.id) is None or not self.holdings[s.id].source]
         if present is None:
@@ -132,6 +133,19 @@ class Devices:
             parts = [v.facts for index in range(len(surface.also))
                      if (v := verdicts[f"{surface.id}+{index + 1}"]).facts]
             self.holdings[surface.id] = self._settle(surface, verdict, parts)
+
+    def _open_late_nodes(self) -> None:
+        """A device of which a node came after the others is opened anew, so that nothing of it goes by."""
+        for surface_id, holding in list(self.holdings.items()):
+            known = {node for part in holding.parts for node in part.nodes}
+            if holding.source is None or not known:
+                continue
+            now = {node for facts in self.here if facts.kind == "evdev" and known & set(facts.nodes)
+                   for node in facts.nodes}
+            if now > known:
+                log.info("surface %s has a node more", surface_id)
+                self.give_back(surface_id)
+                del self.holdings[surface_id]
 
     def _give_back_the_last(self) -> None:
         """What has become the last keyboard or pointer, since another one went, is not kept."""

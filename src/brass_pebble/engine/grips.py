@@ -34,6 +34,9 @@ class Grips:
 
     def press(self, surface_id: str, code: int, value: int, at: int) -> None:
         """A control went down or up."""
+        if surface_id in self.turned:
+            # What its turns are bound to comes along with them, and is no other control.
+            return
         grip = self._grips.get(surface_id)
         if grip is None:
             grip = self._grips[surface_id] = Grip()

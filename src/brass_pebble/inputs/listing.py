@@ -61,11 +61,13 @@ def list_devices(root: Path = Path("/sys/class/input"), nodes: Path = Path("/dev
 
 def _read_node(device: Path) -> dict[str, str] | None:
     """The node's facts, or None if it vanished while being read."""
-    files = {"properties": "properties", "name": "name", "phys": "phys", "uniq": "uniq", "bus": "id/bustype",
+    files = {"name": "name", "phys": "phys", "uniq": "uniq", "bus": "id/bustype",
              "vendor": "id/vendor", "product": "id/product", "key": "capabilities/key", "rel": "capabilities/rel",
              "abs": "capabilities/abs", "led": "capabilities/led"}
     try:
         about = {field: readable((device / file).read_bytes()).strip("\n").strip(" ") for field, file in files.items()}
+        properties = device / "properties"
+        about["properties"] = properties.read_text().strip() if properties.exists() else "0"
         # What a kernel writes here is numbers; what is not stops nobody.
         for field in ("bus", "key", "rel", "abs", "led", "properties"):
             _bits(about[field])

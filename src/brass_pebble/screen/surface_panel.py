@@ -78,12 +78,12 @@ class SurfacePanel(ModalScreen[str]):
                                                                   else "end")),
                 ("debounce", f"debounce           {bounce}")]
         parts = ", ".join(surface.get("takes", ())) or "everything"
-        rows.insert(1, ("takes", f"parts taken        {parts}"))
         layers = {layer["id"]: layer["name"] for layer in surface["layers"]}
         for lamp in surface["has_lamps"]:
             shows = surface["lamps"].get(lamp, "")
             said = {"": "as the system lights it", "armed": "lit while armed"}.get(shows, f"layer {layers.get(shows)}")
             rows.append((lamp, f"{lamp + ' lamp':18} {said}"))
+        rows.append(("takes", f"parts taken        {parts}"))
         off = self._surface in self._state.desk.get("hands_off", {}).get("surfaces", {})
         return [*rows, ("hands", "hands on: its presses command again") if off else HANDS, *GOALS]
 

@@ -7,6 +7,7 @@ import json
 import os
 import select
 import signal
+import struct
 import subprocess
 import time
 from collections.abc import Iterator
@@ -68,6 +69,41 @@ class Reader:
         return events
 
 
+class RawReader:
+    """Reads the keys of a node whose name may be anything, also no text."""
+
+    def __init__(self, path: str) -> None:
+        self._fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+
+    def read(self, count: int, seconds: float = 10.0) -> list[tuple[int, int]]:
+        """Up to `count` key events: code, 1 or 0; fewer if the time is up."""
+        events: list[tuple[int, int]] = []
+        end = time.monotonic() + seconds
+        while len(events) < count and select.select([self._fd], [], [], max(0.0, end - time.monotonic()))[0]:
+            for _, _, kind, code, value in struct.iter_unpack("llHHi", os.read(self._fd, 24 * 64)):
+                if kind == evdev.ecodes.EV_KEY and value != 2:
+                    events.append((code, value))
+        return events
+
+    def has(self, code: int) -> bool:
+        """Whether the node has a key (EVIOCGBIT of linux/input.h)."""
+        mask = bytearray(96)
+        fcntl.ioctl(self._fd, 2 << 30 | len(mask) << 16 | ord("E") << 8 | 0x21, mask)
+        return bool(mask[code >> 3] >> (code & 7) & 1)
+
+    def is_taken(self) -> bool:
+        """Whether somebody keeps it from all others (EVIOCGRAB)."""
+        try:
+            fcntl.ioctl(self._fd, 0x40044590, 1)
+            fcntl.ioctl(self._fd, 0x40044590, 0)
+        except OSError:
+            return True
+        return False
+
+    def close(self) -> None:
+        os.close(self._fd)
+
+
 class EngineProcess:
     """`brass-pebble run` on a desk."""
 
@@ -113,7 +149,7 @@ def output_node(name: str = "Brass Pebble keys") -> str:
     end = time.monotonic() + 15
     while time.monotonic() < end:
         for entry in Path("/sys/class/input").glob("event*"):
-            if (entry / "device/name").read_text().strip() == name:
+            if (entry / "device/name").read_bytes().strip() == name.encode():
                 return f"/dev/input/{entry.name}"
         time.sleep(0.05)
     raise TimeoutError(f"the engine made no “{name}”")

@@ -86,7 +86,7 @@ class HidDevice:
                 try:
                     node = Path("/dev/input", entry.name)
                     # Its file appears a moment after its entry.
-                    if (entry / "device/phys").read_text().strip() == self.phys and node.exists():
+                    if (entry / "device/phys").read_bytes().strip() == self.phys.encode() and node.exists():
                         return str(node)
                 except OSError:
                     continue

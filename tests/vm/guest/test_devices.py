@@ -230,7 +230,7 @@ def write_macro(world: World, name: str, text: str) -> None:
 
 def pointer_events(world: World, name: str, count: int) -> list[tuple[str, int]]:
     node = next(f"/dev/input/{entry.name}" for entry in Path("/sys/class/input").glob("event*")
-                if (entry / "device/name").read_text().strip() == f"Brass Pebble {name}")
+                if (entry / "device/name").read_bytes().strip() == f"Brass Pebble {name}".encode())
     device, found = evdev.InputDevice(node), []
     world.running.request("play", macro="mouse")
     end = time.monotonic() + 10

@@ -127,13 +127,13 @@ def test_the_part_that_is_wanted_commands_in_the_middle_of_a_report(parts: Parts
 
 
 def test_motion_commands_only_while_its_layer_is_on(parts: Parts) -> None:
-    parts.engine.request("layer", surface="mouse", layer="aim", on=True)
+    parts.engine.request("layer", surface="mouse", layer="aim", how="on")
     for _ in range(6):
         parts.mouse.write(("REL_X", 20), ("REL_WHEEL", 1))
     assert [(name, value) for name, value, _ in parts.keys.read(1)] == [("KEY_D", 1)]
     assert all(report == [("REL_WHEEL", 1)] for report in reports(parts.twin))
     assert [(name, value) for name, value, _ in parts.keys.read(1)] == [("KEY_D", 0)]
-    parts.engine.request("layer", surface="mouse", layer="aim", on=False)
+    parts.engine.request("layer", surface="mouse", layer="aim", how="off")
     parts.mouse.write(("REL_X", 20), ("REL_Y", 7))
     assert reports(parts.twin, count=1) == [[("REL_X", 20), ("REL_Y", 7)]]
 
@@ -182,7 +182,7 @@ def test_a_receiver_gives_one_key_and_keeps_typing_and_pointing(parts: Parts) ->
 
 def test_rest_gives_the_whole_device_back_and_leaves_nothing_down(parts: Parts) -> None:
     parts.mouse.press("BTN_LEFT")
-    assert reports(parts.twin, count=1)[0][-1] == ("BTN_LEFT", 1) or True
+    reports(parts.twin, count=1)
     assert evdev.ecodes.BTN_LEFT in parts.twin.active_keys()
     parts.engine.request("rest", surface="mouse")
     assert parts.twin.active_keys() == []

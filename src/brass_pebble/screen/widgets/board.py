@@ -60,7 +60,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         if self.state.control(self.selected) is None:
             # Not one that does something to the desk itself: the first Enter of a newcomer is to play something.
             spots = [((s["id"], c["id"]), c.get("kind")) for s in desk["surfaces"] for c in s["controls"]]
-            self.selected = next((spot for spot, kind in spots if kind in ("tap", "play", "cycle")),
+            self.selected = next((spot for spot, kind in spots if kind in ("tap", "play")),
                                  spots[0][0] if spots else ("", ""))
         self.place_all()
 
