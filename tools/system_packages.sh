@@ -7,7 +7,7 @@ for need in "$@"; do
     command -v "${need%%:*}" > /dev/null 2>&1 || missing="$missing ${need#*:}"
 done
 # Files that some tests need: FILE:PACKAGE.
-for need in /usr/share/X11/xkb/symbols/de:xkb-data /usr/share/X11/locale/en_US.UTF-8/Compose:libx11-data; do
+for need in /lib/systemd/systemd-udevd:udev /usr/share/X11/xkb/symbols/de:xkb-data /usr/share/X11/locale/en_US.UTF-8/Compose:libx11-data; do
     [ -e "${need%%:*}" ] || missing="$missing ${need#*:}"
 done
 ldconfig -p | grep -q libxkbcommon.so.0 || missing="$missing libxkbcommon0"
