@@ -268,3 +268,80 @@ def test_the_meet_view_in_eighty_by_twenty_four() -> None:
         terminal.wait("F20")
     finally:
         terminal.close()
+
+
+MOUSE = """
+[[device]]
+id = "bench/mouse"
+name = "Petrel mouse"
+vendor = "5045"
+product = "0008"
+port = "bench hub, front"
+layout = "mouse"
+points = true
+rels = [0, 1, 8]
+"""
+
+
+@pytest.fixture
+def with_mouse(tmp_path: Path) -> Iterator[tuple[Terminal, Path]]:
+    """A desk with nothing on it, and a mouse among the devices."""
+    desk = tmp_path / "desk"
+    desk.mkdir()
+    (desk / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
+    (tmp_path / "bench.toml").write_text(BENCH + MOUSE)
+    _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
+    terminal = Terminal("--desk", str(desk))
+    terminal.wait("This desk has no surfaces yet")
+    yield terminal, desk
+    terminal.close()
+    process.send_signal(signal.SIGTERM)
+    process.wait(timeout=10)
+
+
+def test_taking_over_a_mouse_asks_which_parts_are_wanted(with_mouse: tuple[Terminal, Path]) -> None:
+    terminal, desk = with_mouse
+    mark_main(terminal)
+    click(terminal, "Petrel mouse")
+    terminal.wait("Petrel mouse ▸")
+    terminal.keys("Enter")
+    terminal.wait("What is wanted of Petrel mouse?")
+    terminal.wait("its extra button; it goes on pointing and clicking")
+    terminal.keys("Escape")
+    terminal.wait(lambda screen: "What is wanted" not in screen)
+    assert "takes" not in (desk / "desk.toml").read_text()
+    terminal.keys("Enter")
+    click(terminal, "its extra button")
+    wait_for(lambda: 'takes = ["ButtonSide"]' in (desk / "desk.toml").read_text())
+    terminal.keys("Escape")
+    terminal.wait("PETREL MOUSE")
+    # Changed later in the settings of the surface.
+    terminal.keys("i")
+    terminal.wait("parts taken        ButtonSide")
+    click(terminal, "parts taken")
+    terminal.type(", motoin while base")
+    terminal.keys("Enter")
+    terminal.wait("is not a part of this device")
+    click(terminal, "parts taken")
+    terminal.keys("C-u")
+    terminal.type("back, motion while base")
+    terminal.keys("Enter")
+    terminal.wait("parts taken        back, motion while base")
+    click(terminal, "hands off for two minutes")
+    terminal.wait("hands on: its presses command again")
+    terminal.keys("Escape")
+    terminal.wait("⊘ HANDS OFF")
+
+
+def test_hands_off_selects_what_is_pressed_and_nothing_else(demo: Terminal) -> None:
+    demo.keys("H")
+    demo.wait("⊘ HANDS OFF (H)")
+    demo.wait("Hands off: presses only select, for 2 minutes.")
+    with EngineClient(running_sockets()[0], "test") as client:
+        for down in (True, False):
+            client.ask("press", surface="left-numpad", control="9", down=down)
+    demo.wait("hands off: selected only, nothing is sent")
+    demo.wait("Left numpad ▸ 9")
+    demo.keys("H")
+    demo.wait("Every surface commands again.")
+    demo.wait(lambda screen: "⊘" not in screen)

@@ -14,6 +14,9 @@ from brass_pebble.core.macro import chord_program, read_macro
 from brass_pebble.core.macro.program import Program, Timeline
 from brass_pebble.core.plan import Planner
 from brass_pebble.core.player import ONCE, Effect, Live, Manner, Player, Run, hurried
+from brass_pebble.core.pointer import MESSAGES, PAD
+from brass_pebble.core.sending import merge_values, message_of, midi_send
+from brass_pebble.core.signal import spell_message
 from brass_pebble.core.trace import Trace
 from brass_pebble.outputs.xkb import typist
 
@@ -157,3 +160,17 @@ def test_the_length_of_a_long_run_is_that_of_all_its_events() -> None:
     for code, value, planned, _ in out:
         trace.note_sent(code, value, planned, planned)
     assert trace.count == 600 and "600 key events over 14.99 s" in trace.as_dict(0)["sentence"]
+
+
+def test_values_that_one_turn_sets_several_times_are_set_once_and_nothing_else_is_lost() -> None:
+    sent = [midi_send("", bytes(message)) for message in (
+        (0xB0, 7, 41), (0xB0, 7, 42), (0xB1, 7, 1), (0xB0, 7, 43), (0xC0, 5), (0xC0, 5), (0xE0, 0, 64), (0xE0, 0, 65),
+        (0xB0, 99, 1), (0xB0, 98, 2), (0xB0, 6, 3), (0xB0, 99, 1), (0xB0, 98, 2), (0xB0, 6, 4))]
+    out = [(30, 1, 0, None), *[(code, value, 0, None) for code, value in sent], (PAD + 2, 10, 0, None),
+           (PAD + 2, 20, 0, None), (30, 0, 0, None)]
+    merge_values(out, 1)
+    assert [spell_message(message_of(code, value)) if code >= MESSAGES else (code, value)
+            for code, value, *_ in out] == [
+        (30, 1), "cc 7 on 2 = 1", "cc 7 on 1 = 43", "program 5 on 1", "program 5 on 1", f"bend on 1 = {65 << 7}",
+        "cc 99 on 1 = 1", "cc 98 on 1 = 2", "cc 6 on 1 = 3", "cc 99 on 1 = 1", "cc 98 on 1 = 2", "cc 6 on 1 = 4",
+        (PAD + 2, 20), (30, 0)]

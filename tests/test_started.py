@@ -109,3 +109,19 @@ def test_it_is_written_formatted_and_asleep_like_a_run() -> None:
     assert [found.does for found in reaches(parse(text).steps)] == ["starts a program"] * 2
     _, problems = read_macro('start shell "a" "b"')
     assert "one line" in problems[0].what
+
+
+def test_an_old_desk_whose_chords_change_is_told_once(desk: Path) -> None:
+    file = desk / "desk.toml"
+    file.write_text(file.read_text().replace('output = "stage"', 'output = "stage"\nkeyboard = "de"'))
+    options = [word for word in ENGINE_OPTIONS if word != "--until-left"]
+    told = []
+    for _ in range(2):
+        path, process = start_engine(desk, *options)
+        with EngineClient(path, "test") as client:
+            client.ask("bind", surface="left-numpad", control="times", kind="tap", target="Ctrl+Z")
+            told.append([row["what"] for row in client.ask("desk")["problems"]
+                         if "another key than before" in row["what"]])
+        process.send_signal(signal.SIGTERM)
+        assert process.wait(timeout=15) == 0
+    assert [len(found) for found in told] == [1, 0] and "Ctrl+Z" in told[0][0]

@@ -53,7 +53,7 @@ def take(name: str, size: tuple[int, int], keys: Steps, display: str) -> None:
     """One picture."""
     tmux = ["tmux", "-L", f"shot-{os.getpid()}", "-f", "/dev/null"]
     columns, rows = size
-    with tempfile.TemporaryDirectory(prefix="bps") as folder:
+    with tempfile.TemporaryDirectory(prefix="bps", ignore_cleanup_errors=True) as folder:
         settings = [f"XDG_{kind}_HOME={folder}/{kind.lower()}" for kind in ("DATA", "STATE", "CONFIG")]
         os.mkdir(f"{folder}/run", 0o700)
         command = ["env", "-u", "COLUMNS", "-u", "LINES", *settings, f"XDG_RUNTIME_DIR={folder}/run",

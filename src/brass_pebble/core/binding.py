@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
-from .action import ACTION_KINDS, BETWEEN, Action, read_action
+from .action import ACTION_KINDS, BETWEEN, PASS, Action, read_action
 from .durations import MS, say_duration, write_duration
 from .gesture import AT, DOUBLE, GESTURES, HOLD, LONGEST_WAIT, MOTIONS, MOVE, STRIKE, WITH, ends_at_once, read_band
+from .keys import is_sendable
 from .label.icons import check_icon
 from .layers import check_target
 from .layout import MISSING
@@ -204,6 +205,12 @@ def _read_action(control: str, gesture: str, row: Fields, surface: Surface, read
     except ProblemError as error:
         row.problem(kind, error.problem.what, error.problem.hint, word=target)
         return None
+
+    code = surface.code_of(control)
+    if any(step.target == PASS and step.kind == "do" for step in (action, *action.steps)) and code is not None and \
+            not is_sendable(code):
+        row.problem(kind, f"“{control}” cannot be passed through: no virtual device can send it",
+                    "Leave it out of what is taken: name the parts that are wanted with takes = [\"…\"]", word=target)
 
     def check(surfaces: dict[str, Surface]) -> None:
         for step in (action, *action.steps):

@@ -31,6 +31,7 @@ from .midi_in import COUNTS
 from .plan import MotionPlan
 from .player import Effect, Run
 from .pointer import REL_HWHEEL, REL_WHEEL
+from .sending import merge_values
 from .signal import AXIS, BEND, FINE_CC, NRPN, OSC, WHEEL, family_of
 from .trace import Trace
 
@@ -280,9 +281,12 @@ class Mover:
               out: list[Effect]) -> None:
         signal = right if steps > 0 else left
         if signal:
+            begin = len(out)
             for _ in range(min(abs(steps), MOST_STEPS)):
                 self._feed(moving, signal, 1, arrived, now, out)
                 self._feed(moving, signal, 0, arrived, now, out)
+            if abs(steps) > 1:
+                merge_values(out, begin)
 
     def _hold(self, moving: Moving, wanted: set[int], arrived: int, now: int, out: list[Effect]) -> None:
         """Let go the parts it has left, press those it is in now."""

@@ -8,8 +8,9 @@ and note, its value is the strength, and whoever ends the run lets it go.
 from __future__ import annotations
 
 import struct
+from typing import Any
 
-from .pointer import MESSAGES, OSC_MESSAGES, SOUNDING
+from .pointer import MESSAGES, OSC_MESSAGES, PAD, SOUNDING
 from .signal import spell_message
 
 _receivers: dict[str, int] = {}
@@ -85,6 +86,35 @@ def datagram(address: str, value: float) -> int:
 
 def _padded(text: bytes) -> bytes:
     return text + b"\0" * (4 - len(text) % 4)
+
+
+# Control change, key pressure, pressure and bend: each sets something, and what was set before it in the same instant
+# nobody ever sees.  Control changes that stand for a step or begin a number are kept.
+_SETS = {0xB0: 2, 0xA0: 2, 0xD0: 1, 0xE0: 1}
+_KEPT_CHANGES = frozenset((96, 97, 98, 99, 100, 101, 6, 38))
+
+
+def merge_values(out: list[tuple[int, int, int, Any]], begin: int) -> None:
+    """Of effects from `begin` on that set the same thing, keep the last: a turn of several steps sets it once."""
+    last: dict[object, int] = {}
+    for index in range(begin, len(out)):
+        if (key := _sets(out[index][0], out[index][1])) is not None:
+            last[key] = index
+    out[begin:] = [effect for index, effect in enumerate(out[begin:], begin)
+                   if (key := _sets(effect[0], effect[1])) is None or last[key] == index]
+
+
+def _sets(code: int, value: int) -> object:
+    """What an effect sets, if it sets anything: an axis of the controller, or a value of a receiver."""
+    if PAD <= code < MESSAGES:
+        return code
+    if not MESSAGES <= code < OSC_MESSAGES:
+        return None
+    message = unpack(value)
+    length = _SETS.get(message[0] & 0xF0, 0)
+    if not length or (message[0] & 0xF0 == 0xB0 and message[1] in _KEPT_CHANGES):
+        return None
+    return code, message[:length]
 
 
 def message_of(code: int, value: int) -> bytes:

@@ -97,5 +97,5 @@ def fill(desk: Row) -> None:
 
 
 # What a control's row has whatever is bound.
-PLACE = frozenset(("id", "code", "x", "y", "w", "h", "legend", "absent", "shape", "moves", "centred", "turns", "sends",
-                   "axes"))
+PLACE = frozenset(("id", "code", "x", "y", "w", "h", "legend", "absent", "passes", "shape", "moves", "centred", "turns",
+                   "sends", "axes"))

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.bounce import Chatter
 from brass_pebble.core.desk import Desk, Surface
+from brass_pebble.core.parts import taker
 from brass_pebble.core.rows import control_row, label_rows, layer_row
 from brass_pebble.core.shown import compact, show_surface
 from brass_pebble.core.signal import STRUCK, signal_name
@@ -105,9 +106,13 @@ class DeskRows:
         made_from = (whys, absent, desk.middle_c, *_macros(desk, surface.plays))
         if known is not None and known.surface is surface and known.made_from == made_from:
             return known.text
+        takes = taker(surface.takes, surface.layout, None)
+        passes = {control.id for control in surface.layout.controls
+                  if not any(takes(signal) for signal in (control.code, *control.moves))}
         row: dict[str, Any] = {
             "layers": [layer_row(desk, layer, why) for layer, why in zip(surface.layers, whys, strict=True)],
-            "controls": [{**control_row(desk, surface, control), **({"absent": True} if control.id in absent else {})}
+            "controls": [{**control_row(desk, surface, control), **({"absent": True} if control.id in absent else {}),
+                          **({"passes": True} if control.id in passes else {})}
                          for control in surface.layout.controls]}
         show_surface(row)
         compact(row)

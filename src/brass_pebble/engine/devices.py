@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from brass_pebble.core.bounce import Chatter
 from brass_pebble.core.desk import ARMED, Surface
 from brass_pebble.core.identity import Claim, DeviceFacts, Verdict, assign, score
+from brass_pebble.core.signal import WHEEL
 from brass_pebble.inputs.base import Input, InputError
 from brass_pebble.inputs.bench import BenchInput
 from brass_pebble.inputs.listing import list_devices
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
 
 MS = 1_000_000
 SETTLE = 150 * MS
+# What turns and is no motion of a pointer: EV_REL codes Z to MISC.
+TURNS = frozenset(WHEEL.first + code for code in range(2, 10))
 WAITS = "waits until its keys are let go"
 
 
@@ -111,7 +114,7 @@ class Devices:
         self._place(waiting)
         for surface in surfaces.values():
             self.listen(surface.id)
-        self._remember()
+        self.remember()
         return before != self._states() or here_before != present
 
     def _place(self, waiting: list[Surface]) -> None:
@@ -247,6 +250,9 @@ class Devices:
         surface = self._engine.desk.surfaces[surface_id]
         source = holding.source
         wanted = frozenset(signal for item in surface.layout.controls for signal in (item.code, *item.moves))
+        if self._engine.aside.heard_by(surface_id):
+            # Whoever draws it has to hear what turns, too.
+            wanted |= TURNS
         source.expect(wanted, never_lets_go=surface.never_lets_go)
         self.share(surface_id)
         self._engine.grips.follow(surface_id)
@@ -299,7 +305,8 @@ class Devices:
         self.trials.pop(surface_id, None)
         self._engine.cancel_alarm(f"trial {surface_id}")
 
-    def _remember(self) -> None:
+    def remember(self) -> None:
+        """Write down what is known of devices and was told once, if it has changed."""
         if text := self._memory.text():
             self._engine.worker.do(lambda: self._memory.write(text), lambda result: None)
 

@@ -615,6 +615,7 @@ class Engine:
         """Tell something that has to be said a single time, ever; `word` is what it is remembered by."""
         if word not in self.memory.told:
             self.memory.told.add(word)
+            self.devices.remember()
             # Kept until the engine ends: a desk that is saved meanwhile does not hide it.
             self._standing = [*self._standing, problem]
             self.add_problem(problem)

@@ -76,7 +76,8 @@ class Bench:
 
 
 def read_bench(file: Path, layouts: Callable[[str], Layout | None]) -> Bench:
-    """The devices of a bench file: `[[device]]` with id, name, bus, port, vendor, product, serial, lamps.
+    """The devices of a bench file: `[[device]]` with id, name, bus, port, vendor, product, serial, lamps, full, points
+    and rels (EV_REL codes).
 
     What a device looks like and sends is told by `layout` and `keys` (control = "key"), as in a desk; `twice` names
     keys that come along with others (key = "key that comes, too").
@@ -94,10 +95,11 @@ def read_bench(file: Path, layouts: Callable[[str], Layout | None]) -> Bench:
         twice = {table.find(key).code: table.find(other).code for key, other in row.get("twice", {}).items()}
         signals = {signal for c in shape.controls for signal in (c.code, *c.moves)} | set(twice.values())
         codes = tuple(sorted(signals))
-        known = {name: row[name] for name in ("vendor", "product", "serial", "port", "full") if name in row}
+        known = {name: row[name] for name in ("vendor", "product", "serial", "port", "full", "points")
+                 if name in row}
         bench.devices[row["id"]] = DeviceFacts(
             id=row["id"], name=row["name"], bus=row.get("bus", "bench"), codes=codes, kind="bench",
-            lamps=tuple(row.get("lamps", ())), **known)
+            lamps=tuple(row.get("lamps", ())), rels=tuple(row.get("rels", ())), **known)
         bench.shapes[row["id"]] = shape
         bench.doubled[row["id"]] = twice
     return bench

@@ -15,12 +15,17 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.signal import AXIS
 
 from .base import DeviceGone, Input, InputError
 from .evdev_input import explain
 from .node import EV_LED, EVENT, EVIOCSCLOCKID, EventNode
 
-_EV_KEY, _EV_REL, _EV_MSC = 1, 2, 4
+_EV_KEY, _EV_REL, _EV_ABS, _EV_MSC = 1, 2, 3, 4
+# EVIOCGABS(0) of linux/input.h
+_EVIOCGABS = 0x80184540
+# So much of its way an axis has to go to be heard.
+PUSHED = 0.3
 _MSC_SCAN = 4
 # LED_SCROLLL
 _SCROLL = 2
@@ -76,6 +81,8 @@ class Ears:
         self._turns = TURNS | MOTIONS if motion else TURNS
         self._nodes: dict[int, str] = {}
         self._usages: dict[int, int] = {}
+        # Where axes were when they were heard last, and how long their way is.
+        self._places: dict[tuple[int, int], tuple[int, int]] = {}
         try:
             for path in facts.nodes:
                 fileno = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
@@ -109,9 +116,31 @@ class Ears:
                 self._usages[fileno] = value & 0xFFFFFFFF
             elif kind == _EV_KEY and value in (0, 1):
                 heard.append(Heard(node, code, value, at, self._usages.pop(fileno, 0)))
+            elif kind == _EV_ABS and self._pushed(fileno, code, value):
+                heard.append(Heard(node, AXIS.first + code, value, at))
             elif kind == _EV_REL and code in self._turns:
                 heard.append(Heard(node, code, value, at, 0, self._turns[code]))
         return heard
+
+    def _pushed(self, fileno: int, code: int, value: int) -> bool:
+        """Whether an axis has gone a good part of its way since it was heard last: one that trembles says nothing."""
+        known = self._places.get((fileno, code))
+        if known is None:
+            low, high = self._ends(fileno, code)
+            self._places[fileno, code] = value, max(1, high - low)
+            return False
+        before, way = known
+        if abs(value - before) < way * PUSHED:
+            return False
+        self._places[fileno, code] = value, way
+        return True
+
+    def _ends(self, fileno: int, code: int) -> tuple[int, int]:
+        data = bytearray(24)
+        with contextlib.suppress(OSError):
+            fcntl.ioctl(fileno, _EVIOCGABS + code, data)
+        _, low, high, *_ = struct.unpack("6i", data)
+        return low, high
 
     def close(self) -> None:
         """Stop listening.  The kernel may take some milliseconds for it."""

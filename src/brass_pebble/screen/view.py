@@ -9,7 +9,6 @@ from textual.binding import Binding, BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, Message
-from brass_pebble.core.durations import SECOND, say_duration
 
 from .link import Link
 from .palette import Palette
@@ -54,9 +53,9 @@ class View(Screen[None]):
         off = bool(self.state.hands_off())
         reply = await self.ask("hands_on" if off else "hands_off")
         if reply is not None:
-            lasts = max(reply["surfaces"].values(), default=0.0)
-            self.notify("Every surface commands again." if off else "Hands off: presses only select, for "
-                        f"{say_duration(round(lasts / 1000) * SECOND)}. H ends it.", timeout=6)
+            minutes = round(max(reply["surfaces"].values(), default=0.0) / 60_000)
+            self.notify("Every surface commands again." if off else
+                        f"Hands off: presses only select, for {minutes} minutes. H ends it.", timeout=6)
 
     def action_restart(self) -> None:
         """Start the engine again after it ended."""

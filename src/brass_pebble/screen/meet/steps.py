@@ -380,7 +380,7 @@ class Try(Step):
         self._stray = ""
 
     def prompt(self) -> str:
-        controls = [c for c in self.view.surface_controls() if not c.get("absent")]
+        controls = [c for c in self.view.surface_controls() if not (c.get("absent") or c.get("passes"))]
         if self._stray:
             return f"{self._stray} is not on the drawing. Enter keeps it so; d draws it anew."
         if len(self.seen) == len(controls) and controls:

@@ -146,7 +146,9 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
         mark += "+"
     if bound and control.get("asleep"):
         mark = "☾"
-    if bound and (control.get("broken") or control.get("absent")):
+    if control.get("passes"):
+        mark, strong = "→", paint(palette.dim, fill)
+    if bound and (control.get("broken") or control.get("absent") or control.get("passes")):
         mark, strong = "✗", paint(palette.rust, fill, bold=True)
     if height == 1:
         label = control["label"] if bound else control["legend"]

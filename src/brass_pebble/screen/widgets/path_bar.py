@@ -128,6 +128,9 @@ def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
         return [Hop("press a control, or choose one with the arrows", "surface")]
     trace = state.last_trace_of(spot) if following else None
     absent = control.get("absent", False)
+    if control.get("passes"):
+        return [Hop(surface["name"], "surface", surface["state"] != "taken"), Hop(control["legend"], "control"),
+                Hop("not taken over: it goes to programs as it comes (i)", "surface")]
     hops = [Hop(surface["name"], "surface", surface["state"] != "taken"),
             Hop(f"{control['legend']}: the device has no such key" if absent else control["legend"], "control", absent),
             Hop(control.get("gesture", "press") if trace is None else trace["gesture"], "binding")]
