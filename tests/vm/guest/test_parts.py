@@ -31,12 +31,12 @@ name = "Aim"
 [surface.mouse.layer.aim.press]
 back = { tap = "F14" }
 [surface.mouse.layer.aim."push right"]
-motion = { sustain = "D" }
+motion = { sustain = "E" }
 
 [surface.receiver]
 name = "Receiver"
 takes = ["F5"]
-device = { name = "Plover receiver" }
+device = { name = "Wigeon receiver" }
 [surface.receiver.layer.base.press]
 F5 = { latch = "PointerLeft" }
 """
@@ -130,9 +130,9 @@ def test_motion_commands_only_while_its_layer_is_on(parts: Parts) -> None:
     parts.engine.request("layer", surface="mouse", layer="aim", how="on")
     for _ in range(6):
         parts.mouse.write(("REL_X", 20), ("REL_WHEEL", 1))
-    assert [(name, value) for name, value, _ in parts.keys.read(1)] == [("KEY_D", 1)]
+    assert [(name, value) for name, value, _ in parts.keys.read(1)] == [("KEY_E", 1)]
     assert all(report == [("REL_WHEEL", 1)] for report in reports(parts.twin))
-    assert [(name, value) for name, value, _ in parts.keys.read(1)] == [("KEY_D", 0)]
+    assert [(name, value) for name, value, _ in parts.keys.read(1)] == [("KEY_E", 0)]
     parts.engine.request("layer", surface="mouse", layer="aim", how="off")
     parts.mouse.write(("REL_X", 20), ("REL_Y", 7))
     assert reports(parts.twin, count=1) == [[("REL_X", 20), ("REL_Y", 7)]]
