@@ -174,3 +174,15 @@ def test_values_that_one_turn_sets_several_times_are_set_once_and_nothing_else_i
         (30, 1), "cc 7 on 2 = 1", "cc 7 on 1 = 43", "program 5 on 1", "program 5 on 1", f"bend on 1 = {65 << 7}",
         "cc 99 on 1 = 1", "cc 98 on 1 = 2", "cc 6 on 1 = 3", "cc 99 on 1 = 1", "cc 98 on 1 = 2", "cc 6 on 1 = 4",
         (PAD + 2, 20), (30, 0)]
+
+
+def test_a_bounded_run_that_goes_on_is_set_back_by_just_what_was_lost() -> None:
+    player = Player()
+    run, out = play(TAPS, player, Manner(goes_on=True, longest=6_000 * MS))
+    advance(player, 240 * MS, out)
+    # Both its next tap and its bound lie long in the past.
+    player.advance(9_240 * MS, out)
+    assert run.stood == 8_840 * MS and run.until == 14_840 * MS
+    while (due := player.next_deadline()) is not None:
+        player.advance(due, out)
+    assert run.state == "done" and len(out) == 50 and run.stood == 8_840 * MS

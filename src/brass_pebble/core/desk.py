@@ -139,9 +139,13 @@ class Surface:
 
     @property
     def takes_pointing(self) -> bool:
-        """Whether it may take what one points and clicks with: the motion, a place, or the left button."""
+        """Whether it takes what one points and clicks with: the motion, a place, or the left button.
+
+        What it takes only while a layer is on that something has to bring on can be got back by letting that go.
+        """
         pointing = (WHEEL.first, WHEEL.first + 1, AXIS.first, AXIS.first + 1, LEFT_BUTTON)
-        taken = self.taken_now([layer.id for layer in self.layers])
+        taken = self.taken_now([layer.id for index, layer in enumerate(self.layers)
+                                if not index or layer.starts == "on"])
         passed = LEFT_BUTTON if self.unbound == "pass" and not self._binds(LEFT_BUTTON) else None
         return any(taken(signal) for signal in pointing if signal != passed)
 

@@ -233,10 +233,18 @@ class Player:
             if run.until and planned >= run.until:
                 run.trouble = f"it was to last at most {say_duration(run.until - run.start)}"
                 self._end(run, planned, now, "stopped", out)
-            elif now - planned > run.overtaken:
-                self._overtake(run, now - planned, now, out)
+            elif now - planned > run.overtaken and (lost := now - self._next_of(run)) > run.overtaken:
+                self._overtake(run, lost, now, out)
             else:
                 self._play(run, planned, now, out)
+
+    @staticmethod
+    def _next_of(run: Run) -> int:
+        """When a run's next event was planned, or its end."""
+        times = run.program.times
+        if run.index < len(times):
+            return run.start + times[run.index]
+        return run.start + (run.timeline.now if run.timeline is not None else run.program.length)
 
     def _overtake(self, run: Run, lost: int, now: int, out: list[Effect]) -> None:
         """A run's events are long overdue: nobody waits for them any more."""
