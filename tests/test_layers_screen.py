@@ -8,7 +8,9 @@ from collections.abc import Iterator
 
 import pytest
 
+from brass_pebble.client import EngineClient, running_sockets
 from brass_pebble.demo import demo_desk
+from conftest import wait_for
 from terminal import Terminal
 
 
@@ -234,3 +236,19 @@ def test_the_views_work_in_a_small_terminal(small: Terminal) -> None:
     small.wait("double tap")
     small.keys("Escape", "k")
     small.wait("1 gets in the way")
+
+
+def test_while_a_place_is_chosen_a_press_on_the_device_only_chooses(demo: Terminal) -> None:
+    demo.keys("l")
+    demo.wait("Press a control to select it")
+    demo.keys("Down", "c")
+    demo.wait("Copy Left numpad 7: choose where")
+    with EngineClient(running_sockets()[0], "test") as client:
+        wait_for(lambda: client.ask("desk")["desk"]["hands_off"]["surfaces"])
+        for down in (True, False):
+            client.ask("press", surface="left-numpad", control="times", down=down)
+        demo.wait("Left numpad ▸ ×")
+        demo.keys("Enter")
+        demo.wait("wide")
+        wait_for(lambda: not client.ask("desk")["desk"]["hands_off"]["surfaces"])
+        assert "hands off" in client.ask("traces")["traces"][-1]["sentence"]

@@ -10,6 +10,7 @@ from textual.binding import Binding, BindingType
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
+from brass_pebble.core.grip import IN_WORDS
 from brass_pebble.screen.state import DeskState, Spot
 
 from .desk_actions import DeskActions
@@ -385,6 +386,7 @@ class DeskView(DeskActions):
                 ("y  d", "the curve of what moves; devices of the network"),
                 ("v  h  V", "labels to print; usage and better places; versions, and the way back"),
                 ("E  I  G", "give the desk on as one file; take one in; what of it sleeps"),
+                ("the way back", f"any device is got back with itself: {IN_WORDS}"),
                 ("Tab", "to the path bar, the traces, and back"),
                 ("p  t", "what is wrong with the desk's files; light or dark"),
                 ("Ctrl+P  q", "find a command by name; quit (the engine goes on if it ran before)"),

@@ -80,6 +80,8 @@ class SurfaceView(DeskActions):
         self._narrow = False
         # What waits for a second place: how, from where.
         self._pending_task: tuple[str, list[list[str]]] | None = None
+        # Whether this view took hands off for it.
+        self._hands_are_off = False
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
@@ -173,6 +175,16 @@ class SurfaceView(DeskActions):
         task.set_class(self._pending_task is not None or bool(self._marked), "shown")
         task.update(self._say_task())
         self._show_side()
+        self._choose_without_firing()
+
+    @work(group="choosing")
+    async def _choose_without_firing(self) -> None:
+        """While a place is chosen, a press on the device itself only chooses."""
+        choosing = self._pending_task is not None
+        if choosing == self._hands_are_off or (choosing and self.state.hands_off()):
+            return
+        self._hands_are_off = choosing
+        await self.ask("hands_off" if choosing else "hands_on")
 
     def _say_task(self) -> str:
         if self._pending_task is not None:
@@ -198,7 +210,8 @@ class SurfaceView(DeskActions):
             chosen.update("This surface has no drawing yet: Esc, then i draws it.")
             return
         layer = next((row for row in surface["layers"] if row["id"] == self.layer_id), {"name": "no layer"})
-        hint = "" if self._narrow else "\nPress a control to select it; Enter or Tab binds a gesture:"
+        hint = "" if self._narrow else ("\nPress a control to select it (H first: nothing is sent); Enter or Tab binds "
+                                        "a gesture:")
         chosen.update(f"{surface['name']} ▸ {control['legend']}   in {layer['name']}{hint}")
         self.query_one(GestureList).show(surface, control, self.sheet, palette)
         trace = self.state.last_trace_of(self.board.selected)
