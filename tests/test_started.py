@@ -125,3 +125,12 @@ def test_an_old_desk_whose_chords_change_is_told_once(desk: Path) -> None:
         process.send_signal(signal.SIGTERM)
         assert process.wait(timeout=15) == 0
     assert [len(found) for found in told] == [1, 0] and "Ctrl+Z" in told[0][0]
+
+
+def test_a_shell_that_leaves_a_program_behind_is_told_when_the_desk_is_read(client: EngineClient) -> None:
+    bound(client, 'tap F13\nrun shell "sleep 60 &"\n')
+
+    def told() -> list[tuple[str, int]]:
+        return [(row["file"], row["line"]) for row in client.ask("desk")["problems"] if "waited for" in row["what"]]
+    wait_for(told)
+    assert told() == [("macros/bound.macro", 2)]

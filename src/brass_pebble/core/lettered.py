@@ -32,7 +32,8 @@ def _lettered(desk: Desk) -> Iterator[str]:
 
 def notice(desk: Desk) -> Problem | None:
     """What to tell once of a desk whose programs have another layout than a US one; None if nothing moved."""
-    chords = lettered_chords(desk)
+    # Most desks are for a US layout, and large ones have thousands of chords to look at.
+    chords = lettered_chords(desk) if desk.places.places else []
     if not chords:
         return None
     named = ", ".join(chords[:MOST_NAMED]) + (" …" if len(chords) > MOST_NAMED else "")

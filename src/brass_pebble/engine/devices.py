@@ -212,6 +212,10 @@ class Devices:
         return any(other.points and other.id != facts.id and not self._taken_by(other, lambda s: s.takes_pointing)
                    for other in self.here)
 
+    def is_typed_on(self, facts: DeviceFacts) -> bool:
+        """Whether a device's keys go to programs: it is no surface, or one that takes other parts of it."""
+        return not self._taken_by(facts, lambda surface: surface.takes_typing)
+
     def _taken_by(self, facts: DeviceFacts, takes: Callable[[Surface], bool]) -> bool:
         surface = self._engine.desk.surfaces.get(self.owner(facts.id))
         return surface is not None and takes(surface)

@@ -56,10 +56,10 @@ from .store import DeskStore, Loaded
 MS = 1_000_000
 # A shorter suspend than this is none, in ns.
 SUSPENDED = 50 * MS
-# What is told once: that chords mean letters.
-LETTERS = "letters"
+# What is told once: that chords mean letters, and that a program that is run does not stay.
+LETTERS, STARTS = "letters", "start"
 # A shell that is to leave a program behind.
-IN_THE_BACKGROUND = re.compile(r'\s*run +shell +".*&\s*"')
+IN_THE_BACKGROUND = re.compile(r'^ *run +shell +".*& *"', re.MULTILINE)
 
 
 @dataclass
@@ -447,7 +447,7 @@ class Engine:
         self.news.unnoted.append((sent_at, out))
 
     def _on_time(self, now: int) -> None:
-        self._notice_sleep(now)
+        self._notice_sleep()
         if self.router.recognising:
             self._decide_gestures(now)
         self.player.advance(now, self._out)
@@ -478,8 +478,9 @@ class Engine:
                 self.news.touch(run.owner)
             return
 
-    def _notice_sleep(self, now: int) -> None:
+    def _notice_sleep(self) -> None:
         """After a suspend, of which the engine's clock knows nothing, runs do not go on as if nothing had been."""
+        now = time.monotonic_ns()
         ahead = time.clock_gettime_ns(time.CLOCK_BOOTTIME) - now
         lost, self._ahead = ahead - self._ahead, ahead
         if lost > SUSPENDED:
@@ -605,11 +606,12 @@ class Engine:
         """What the person has to know of a desk that was made before, and need not be told again."""
         if LETTERS not in self.memory.told and (problem := notice(self.desk)) is not None:
             self.tell_once(LETTERS, problem)
+        if STARTS in self.memory.told:
+            return
         for macro in self.desk.macros.values():
-            line = next((number for number, line in enumerate(macro.source.splitlines(), 1)
-                         if IN_THE_BACKGROUND.match(line)), 0)
-            if line:
-                self.tell_once("start", stays_notice(f"macros/{macro.id}.macro", line))
+            if (found := IN_THE_BACKGROUND.search(macro.source)) is not None:
+                line = macro.source.count("\n", 0, found.start()) + 1
+                self.tell_once(STARTS, stays_notice(f"macros/{macro.id}.macro", line))
 
     def tell_once(self, word: str, problem: Problem) -> None:
         """Tell something that has to be said a single time, ever; `word` is what it is remembered by."""
@@ -637,10 +639,10 @@ class Engine:
         self.follow_bystanders()
 
     def follow_bystanders(self) -> None:
-        """The keyboards that are no surfaces may have changed."""
+        """The keyboards that are typed on, and so mix in, may have changed."""
         if self.setup.real_devices and self.desk.output != "stage":
             self.bystanders.follow(facts for facts in self.devices.here
-                                   if facts.kind == "evdev" and not self.devices.owner(facts.id))
+                                   if facts.kind == "evdev" and self.devices.is_typed_on(facts))
 
     def _client_left(self, client: Client) -> None:
         self.hands.let_go(client.number)

@@ -45,6 +45,7 @@ CLIPBOARD_SECONDS = 2.0
 QUIET = ("", False)
 # A program that was started to stay and ends with a failure within this was never there, in s.
 FAILS_WITHIN = 5.0
+TOLD_ONCE = "start"
 STAYS = "write start instead of run for a program that stays"
 Done = tuple[str, object]  # a remark for the trace, and the answer
 
@@ -110,7 +111,7 @@ class Errands:
         if remark:
             self._remark(run, f"line {ask.line}: {remark}")
             if STAYS in remark and isinstance(run.owner, Trace):
-                self._engine.tell_once("start", stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
+                self._engine.tell_once(TOLD_ONCE, stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
         if isinstance(ask, Window) or (isinstance(ask, Errand) and ask.wait):
             self._engine.answer_run(run, answer)
 
