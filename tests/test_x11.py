@@ -248,7 +248,8 @@ def test_other_programs_and_what_becomes_of_them(client: EngineClient, receiver:
     remarks = sorted(last(client)["remarks"])
     assert "line 2: false ended with exit code 1" in remarks
     assert "line 3: no-such-program could not be run: No such file or directory" in remarks
-    assert "line 4: sleep did not end within 0.1 s and was ended" in remarks
+    assert ("line 4: sleep did not end within 0.1 s and was ended; write start instead of run for a program that stays"
+            in remarks)
     assert "line 5: the shell ended with exit code 7" in remarks
     assert any("answered 204" in remark for remark in remarks)
     assert next(client.news())["text"] == "done"

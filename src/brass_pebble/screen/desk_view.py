@@ -10,7 +10,6 @@ from textual.binding import Binding, BindingType
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
-from brass_pebble.core.grip import IN_WORDS
 from brass_pebble.screen.state import DeskState, Spot
 
 from .desk_actions import DeskActions
@@ -368,7 +367,7 @@ class DeskView(DeskActions):
                 ("mouse", "a drawn key is down for as long as the button is"),
                 ("b  Delete", "give it another action; clear it"),
                 ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
-                ("s", "let the selected surface type normally, or wake it"),
+                ("s  H", "rest or wake the surface; hands off: presses only select, for two minutes"),
                 ("m", "meet a device: find it by pressing it, take it over, draw it, try it"),
                 ("i", "the selected surface's settings; draw it anew, take it off the desk"),
                 ("a", "arrange: move the selected surface with the arrows"),
@@ -376,7 +375,6 @@ class DeskView(DeskActions):
                 ("l", "the selected surface large: its layers and gestures; bind, copy, mirror"),
                 ("k", "clashes: chords that two programs take, bindings that never fire"),
                 ("f", "which control plays this macro, sends that chord?"),
-                ("H", "hands off: presses only select, for two minutes; again: hands on"),
                 ("g", "pin the layers: they stay, whatever gets the focus"),
                 ("j", "give the next program on the stage the focus"),
                 ("c", "checkup: what is wrong on this machine, and the fix"),
@@ -386,7 +384,6 @@ class DeskView(DeskActions):
                 ("y  d", "the curve of what moves; devices of the network"),
                 ("v  h  V", "labels to print; usage and better places; versions, and the way back"),
                 ("E  I  G", "give the desk on as one file; take one in; what of it sleeps"),
-                ("the way back", f"any device is got back with itself: {IN_WORDS}"),
                 ("Tab", "to the path bar, the traces, and back"),
                 ("p  t", "what is wrong with the desk's files; light or dark"),
                 ("Ctrl+P  q", "find a command by name; quit (the engine goes on if it ran before)"),

@@ -15,6 +15,7 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
+from brass_pebble.core.grip import IN_WORDS
 from brass_pebble.screen.link import Link
 from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
@@ -393,6 +394,7 @@ class MeetView(View):
         """All keys."""
         rows = [("press", "a key on a device: it is chosen"), ("↑ ↓  mouse", "choose a device or a drawing"),
                 ("Enter", "take it over; use this drawing; done"), ("n", "mark the keyboard you type on"),
+                ("the way back", f"with the device alone: {IN_WORDS}"),
                 ("l", "listen again"), ("1 2 0", "which of two presses that come together is swallowed"),
                 ("p", "pull a device of the bench out, plug it in again"), ("w", "walk the keys"),
                 ("d", "change a drawing, or draw anew"), ("r  k", "new row; the next key pressed begins rows"),
