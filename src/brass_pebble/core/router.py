@@ -178,16 +178,20 @@ class Router:
         if plan is None or self._waiting:
             return ()
         answer = plan.press
-        if plan.together or plan.strikes or answer.program is None:
+        if plan.together or plan.strikes:
             return ()
         if (surface_id, code) in self._held or surface_id in self.resting:
             return ()
         player = self.player
         if player.down or answer.again_key in player.by_key:
             return ()
-        if answer.first:
-            return answer.first
-        if answer.macro is None or not answer.macro.types_text or answer.macro.live:
+        first = answer.first
+        return first if first or answer.macro is None else self._typed_first(answer)
+
+    def _typed_first(self, answer: Answer) -> tuple[int, ...]:
+        """The first keys of a text, which depend on Caps Lock."""
+        assert answer.macro is not None
+        if answer.program is None or not answer.macro.types_text or answer.macro.live:
             return ()
         # What is played is chosen now, and `feed` plays just that: what goes ahead is its head.
         self._ahead = self._choose(answer)

@@ -221,7 +221,7 @@ class Engine:
         feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
         modifiers = self.bystanders.modifiers if self.desk.patience else tuple
         waiting = self.careful.waiting
-        node, turned = source.node(fileno), self.grips.turned
+        node, turned, stale_after = source.node(fileno), self.grips.turned, self.router.stale_after
 
         def ready(events: int) -> None:
             try:
@@ -250,7 +250,7 @@ class Engine:
                     continue
                 # A press from a rest has found its way to the output before anything is noted about it.
                 now = clock()
-                first = sure_first(surface_id, code) if value and now - arrived < self.router.stale_after else ()
+                first = sure_first(surface_id, code) if value and now - arrived < stale_after else ()
                 if first and self.output.press(first):
                     sent_at = clock()
                 else:
