@@ -67,7 +67,8 @@ def take(name: str, size: tuple[int, int], keys: Steps, display: str) -> None:
             stderr=subprocess.DEVNULL)
         time.sleep(4)
         kept = []
-        for key in keys:
+        # Every way below begins at the first control.
+        for key in ["Up", *keys]:
             if isinstance(key, float):
                 time.sleep(key)
             elif callable(key):
