@@ -497,8 +497,9 @@ def _read_takes(fields: Fields, layout: Layout, layers: tuple[Layer, ...]) -> tu
             fields.problem("takes", f"“{part.what}” is not a part of this device", nearest(part.what, words) or
                            f"Write a control, or one of {', '.join(GROUPS)}", word=text)
         elif part.layer and part.layer not in {layer.id for layer in layers}:
-            fields.problem("takes", f"there is no layer “{part.layer}” here",
-                           nearest(part.layer, [layer.id for layer in layers]), word=text)
+            known = [layer.id for layer in layers]
+            fields.problem("takes", f"there is no layer “{part.layer}” here", nearest(part.layer, known) or
+                           f"Its layers are {', '.join(known) or 'none yet'}", word=text)
         else:
             parts.append(part)
     return tuple(parts) if parts or not fields.data.get("takes") else (Part(NOTHING),)

@@ -565,7 +565,7 @@ SETTINGS: dict[str, Setting] = {
 }
 SETTING_WORDS = {
     "name": "name", "label": "label", "note": "note", "tint": "tint", "again": "again", "taps": "taps last",
-    "gaps": "gaps last", "lasts": "lasts at most",
+    "gaps": "gaps last", "lasts": "lasts at most", "overtaken": "overtaken",
 }
 KEY_STEPS: dict[str, type[Step]] = {
     "tap": Tap, "down": Down, "up": Up, "wait": Wait, "type": Type, "repeat": Repeat, "repeat_while": RepeatWhile,
