@@ -105,7 +105,8 @@ def test_a_long_lived_program_that_is_run_is_told_once(client: EngineClient, des
 
 def test_it_is_written_formatted_and_asleep_like_a_run() -> None:
     text = 'overtaken go on\n\nstart "player" "--now"\nstart shell "a | b"\ntap Ctrl+PlaceZ\n'
-    assert format_macro('overtaken   go   on\n\nstart   "player"  "--now"\nstart shell "a | b"\ntap ctrl+placez') == text
+    untidy = 'overtaken   go   on\n\nstart   "player"  "--now"\nstart shell "a | b"\ntap ctrl+placez'
+    assert format_macro(untidy) == text
     assert [found.does for found in reaches(parse(text).steps)] == ["starts a program"] * 2
     _, problems = read_macro('start shell "a" "b"')
     assert "one line" in problems[0].what
