@@ -10,6 +10,8 @@ import os
 from collections.abc import Iterable
 from typing import Any
 
+from brass_pebble.virtual import make_device
+
 from .base import InputError
 from .listing import OWN_PHYS
 from .node import EV_ABS, EV_KEY, EV_MSC, EV_REL, EV_SYN, EVENT, SYN_REPORT, EventNode, readable
@@ -36,7 +38,7 @@ class Passage:
             events[EV_ABS] = [(code, evdev.AbsInfo(*node.axis(code))) for code in sorted(axes)]
         name = readable(node.name).encode()[:_LONGEST_NAME].decode(errors="ignore")
         try:
-            self._twin = evdev.UInput(events, name=name or "Brass Pebble passage", vendor=vendor, product=product,
+            self._twin = make_device(events, name=name or "Brass Pebble passage", vendor=vendor, product=product,
                                       version=version, bustype=bus, phys=f"{OWN_PHYS}passage",
                                       input_props=sorted(node.properties()))
         except (OSError, evdev.UInputError) as error:

@@ -12,6 +12,7 @@ from brass_pebble.core.drive import PAD_AXES, PAD_FULL
 from brass_pebble.core.pointer import PAD
 from brass_pebble.inputs.listing import OWN_PHYS
 from brass_pebble.inputs.node import EVENT
+from brass_pebble.virtual import make_device
 
 from .base import OutputError
 
@@ -33,7 +34,7 @@ class ControllerOutput:
         axes: Any = [(code, evdev.AbsInfo(value=0, min=-PAD_FULL if centred else 0, max=PAD_FULL, fuzz=0,
                                           flat=0, resolution=0)) for code, centred in PAD_AXES.values()]
         try:
-            self._device = evdev.UInput({_EV_KEY: list(_BUTTONS), _EV_ABS: axes}, name="Brass Pebble controller",
+            self._device = make_device({_EV_KEY: list(_BUTTONS), _EV_ABS: axes}, name="Brass Pebble controller",
                                         phys=f"{OWN_PHYS}controller", bustype=0x06)
         except (OSError, evdev.UInputError) as error:
             raise OutputError(f"the virtual controller cannot be made: {error}") from None

@@ -16,6 +16,7 @@ from brass_pebble.core.player import Effect
 from brass_pebble.core.pointer import ABSOLUTE, FULL, PIXEL_X, PIXEL_Y, POINTER, RELATIVE
 from brass_pebble.inputs.listing import OWN_PHYS
 from brass_pebble.inputs.node import EVENT
+from brass_pebble.virtual import make_device
 
 from .base import OutputError
 
@@ -129,14 +130,14 @@ class UinputOutput(RecordOutput):
         buttons = list(POINTER_BUTTONS)
         self._screen = screen
         try:
-            self._device = evdev.UInput({_EV_KEY: codes}, name="Brass Pebble keys", phys=f"{OWN_PHYS}keys",
+            self._device = make_device({_EV_KEY: codes}, name="Brass Pebble keys", phys=f"{OWN_PHYS}keys",
                                         bustype=0x06)
             edge = evdev.AbsInfo(value=0, min=0, max=FULL, fuzz=0, flat=0, resolution=0)
-            self._mouse = evdev.UInput({_EV_KEY: buttons, _EV_REL: [0, 1, 6, 8, *FINE_WHEELS.values()]},
+            self._mouse = make_device({_EV_KEY: buttons, _EV_REL: [0, 1, 6, 8, *FINE_WHEELS.values()]},
                                        name="Brass Pebble pointer", phys=f"{OWN_PHYS}pointer", bustype=0x06)
             # Places and motions on one device would make the desktop take it for a drawing board.
             axes: Any = [(0, edge), (1, edge)]
-            self._board = evdev.UInput({_EV_KEY: buttons[:3], _EV_ABS: axes},
+            self._board = make_device({_EV_KEY: buttons[:3], _EV_ABS: axes},
                                        name="Brass Pebble places", phys=f"{OWN_PHYS}places", bustype=0x06)
         except (OSError, evdev.UInputError) as error:
             raise OutputError(_explain(error)) from None

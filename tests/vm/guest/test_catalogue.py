@@ -260,3 +260,23 @@ def test_a_flood_of_names_ends_nothing(shelf: Shelf) -> None:
     text = Path("/run/tmp/devices.txt").read_text(encoding="utf-8")
     assert code == 0 and "\u202e" not in text and "\u200b" not in text
     assert "Dab \\u202egnirts\\u202c pad\\u200b" in text and "Brent \\xffcaf\\xe9 key" in text
+
+
+def test_virtual_devices_are_made_by_somebody_who_may_open_no_node_of_theirs_yet(shelf: Shelf) -> None:
+    from brass_pebble.outputs.uinput import UinputOutput
+    from brass_pebble.virtual import make_device
+    os.chmod("/dev/uinput", 0o666)
+    # The one node that such a user may open has a name that is no text.
+    os.chmod(shelf.made["broken-name"].nodes[0], 0o666)
+    make_device({1: [30]}, name="First").close()
+    child = os.fork()
+    if not child:
+        code = 1
+        try:
+            os.setgroups([])
+            os.setuid(65534)
+            UinputOutput().close()
+            code = 0
+        finally:
+            os._exit(code)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
