@@ -18,6 +18,7 @@ from brass_pebble.screen.state import DeskState, Row
 
 Ask = Callable[..., Awaitable[Row | None]]
 DEBOUNCES = (None, "5ms", "10ms", "15ms", "20ms", "30ms", "50ms")
+FOLLOW_EVERY = 0.3
 HANDS = ("hands", "hands off for two minutes: presses only select (H: all surfaces)")
 GOALS = (("draw", "draw it anew: another drawing, or walk the keys"), ("try", "try it: every control lights up"),
          ("remove", "take it off the desk (u brings it back)"))
@@ -43,6 +44,7 @@ class SurfacePanel(ModalScreen[str]):
         self._surface, self._state, self._ask = surface_id, state, ask
         # What the field asks for.
         self._asks = "name"
+        self._shown: list[tuple[str, str]] = []
 
     @property
     def surface(self) -> Row:
@@ -65,6 +67,12 @@ class SurfacePanel(ModalScreen[str]):
         """Begin in the list."""
         self._fill()
         self.query_one(OptionList).focus()
+        # What is changed elsewhere, or undone, shows here, too.
+        self.set_interval(FOLLOW_EVERY, self._follow)
+
+    def _follow(self) -> None:
+        if self.surface and self.rows() != self._shown:
+            self._fill()
 
     def rows(self) -> list[tuple[str, str]]:
         """What can be changed, and how it is now."""
@@ -91,7 +99,8 @@ class SurfacePanel(ModalScreen[str]):
         options = self.query_one(OptionList)
         at = options.highlighted or 0
         options.clear_options()
-        options.add_options([Option(text, id=name) for name, text in self.rows()])
+        self._shown = self.rows()
+        options.add_options([Option(text, id=name) for name, text in self._shown])
         options.highlighted = at
 
     @on(OptionList.OptionSelected)
