@@ -17,7 +17,6 @@ from .listing import OWN_PHYS
 from .node import EV_ABS, EV_KEY, EV_MSC, EV_REL, EV_SYN, EVENT, SYN_REPORT, EventNode, readable
 
 REPORT = EVENT.pack(0, 0, EV_SYN, SYN_REPORT, 0)
-PASSED_KINDS = (EV_KEY, EV_REL, EV_ABS, EV_MSC)
 # UINPUT_MAX_NAME_SIZE of linux/uinput.h, without the byte that ends it.
 _LONGEST_NAME = 79
 
