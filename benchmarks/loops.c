@@ -40,21 +40,38 @@ static int steps(long count, long long interval)
     return 0;
 }
 
+/* Opens a device for this program alone, and the maker of virtual ones; 0 if that fails. */
+static int take(const char *node, int *in, int *out)
+{
+    *in = open(node, O_RDONLY);
+    *out = open("/dev/uinput", O_WRONLY);
+    return *in >= 0 && *out >= 0 && ioctl(*in, EVIOCGRAB, 1) >= 0;
+}
+
+/* Makes the virtual device whose events are set, and says so; 0 if that fails. */
+static int begin(int out, const char *name)
+{
+    struct uinput_setup setup = {.id = {.bustype = BUS_VIRTUAL}};
+    snprintf(setup.name, sizeof setup.name, "%s", name);
+    ioctl(out, UI_DEV_SETUP, &setup);
+    if (ioctl(out, UI_DEV_CREATE) < 0)
+        return 0;
+    puts("ready");
+    fflush(stdout);
+    return 1;
+}
+
 static int keys(const char *node)
 {
-    struct uinput_setup setup = {.id = {.bustype = BUS_VIRTUAL}, .name = "Bare loop"};
     struct input_event events[64];
-    int in = open(node, O_RDONLY), out = open("/dev/uinput", O_WRONLY);
-    if (in < 0 || out < 0 || ioctl(in, EVIOCGRAB, 1) < 0)
+    int in, out;
+    if (!take(node, &in, &out))
         return 1;
     ioctl(out, UI_SET_EVBIT, EV_KEY);
     for (int code = 1; code < 248; code++)
         ioctl(out, UI_SET_KEYBIT, code);
-    ioctl(out, UI_DEV_SETUP, &setup);
-    if (ioctl(out, UI_DEV_CREATE) < 0)
+    if (!begin(out, "Bare loop"))
         return 1;
-    puts("ready");
-    fflush(stdout);
     for (;;) {
         ssize_t size = read(in, events, sizeof events);
         if (size <= 0)
@@ -67,10 +84,9 @@ static int keys(const char *node)
 
 static int mouse(const char *node)
 {
-    struct uinput_setup setup = {.id = {.bustype = BUS_VIRTUAL}, .name = "Bare mouse loop"};
     struct input_event events[64];
-    int in = open(node, O_RDONLY), out = open("/dev/uinput", O_WRONLY);
-    if (in < 0 || out < 0 || ioctl(in, EVIOCGRAB, 1) < 0)
+    int in, out;
+    if (!take(node, &in, &out))
         return 1;
     ioctl(out, UI_SET_EVBIT, EV_KEY);
     for (int code = BTN_LEFT; code <= BTN_TASK; code++)
@@ -78,11 +94,8 @@ static int mouse(const char *node)
     ioctl(out, UI_SET_EVBIT, EV_REL);
     for (int code = REL_X; code <= REL_HWHEEL_HI_RES; code++)
         ioctl(out, UI_SET_RELBIT, code);
-    ioctl(out, UI_DEV_SETUP, &setup);
-    if (ioctl(out, UI_DEV_CREATE) < 0)
+    if (!begin(out, "Bare mouse loop"))
         return 1;
-    puts("ready");
-    fflush(stdout);
     for (;;) {
         ssize_t size = read(in, events, sizeof events);
         if (size <= 0 || write(out, events, size) < 0)
