@@ -153,20 +153,20 @@ def node(root: Path, number: int, name: str, phys: str, key: str, uniq: str = ""
 def test_nodes_become_devices(tmp_path: Path) -> None:
     pad = "1e 0"
     full = "fffffffffffffffe"
-    node(tmp_path, 3, "Northwind pad", "usb-1/input0", pad)
-    node(tmp_path, 4, "Northwind pad Consumer Control", "usb-1/input1", pad)
-    node(tmp_path, 5, "Northwind pad", "usb-2/input0", pad)
+    node(tmp_path, 3, "Northwick pad", "usb-1/input0", pad)
+    node(tmp_path, 4, "Northwick pad Consumer Control", "usb-1/input1", pad)
+    node(tmp_path, 5, "Northwick pad", "usb-2/input0", pad)
     node(tmp_path, 6, "Harbour keyboard", "usb-3/input0", full)
     node(tmp_path, 7, "Lid", "", "0")
     node(tmp_path, 10, "Brass Pebble keys", "brass-pebble/keys", full)
     node(tmp_path, 11, "Odd \x1b[31m name " + "x" * 200, "usb-4/input0", pad, rel="3")
     found = list_devices(tmp_path, Path("/dev/input"))
     assert [(f.name[:13], f.port, len(f.nodes), len(f.codes)) for f in found] == [
-        ("Northwind pad", "usb-1", 2, 4), ("Northwind pad", "usb-2", 1, 4), ("Harbour keybo", "usb-3", 1, 63),
+        ("Northwick pad", "usb-1", 2, 4), ("Northwick pad", "usb-2", 1, 4), ("Harbour keybo", "usb-3", 1, 63),
         ("Odd \x1b[31m nam", "usb-4", 1, 4)]
     assert [f.full for f in found] == [False, False, True, False]
     assert (found[3].can, found[0].can, found[0].lamps) == ("4 keys, a pointer", "4 keys", ("num", "caps", "scroll"))
-    assert (found[0].name, found[0].where) == ("Northwind pad", "USB, usb-1")
+    assert (found[0].name, found[0].where) == ("Northwick pad", "USB, usb-1")
     assert found[3].shown.startswith("Odd \\u001b[31m name xxx") and len(found[3].shown) == 60
 
 

@@ -50,8 +50,8 @@ EVERYTHING = tuple(c for c in range(1, 248) if c not in (84, 195, 196, 197, 198,
 
 
 @pytest.mark.parametrize(("name", "codes", "expected"), [
-    ("Northwind", keys_of("numpad"), "numpad"),
-    ("Northwind numeric pad", EVERYTHING, "numpad"),
+    ("Northwick", keys_of("numpad"), "numpad"),
+    ("Northwick numeric pad", EVERYTHING, "numpad"),
     ("Harbour keyboard", keys_of("full-ansi"), "full-ansi"),
     ("Harbour keyboard", EVERYTHING, "full-ansi"),
     ("Harbour 60% keyboard", keys_of("compact-60-ansi"), "compact-60-ansi"),
@@ -75,7 +75,7 @@ def test_the_likeliest_drawing_comes_first(name: str, codes: tuple[int, ...], ex
 
 def test_a_drawing_made_for_this_make_wins() -> None:
     mine = Layout("mine", "Mine", SHIPPED["grid-3x3"].controls, fits=("4e57:0011",))
-    facts = DeviceFacts("x", "Northwind numeric pad", vendor="4e57", product="0011", codes=keys_of("numpad"))
+    facts = DeviceFacts("x", "Northwick numeric pad", vendor="4e57", product="0011", codes=keys_of("numpad"))
     assert propose(facts, [*SHIPPED.values(), mine])[0].layout.id == "mine"
 
 

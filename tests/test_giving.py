@@ -443,7 +443,7 @@ def test_a_binding_that_reaches_outside_sleeps_and_says_so(client: EngineClient,
 [surface.left-numpad]
 name = "Left numpad"
 layout = "numpad"
-device = { name = "Northwind numeric pad" }
+device = { name = "Northwick numeric pad" }
 [surface.left-numpad.layer.class]
 [surface.left-numpad.layer.class.press]
 7 = { set = "osc /x to 127.0.0.1:9 at 50 %", label = "far" }

@@ -27,7 +27,7 @@ tap = "40ms"
 [surface.left]
 name = "Left"
 layout = "numpad"
-device = { name = "Northwind numeric pad", port = "usb-bench-left" }
+device = { name = "Northwick numeric pad", port = "usb-bench-left" }
 [surface.left.layer.base.press]
 5 = { play = "left" }
 0 = { sustain = "Ctrl+M" }
@@ -37,7 +37,7 @@ dot = { do = "rest or wake" }
 name = "Right"
 layout = "numpad"
 unbound = "pass"
-device = { name = "Northwind numeric pad", port = "usb-bench-right" }
+device = { name = "Northwick numeric pad", port = "usb-bench-right" }
 [surface.right.layer.base.press]
 5 = { play = "right" }
 0 = { sustain = "F14" }
