@@ -151,7 +151,7 @@ def test_a_second_process_on_the_same_desk_is_refused_by_name(store: DeskStore) 
     holder = subprocess.Popen(
         [sys.executable, "-c", "import sys, time\nfrom pathlib import Path\n"
          "from brass_pebble.engine.store import DeskStore\n"
-         f"DeskStore(Path({str(store.folder)!r}), Path('/nowhere')).lock()\nprint('locked', flush=True)\n"
+         f"DeskStore(Path({str(store.folder)!r}), Path({str(store.versions)!r})).lock()\nprint('locked', flush=True)\n"
          "time.sleep(60)"], stdout=subprocess.PIPE, env=os.environ)
     try:
         assert holder.stdout and holder.stdout.readline() == b"locked\n"

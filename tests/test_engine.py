@@ -179,12 +179,18 @@ def test_an_edit_from_outside_is_taken_up_and_a_broken_one_keeps_the_last_good_d
     wait_for(lambda: client.ask("desk")["problems"] == [])
 
 
-def test_a_broken_macro_is_told_and_its_key_explains(client: EngineClient, desk: Path) -> None:
+def test_a_broken_macro_is_told_and_its_last_good_version_plays(client: EngineClient, desk: Path) -> None:
     (desk / "macros" / "welcome.macro").write_text("tap F13\ntpa A\n")
     wait_for(lambda: client.ask("desk")["problems"])
     (problem,) = client.ask("desk")["problems"]
     assert (problem["file"], problem["line"], problem["column"]) == ("macros/welcome.macro", 2, 1)
-    assert "mistake in line 2" in finished(client, press(client, "left-numpad", "2"))["sentence"]
+    assert "The last good version stays in use" in problem["hint"]
+    assert "played “Welcome”" in finished(client, press(client, "left-numpad", "2"))["sentence"]
+    # One that never was any good explains itself.
+    (desk / "macros" / "never.macro").write_text("tpa A\n")
+    wait_for(lambda: len(client.ask("desk")["problems"]) == 2)
+    client.ask("bind", surface="left-numpad", layer="class", control="2", kind="play", target="never")
+    assert "mistake in line 1" in finished(client, press(client, "left-numpad", "2"))["sentence"]
     assert finished(client, press(client, "left-numpad", "4"))["state"] == "done"
 
 
@@ -231,13 +237,14 @@ def test_another_user_is_refused(engine: Path) -> None:
 
 @pytest.mark.parametrize(("line", "code"), [
     (b"nonsense\n", "bad-message"), (b"[1]\n", "bad-message"), (b'{"do":"desk"}\n', "no-hello"),
-    (b'{"do":"hello","protocol":99}\n', "wrong-protocol"), (b"[" * 100_000 + b"\n", "bad-message"),
+    (b'{"do":"hello","protocol":99}\n', "wrong-protocol"), (b"[" * 10_000 + b"\n", "bad-message"),
     (b"x" * 300_000, "too-long"),
 ])
 def test_nonsense_on_the_socket_is_answered_not_obeyed(engine: Path, client: EngineClient, line: bytes,
                                                        code: str) -> None:
     with raw(engine) as connection:
-        connection.sendall(line)
+        with contextlib.suppress(BrokenPipeError):
+            connection.sendall(line)
         reply = json.loads(connection.makefile("rb").readline())
     assert reply["error"]["code"] == code
     assert client.ask("desk")["desk"]["name"] == "Saltmarsh Bakehouse"
@@ -330,9 +337,7 @@ def test_a_mistake_of_the_program_stops_and_releases_everything(fragile: tuple[E
         client.ask("press", surface="pedals", control="left", down=True)
         wait_for(lambda: stage_state(client)["mic"] == "muted")
         engine.router.player.on_end = lambda run, now: 1 // 0
-        with pytest.raises((EngineError, TimeoutError)):
-            client.set_timeout(0.5)
-            client.ask("stop")
+        assert client.ask("stop")["runs"] == 1
     with EngineClient(socket_path(desk)) as client:
         wait_for(lambda: stage_state(client)["mic"] == "live")
         (problem,) = client.ask("desk")["problems"]

@@ -98,7 +98,7 @@ def test_the_shortest_time_between_two_events_is_known() -> None:
     ('label "much too long"', "test.macro:1:7: a label has at most 12 characters, this one has 13. Shorten it"),
     ('tap A\nname "late"', "test.macro:2:1: “name” is a setting and stands too late. Put it at the top, before the "
                            "first step"),
-    ("repeat 999999\n  tap A", "test.macro:2: the macro has more than 250,000 events. Repeat fewer times, or split it "
+    ("repeat 999999\n  tap A", "test.macro:1: the macro has more than 250,000 events. Repeat fewer times, or split it "
                                "into several macros"),
 ])
 def test_a_broken_text_is_explained(text: str, complaint: str) -> None:

@@ -39,7 +39,7 @@ def test_a_macro_made_in_the_text_is_live_bound_and_played(demo: Terminal) -> No
     demo.keys("Enter")
     demo.type("tpa F18")
     demo.wait("✗ line 5, column 3: “tpa” is not a step. Did you mean tap?")
-    demo.wait("✗ not live: it has a mistake")
+    demo.wait("✗ a draft: the last good version plays")
     demo.wait("✗ line 5 has a mistake: the lanes show the text before it")
     demo.keys("BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace")
     demo.type("tap F18")

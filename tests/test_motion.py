@@ -32,15 +32,16 @@ from brass_pebble.core.player import Effect, Player
 from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.core.proposal import propose
 from brass_pebble.core.router import Router
-from brass_pebble.core.sending import message_of, pack, unpack
+from brass_pebble.core.sending import message_of, midi_send
 from brass_pebble.core.signal import FAMILIES, find_signal, signal_name, spell, tone
 from brass_pebble.core.trace import Trace, key_name
 from brass_pebble.core.walk import Walk
-from brass_pebble.engine.store import SHIPPED_LAYOUTS, _read_layout_file
+from brass_pebble.engine.desk_reader import read_layout_file
+from brass_pebble.engine.store import SHIPPED_LAYOUTS
 
 MS = 1_000_000
 LAYOUTS: dict[str, Layout] = {name: layout for name in ("pads-16", "knobs-sliders-8", "dial-pad-6", "controller")
-                              if (layout := _read_layout_file(SHIPPED_LAYOUTS / f"{name}.toml", []))}
+                              if (layout := read_layout_file(SHIPPED_LAYOUTS / f"{name}.toml", []))}
 
 
 def load(text: str) -> tuple[Desk, list[Problem]]:
@@ -297,7 +298,9 @@ def test_level_changes_that_are_none(text: str) -> None:
 
 @given(st.binary(max_size=40))
 def test_messages_survive_being_numbers(message: bytes) -> None:
-    assert unpack(pack(message)) == message
+    code, value = midi_send("Kiln", message)
+    assert message_of(code, value) == message and code != midi_send("Gull", message)[0]
+    assert {code: 1}[midi_send("Kiln", message)[0]]
 
 
 # Through the router.

@@ -17,11 +17,13 @@ macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
 
 
 def _read_file(file: Path) -> tuple[Any, list[Any]]:
+    from . import disk
     from .core.desk import read_typing
+    from .core.limits import load_tables
     from .core.macro import parse, read_macro
     from .core.problem import Problem, ProblemError
     try:
-        text = file.read_text(encoding="utf-8")
+        text = disk.read_text(file)
     except UnicodeDecodeError as error:
         return None, [Problem(f"byte {error.start + 1} is not UTF-8", str(file), hint="Save the file as UTF-8")]
     except OSError as error:
@@ -34,12 +36,12 @@ def _read_file(file: Path) -> tuple[Any, list[Any]]:
 
         from .outputs.xkb import typist
         with contextlib.suppress(tomllib.TOMLDecodeError, OSError, UnicodeDecodeError, ProblemError):
-            settings["tap"], settings["gap"], keyboard = read_typing(tomllib.loads(desk.read_text(encoding="utf-8")))
+            settings["tap"], settings["gap"], keyboard = read_typing(load_tables(disk.read_text(desk)))
             settings["typist"] = typist(keyboard)
     others = {}
     for other in folder.glob("*.macro"):
         with contextlib.suppress(OSError, UnicodeDecodeError):
-            others[other.stem] = parse(other.read_text(encoding="utf-8"), id=other.stem, file=str(other))
+            others[other.stem] = parse(disk.read_text(other), id=other.stem, file=str(other))
     return read_macro(text, id=file.stem, file=str(file), others=others, **settings)
 
 
@@ -86,13 +88,13 @@ def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: 
 def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")],
                  check: Annotated[bool, typer.Option("--check", help="change nothing, only tell")] = False) -> None:
     """Write macro files in their usual form; notes and order stay."""
+    from . import disk
     from .core.macro import format_macro
     from .core.problem import ProblemError
-    from .engine.store import write_atomically
     wrong = changed = 0
     for file in files:
         try:
-            text = file.read_text(encoding="utf-8")
+            text = disk.read_text(file)
             tidy = format_macro(text)
         except ProblemError as error:
             wrong += 1
@@ -106,7 +108,7 @@ def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")]
         if tidy != text:
             changed += 1
             if not check:
-                write_atomically(file, tidy)
+                disk.write_text(file, tidy)
             print(f"{file}: {'would be tidied' if check else 'tidied'}")
     if wrong:
         raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes and "
@@ -168,7 +170,7 @@ def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
     from .paper.chart import chart_pdf, chart_svg
     macro = _good_macro(file)
     draft = parse(macro.source, id=macro.id)
-    link({macro.id: draft}, only="")
+    link({macro.id: draft}, only=())
     draft.macro = macro
     svg = chart_svg(macro.name, lanes_of(draft), "its events depend on the press; shown for an ordinary one"
                     if macro.live else macro.note)

@@ -33,6 +33,9 @@ FORMAT = 1
 DEFAULT_PATIENCE = 250_000_000
 OUTPUTS = ("uinput", "x11", "stage")
 LAMPS = ("num", "caps", "scroll")
+# Where an HTTP request of a macro may be led on to.
+SAME_HOST, ANYWHERE = "same host", "anywhere"
+REDIRECTS = (SAME_HOST, ANYWHERE)
 ARMED = "armed"
 # What a person types to take over the last keyboard there is.
 ON_TRIAL = "take my only keyboard"
@@ -274,6 +277,7 @@ class Desk:
     name no receiver; `middle_c` the octave in which note 60 lies.  Without `history`, presses are not counted.
     `places` are where the receiving programs' layout has its keys.  A macro of which a step comes later than
     `overtaken_after`, since the computer stood still, ends or goes on from then: `overtaken` is "end" or "go on".
+    `redirects` is where a macro's HTTP request may be led on to: "same host" or "anywhere".
     `shortest_tap` is how short taps may become when a dial is turned quickly.
     """
 
@@ -294,6 +298,7 @@ class Desk:
     middle_c: int = 4
     network: NetworkSettings = field(default_factory=NetworkSettings)
     history: bool = True
+    redirects: str = SAME_HOST
     overtaken: str = END
     overtaken_after: int = OVERTAKEN
     shortest_tap: int = DEFAULT_SHORTEST_TAP
@@ -354,10 +359,12 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
               broken_macros: dict[str, str],
               sleeps: Callable[[str, str], bool] = lambda surface, mark: False,
               known: dict[str, KnownSurface] | None = None, sleeping: object = None,
-              places: Places = US) -> tuple[Desk, list[Problem]]:
+              places: Places = US,
+              last_drawing: Callable[[str], Layout | None] = lambda surface: None) -> tuple[Desk, list[Problem]]:
     """A desk from its TOML table.  What is broken is left out and reported; the rest stands.
 
-    `places` are those of the layout that `keyboard` names.
+    `places` are those of the layout that `keyboard` names; `last_drawing(surface)` is the one that it had, for one
+    whose layout is not there.
 
     `known` are surfaces that were read before, and are taken over if nothing they are made from has changed; it is
     brought up to date.  `sleeping` is what `sleeps` answers by: another one makes them be read anew.
@@ -385,8 +392,14 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
             surfaces[surface_id], kept[surface_id] = before.surface, before
             continue
         so_far = len(problems), len(checks)
-        surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
-                                             Reading(known_macros, checks), times, sleeps)
+        try:
+            surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
+                                                 Reading(known_macros, checks), times, sleeps,
+                                                 partial(last_drawing, surface_id))
+        except Exception as error:
+            # Whatever it is, it concerns this surface and no other.
+            fields.problem("", f"the surface “{surface_id}” cannot be read: {error!r}", "Write it in a simpler way")
+            continue
         if so_far == (len(problems), len(checks)):
             name_of_layout = str(fields.data.get("layout", ""))
             kept[surface_id] = KnownSurface(fields.data, made_from, name_of_layout,
@@ -402,10 +415,14 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         middle_c = 4
     network = _read_network(top.table("network"))
     history = top.flag("history", default=True)
+    redirects = top.choice("redirects", REDIRECTS, SAME_HOST)
     overtaken, overtaken_after = _read_overtaken(top)
     shortest_tap = _read_shortest_tap(top, tap)
     for check in checks:
-        check(surfaces)
+        try:
+            check(surfaces)
+        except Exception as error:
+            top.problem("", f"something bound together cannot be read: {error!r}")
     drawn = []
     for program, fields in top.entries("stage"):
         drawn.append(StagePlace(program, fields.pair("at", (0.0, 0.0)) or (0.0, 0.0),
@@ -413,7 +430,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         fields.done()
     top.done()
     return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
-                surfaces, tuple(drawn), macros, broken_macros, midi_to, middle_c, network, history,
+                surfaces, tuple(drawn), macros, broken_macros, midi_to, middle_c, network, history, redirects,
                 overtaken, overtaken_after, shortest_tap, places), problems
 
 
@@ -437,14 +454,15 @@ def _read_shortest_tap(fields: Fields, tap: int) -> int:
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
                   layout_names: Iterable[str], reading: Reading, times: tuple[int, int],
-                  sleeps: Callable[[str, str], bool]) -> Surface:
+                  sleeps: Callable[[str, str], bool], last_drawing: Callable[[], Layout | None]) -> Surface:
     layout_id = fields.text("layout", "")
     layout = EMPTY
     if layout_id:
         found = layouts(layout_id)
         if found is None:
-            layout = MISSING
-            fields.problem("layout", f"there is no layout “{layout_id}”",
+            layout = last_drawing() or MISSING
+            fields.problem("layout", f"there is no layout “{layout_id}”" + (
+                "; the last drawing stays in use" if layout is not MISSING else ""),
                            nearest(layout_id, layout_names) or f"Known are {', '.join(sorted(layout_names))}",
                            word=layout_id)
         else:

@@ -13,7 +13,7 @@ from functools import lru_cache
 
 from .pointer import PAD, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 from .problem import ProblemError, nearest
-from .sending import datagram, midi_send, osc_send
+from .sending import Effect, midi_send, osc_send
 from .signal import BEND, CC, FINE_CC, KEY_PRESSURE, NRPN, PRESSURE, family_of, find_signal, number_and_channel
 
 # EV_ABS codes of linux/input-event-codes.h, and whether they rest in the middle.
@@ -27,8 +27,6 @@ RATES = {"pointer x": (REL_X, 1), "pointer y": (REL_Y, 1), "scroll": (REL_WHEEL,
 _MIDI = (CC, FINE_CC, BEND, PRESSURE, KEY_PRESSURE, NRPN)
 _OSC = re.compile(r"osc (/[!-~]*) to ([\w.:-]+|\[[0-9a-f:]+\]):(\d{1,5})", re.IGNORECASE)
 _HINT = "Write cc 7 on 1, osc /level to 127.0.0.1:9000, pointer x, scroll, or controller x"
-
-Sent = tuple[int, int]  # effect code, value
 
 
 @dataclass(frozen=True)
@@ -48,7 +46,7 @@ class DriveTarget:
     centred: bool = False
     address: str = ""
 
-    def values(self, share: float | Fraction, *, centred: bool) -> Sequence[Sent]:
+    def values(self, share: float | Fraction, *, centred: bool) -> Sequence[Effect]:
         """The effects that tell a position; `centred` if it lies between -1 and 1, else between 0 and 1."""
         if self.kind == "controller":
             if not self.centred:
@@ -57,7 +55,7 @@ class DriveTarget:
             return [(self.code, round(both * PAD_FULL))]
         whole = _whole(share, centred)
         if self.kind == "osc":
-            return [(osc_send(self.to), datagram(self.address, float(whole)))]
+            return [osc_send(self.to, self.address, float(whole))]
         return midi_values(self.signal, whole, self.to)
 
 
@@ -65,7 +63,7 @@ def _whole(share: float | Fraction, centred: bool) -> float | Fraction:
     return (share + 1) / 2 if centred else share
 
 
-def midi_values(signal: int, share: float | Fraction, to: str) -> tuple[Sent, ...]:
+def midi_values(signal: int, share: float | Fraction, to: str) -> tuple[Effect, ...]:
     """The MIDI messages that set a control change, pair, bend, pressure or NRPN to a share of its way."""
     return midi_set(signal, round(share * (16383 if is_fine(signal) else 127)), to)
 
@@ -77,7 +75,7 @@ def is_fine(signal: int) -> bool:
 
 
 @lru_cache(maxsize=16_384)
-def midi_set(signal: int, value: int, to: str) -> tuple[Sent, ...]:
+def midi_set(signal: int, value: int, to: str) -> tuple[Effect, ...]:
     """The MIDI messages that give a signal a value: 0 to 127, or 0 to 16383 for pairs, bends and NRPN."""
     family = family_of(signal)
     number, channel = number_and_channel(signal)

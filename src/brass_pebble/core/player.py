@@ -236,7 +236,13 @@ class Player:
             elif now - planned > run.overtaken and (lost := now - self._next_of(run)) > run.overtaken:
                 self._overtake(run, lost, now, out)
             else:
-                self._play(run, planned, now, out)
+                try:
+                    self._play(run, planned, now, out)
+                except Exception as error:
+                    # A mistake of the program ends this run, and no other.
+                    run.trouble = f"something unexpected happened: {error!r}"
+                    if run.state == "playing":
+                        self._end(run, planned, now, "stopped", out, next_in_queue=False)
 
     @staticmethod
     def _next_of(run: Run) -> int:

@@ -42,6 +42,10 @@ class ProblemError(Exception):
         super().__init__(str(self.problem))
 
 
+class ConflictError(ProblemError):
+    """What is to be changed was changed by somebody else meanwhile."""
+
+
 def nearest(word: str, known: Iterable[str]) -> str:
     """A hint naming the known word most like `word`, or an empty string when none is near."""
     by_folded = {name.casefold(): name for name in known}

@@ -13,14 +13,14 @@ from .label.sizes import write_size
 from .layout import Control
 from .plan import show_action
 from .shown import show_surface
-from .signal import STRUCK, spell
+from .signal import STRUCK, spell, wire
 
 Row = dict[str, Any]
 
 
 def control_row(desk: Desk, surface: Surface, control: Control) -> Row:
     """A control as it is drawn, without what is bound to it."""
-    row: Row = {"id": control.id, "code": control.code, "x": control.x, "y": control.y,
+    row: Row = {"id": control.id, "code": wire(control.code), "x": control.x, "y": control.y,
                 "w": control.w, "h": control.h, "legend": control.legend}
     if control.code >= STRUCK:
         row["sends"] = spell(control.code, desk.middle_c)

@@ -6,7 +6,7 @@ from collections.abc import Collection
 from typing import Any
 
 from .gesture import AT, GESTURES, MOVE, PUSHES, STRIKE, TURN_LEFT, TURN_RIGHT, WITH, rank
-from .signal import MOVING, NOTE
+from .signal import MOVING, NOTE, from_wire
 
 Row = dict[str, Any]
 
@@ -59,8 +59,9 @@ BANDS = {STRIKE: ("strike 1 to 42", "strike 43 to 84", "strike 85 to 127", "stri
 def gestures_for(control: Row, bound: Collection[str] = ()) -> list[str]:
     """The gestures that make sense on a control, with those in `bound`: in their order."""
     found = {gesture for gesture in bound if not gesture.startswith(WITH)} | set(GESTURES)
-    moves, has_key = int(control.get("moves", 0)), control["code"] < MOVING
-    if NOTE.first <= control["code"] <= NOTE.last and not any(gesture.startswith(STRIKE) for gesture in bound):
+    moves, code = int(control.get("moves", 0)), from_wire(control["code"])
+    has_key = code < MOVING
+    if NOTE.first <= code <= NOTE.last and not any(gesture.startswith(STRIKE) for gesture in bound):
         found.update(STRIKES)
     if moves and control.get("turns"):
         found.update((TURN_LEFT, TURN_RIGHT, MOVE), PUSHES if moves > 1 else ())

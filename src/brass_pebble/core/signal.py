@@ -12,6 +12,7 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
+from .carrying import Carrying
 from .keys import key_table
 from .problem import ProblemError, nearest
 
@@ -55,7 +56,7 @@ PROGRAM = Family("program", STRUCK + 0x1000)
 HAT = Family("hat", STRUCK + 0x2000, 16, False,
              tuple((hat * 4 + way, f"{hat + 1} {HAT_WAYS[way]}" if hat else HAT_WAYS[way])
                    for hat in range(4) for way in range(4)))
-OSC_KEY = Family("osc press", STRUCK + 0x1_0000, 0x1_0000, False)
+OSC_KEY = Family("osc press", STRUCK + 0x1_0000, 1, False)
 AXIS = Family("axis", MOVING, 64, False, tuple(AXES.items()))
 WHEEL = Family("turn", MOVING + 0x1000, 16, False, tuple(WHEELS.items()))
 CC = Family("cc", MOVING + 0x2000)
@@ -64,48 +65,46 @@ BEND = Family("bend", MOVING + 0x4000, 1)
 PRESSURE = Family("pressure", MOVING + 0x4100, 1)
 KEY_PRESSURE = Family("key pressure", MOVING + 0x5000)
 NRPN = Family("nrpn", MOVING + 0x1_0000, 16384)
-OSC = Family("osc", MOVING + 0x10_0000, 0x1_0000, False)
+OSC = Family("osc", MOVING + 0x10_0000, 1, False)
 FAMILIES = (NOTE, PROGRAM, HAT, OSC_KEY, AXIS, WHEEL, CC, FINE_CC, BEND, PRESSURE, KEY_PRESSURE, NRPN, OSC)
 MIDI_FAMILIES = (NOTE, PROGRAM, CC, FINE_CC, BEND, PRESSURE, KEY_PRESSURE, NRPN)
 _OSC_FAMILIES = (OSC_KEY, OSC)
 _ADDRESS = re.compile(r"(osc press|osc)\s+(/[!-~]*)", re.IGNORECASE)
 _SPOKEN = re.compile(r"(.*?)(?:\s*\bon\s+(\d+))?")
-# Addresses of OSC are texts: they get numbers in the order in which they are met, for as long as the program runs.
-_addresses: dict[str, int] = {}
-_by_number: list[str] = []
 
 
-def address_number(address: str) -> int:
-    """The number of an OSC address in this process."""
-    number = _addresses.get(address)
-    if number is None:
-        number = _addresses[address] = len(_by_number)
-        _by_number.append(address)
-    return number
-
-
-def known_address(address: str) -> int | None:
-    """The number of an OSC address if anything has asked for it."""
-    return _addresses.get(address)
-
-
-# What a moving control does in parts (turned right, pushed up, in a zone) is pressed and let go like a key.
-_parts: dict[tuple[str, str], int] = {}
-_by_part: list[tuple[str, str]] = []
+def osc_signal(family: Family, address: str) -> int:
+    """The signal of an OSC address: a press (`OSC_KEY`) or a position (`OSC`)."""
+    return Carrying(family.first, address)
 
 
 def part_signal(control: str, gesture: str) -> int:
-    """The signal that stands for a gesture of a moving control, like “turn right” of “knob”."""
-    number = _parts.get((control, gesture))
-    if number is None:
-        number = _parts[control, gesture] = len(_by_part)
-        _by_part.append((control, gesture))
-    return PART + number
+    """The signal that stands for a gesture of a moving control, like “turn right” of “knob”.
+
+    What such a control does in parts (turned right, pushed up, in a zone) is pressed and let go like a key.
+    """
+    return Carrying(PART, control, gesture)
+
+
+def wire(signal: int) -> int | str:
+    """A signal for another process: its number, or its name where a number alone does not tell it."""
+    return signal_name(signal) if isinstance(signal, Carrying) else signal
+
+
+def from_wire(value: int | str) -> int:
+    """A signal that another process told.
+
+    Raises:
+        ProblemError: it names none.
+    """
+    return find_signal(value) if isinstance(value, str) else int(value)
 
 
 def part_of(signal: int) -> tuple[str, str] | None:
     """Control and gesture of a part's signal; None for other signals."""
-    return _by_part[signal - PART] if PART <= signal < PART + len(_by_part) else None
+    if isinstance(signal, Carrying) and int(signal) == PART:
+        return signal.what[0], signal.what[1]
+    return None
 
 
 @lru_cache(maxsize=8192)
@@ -134,9 +133,7 @@ def signal_name(signal: int) -> str:
     if family is None:
         return key_table().name(signal)
     if family in _OSC_FAMILIES:
-        number = signal - family.first
-        # Another process may have met other addresses.
-        return f"{family.word} {_by_number[number] if number < len(_by_number) else f'number {number}'}"
+        return f"{family.word} {signal.what[0] if isinstance(signal, Carrying) else ''}".rstrip()
     return family.write(signal)
 
 
@@ -149,7 +146,7 @@ def find_signal(word: str) -> int:
     text = " ".join(word.split())
     if match := _ADDRESS.fullmatch(text):
         family = next(f for f in _OSC_FAMILIES if f.word == match[1].lower())
-        return family.first + address_number(match[2])
+        return osc_signal(family, match[2])
     for family in FAMILIES:
         if family not in _OSC_FAMILIES and text.lower().startswith(family.word):
             match = _SPOKEN.fullmatch(text.lower().removeprefix(family.word))

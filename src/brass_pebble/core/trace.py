@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from .drive import PAD_AXES
 from .durations import say_duration
+from .identity import show_hidden
 from .keys import key_table
 from .player import Run
 from .pointer import ABSOLUTE, PAD, POINTER, SOUNDING, WIDE
@@ -68,7 +69,9 @@ class Trace:
         return self.answer.deed if self.answer else ""
 
     def remark(self, text: str) -> None:
-        """Something worth knowing beside the way itself."""
+        """Something worth knowing beside the way itself; it may be told by a program or a stranger."""
+        if not text.isprintable():
+            text = show_hidden(text)
         if text not in self.remarks:
             self.remarks = (*self.remarks, text)
 

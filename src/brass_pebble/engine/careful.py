@@ -74,7 +74,10 @@ class Careful:
                             and self._engine.bystanders.modifiers())):
                     self.hold_back(surface_id, code, value, arrived, node)
                     continue
-                self.arrive(surface_id, code, value, arrived, node)
+                try:
+                    self.arrive(surface_id, code, value, arrived, node)
+                except Exception as error:
+                    self._engine.press_failed(surface_id, error)
             if not arrived_events:
                 self._engine.devices.check_state(surface_id)
         return ready

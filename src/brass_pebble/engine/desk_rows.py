@@ -39,8 +39,7 @@ class DeskRows:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        # What was written at an earlier start counts as long as it fits.
-        self.written: dict[str, WrittenSurface] = engine.store.kept.get("rows", {})
+        self._written: dict[str, WrittenSurface] = {}
         self._macros: tuple[tuple[int, ...], Encoded] = ((), Encoded("[]"))
 
     def desk(self) -> Message:
@@ -102,7 +101,7 @@ class DeskRows:
         absent = frozenset(control.id for control in surface.layout.controls if knows and control.code < STRUCK
                            and not any(control.code in codes for codes in knows))
         whys = tuple(layers.why(surface, layer.id) for layer in surface.layers)
-        known = self.written.get(surface.id)
+        known = self._written.get(surface.id)
         made_from = (whys, absent, desk.middle_c, *_macros(desk, surface.plays))
         if known is not None and known.surface is surface and known.made_from == made_from:
             return known.text
@@ -117,7 +116,7 @@ class DeskRows:
         show_surface(row)
         compact(row)
         text = _json(row)[1:-1]
-        self.written[surface.id] = WrittenSurface(surface, made_from, text)
+        self._written[surface.id] = WrittenSurface(surface, made_from, text)
         return text
 
 

@@ -403,33 +403,17 @@ class Devices:
                 log.error("closing %s failed: %r", source.facts.shown, error, exc_info=error)
 
     def watch_for_changes(self) -> None:
-        """Be told by the kernel of new devices and of changed desk files."""
+        """Be told by the kernel of new devices, and of MIDI ports."""
         import inotify_simple
         flags = inotify_simple.flags
         self._notify = notify = inotify_simple.INotify(nonblocking=True)
-        device_watch = -1
         if self._engine.setup.real_devices and Path("/dev/input").is_dir():
-            device_watch = notify.add_watch("/dev/input", flags.CREATE | flags.ATTRIB | flags.DELETE)
+            notify.add_watch("/dev/input", flags.CREATE | flags.ATTRIB | flags.DELETE)
         self._watch_ports()
-        store = self._engine.store
-        # A folder that is not there yet is seen to appear in the folder above it.
-        for folder in (store.folder, store.folder / "macros", store.folder / "layouts", store.user_layouts):
-            if folder and folder.is_dir():
-                notify.add_watch(folder, flags.CLOSE_WRITE | flags.MOVED_TO | flags.MOVED_FROM | flags.DELETE
-                                 | flags.CREATE)
 
         def ready(events: int) -> None:
-            for event in notify.read(timeout=0):
-                if event.wd == device_watch:
-                    self.look_again()
-                elif event.mask & flags.ISDIR and event.name in ("macros", "layouts"):
-                    if (store.folder / event.name).is_dir():
-                        notify.add_watch(store.folder / event.name, flags.CLOSE_WRITE | flags.MOVED_TO
-                                         | flags.MOVED_FROM | flags.DELETE)
-                    self._engine.reload_soon()
-                elif (event.name.endswith((".toml", ".macro")) and not event.name.startswith(".")
-                      and not event.mask & flags.CREATE):
-                    self._engine.reload_soon()
+            if notify.read(timeout=0):
+                self.look_again()
         self._engine.loop.watch(notify.fileno(), ready)
 
     def _watch_ports(self) -> None:

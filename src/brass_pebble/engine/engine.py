@@ -35,6 +35,7 @@ from .answers import Answers
 from .aside import SetAside
 from .careful import Careful
 from .chord_catcher import ChordCatcher
+from .desk_watch import DeskWatch
 from .devices import Devices
 from .errands import Errands, stays_notice
 from .focus import Focus
@@ -86,23 +87,21 @@ class Engine:
     def __init__(self, setup: Setup) -> None:
         self.setup = setup
         self.store = setup.store
-        self.loop = Loop(self._deadline, self._on_time, self._after, self._panic)
+        self.loop = Loop(self._deadline, self._on_time, self._after, self._panic, self.mishap)
         self.worker = Worker(self.loop)
         self.player = Player(self._run_ended, self._start_dropped)
         self.router = Router(self.player)
         self.news = News(self)
         self.problems: list[Problem] = []
         self._out: list[Effect] = []
-        self._alarms: dict[str, tuple[int, Callable[[int], None]]] = {}
+        self._alarms: dict[str, tuple[int, Callable[[int], object]]] = {}
         self.hands = Hands(self)
         self._was_visited = False
         # How far the clock that counts suspends is ahead of the engine's.
         self._ahead = time.clock_gettime_ns(time.CLOCK_BOOTTIME) - time.monotonic_ns()
-        self.store.remember()
-        loaded = self.store.load()
-        self.problems = loaded.problems
-        self.router.load(loaded.desk)
         self._standing: list[Problem] = []
+        loaded = self._first_desk()
+        self.problems = loaded.problems
         self.output = self._open_output(loaded.desk)
         self.output.use(loaded.desk.places)
         self.network = Network(self)
@@ -129,15 +128,43 @@ class Engine:
         self.server_ready = False
         self.server = Server(setup.socket, self.loop, self.requests.take, self._client_left, self.requests.hello)
         self.server_ready = True
+        self.server.later = lambda wait, call: self.later("greetings", wait, call)
         self._tell_once()
-        self.network.follow()
-        self.messages.follow()
-        self.devices.take()
-        self.devices.watch_for_changes()
-        self.meet.follow()
-        self.follow_bystanders()
-        self.focus.follow()
+        # From here on it can be spoken to, whatever goes wrong with one part.
+        for call in (self.network.follow, self.messages.follow, self.devices.take, self.devices.watch_for_changes):
+            self._try(call)
+        self._desk_watch = DeskWatch(self.store.folder, tuple(filter(None, (self.store.user_layouts,))),
+                                     self.reload_soon)
+        self.loop.watch(self._desk_watch.fileno, self._desk_watch.ready)
+        for call in (self.meet.follow, self.follow_bystanders, self.focus.follow):
+            self._try(call)
         self._settle()
+
+    def _first_desk(self) -> Loaded:
+        """The desk to begin with: an empty one and a sentence if nothing else can be had."""
+        try:
+            loaded = self.store.load()
+            self.router.load(loaded.desk)
+            return loaded
+        except Exception as error:
+            log.error("the desk could not be read: %r", error, exc_info=error)
+            problem = Problem(f"the desk cannot be used: {error!r}", str(self.store.file),
+                              hint="Take back what was changed last: brass-pebble desk history lists it")
+            self.router.load(Desk())
+            return Loaded(Desk(), [problem], ok=False)
+
+    def _try(self, call: Callable[[], object]) -> None:
+        """A part that cannot begin keeps no other from it."""
+        try:
+            call()
+        except Exception as error:
+            self.mishap(error)
+
+    def mishap(self, error: Exception) -> None:
+        """Something beside the way of a press failed: it is told, and everything goes on."""
+        log.error("unexpected: %r", error, exc_info=error)
+        self.add_problem(Problem(f"something unexpected happened: {error!r}",
+                                 hint="Everything else goes on; the log has the details"))
 
     def _settle(self) -> None:
         """Let the store do what can wait, on the worker."""
@@ -188,23 +215,17 @@ class Engine:
             if out:
                 self.messages.send(out, time.monotonic_ns())
             self.answers.darken()
-        finally:
-            self.errands.close()
-            self.historian.close()
-            self.focus.close()
-            self.chord_catcher.end("left")
-            self.meet.close()
-            self.recorder.close()
-            self.bystanders.close()
-            self.devices.close()
-            self.network.close()
-            self.messages.close()
-            self.output.close()
-            self.server.close()
-            self.worker.close()
-            self.loop.close()
-            self.store.kept["rows"] = self.requests.rows.written
-            self.store.keep()
+        except Exception as error:
+            log.error("could not end in order: %r", error)
+        # What people wait for first: nothing goes on, and every device is theirs again.
+        for call in (self.errands.stop, lambda: self.chord_catcher.end("left"), self.meet.close, self.recorder.close,
+                     self.devices.close, self.output.close, self.messages.close, self.bystanders.close,
+                     self.focus.close, self._desk_watch.close, self.network.close, self.errands.close,
+                     self.historian.close, self.server.close, self.worker.close, self.loop.close):
+            try:
+                call()
+            except Exception as error:
+                log.error("could not end in order: %r", error, exc_info=error)
 
     # The hot path: from a descriptor to the output, then the notes.
 
@@ -215,7 +236,7 @@ class Engine:
         careful = bool(surface.second or surface.debounce or self.aside.holds(surface_id) or self.recorder.busy)
         make = self.careful.reader if careful else self._reader
         for fileno in source.filenos():
-            self.loop.watch(fileno, make(surface_id, source, fileno))
+            self.loop.watch(fileno, make(surface_id, source, fileno), hot=True)
 
     def _reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
         feed, sure_first, clock = self.router.feed, self.router.sure_first, time.monotonic_ns
@@ -258,10 +279,11 @@ class Engine:
                 out = self._out
                 try:
                     trace = feed(surface_id, code, value, arrived, now, out)
-                except Exception:
+                except Exception as error:
                     # No run may know of the keys sent ahead, so nobody else would release them.
                     self._take_back(first, now)
-                    raise
+                    self.press_failed(surface_id, error)
+                    continue
                 if first:
                     if [effect[0] for effect in out[:len(first)]] == [*first]:
                         self.news.unnoted.append((sent_at, out[:len(first)]))
@@ -278,10 +300,32 @@ class Engine:
                 self.devices.check_state(surface_id)
         return ready
 
+    def press_failed(self, surface_id: str, error: Exception) -> None:
+        """A press could not be answered, by a mistake of the program: what its surface started ends, nothing else."""
+        log.error("a press on %s failed: %r", surface_id, error, exc_info=error)
+        now = time.monotonic_ns()
+        if self._out:
+            # As far as the player knows this has left.
+            self._send(now)
+
+        def meant(run: Run) -> bool:
+            owner = run.owner
+            answer = owner.answer if isinstance(owner, Trace) else None
+            return run.surface == surface_id or (answer is not None and answer.surface.id == surface_id)
+        self.stop_runs(meant)
+        self._release_rest(now)
+        self.add_problem(Problem(f"a press on “{surface_id}” could not be answered: {error!r}",
+                                 hint="What this surface had started was ended; the log has the details"))
+
     def _take_back(self, codes: tuple[int, ...], now: int) -> None:
         """Release keys that were sent down and belong to no run."""
         unknown = Run(0, Program(), now, None, None)
         self.output.send([(code, 0, now, unknown) for code in reversed(codes)], now)
+
+    def send_rest(self) -> None:
+        """Send what a request that failed has left: the player counts on its having gone out."""
+        if self._out:
+            self._send(time.monotonic_ns())
 
     def _release_rest(self, now: int) -> None:
         """Every run has ended: what the output still has down belongs to nobody and is released."""
@@ -377,11 +421,15 @@ class Engine:
         self.hands.stop_script()
         self.careful.drop_waiting()
         self.router.drop_gestures()
-        now = time.monotonic_ns()
-        count = self.player.stop_all(now, self._out)
-        if self._out:
-            self._send(now)
-        self._release_rest(now)
+        now, count = time.monotonic_ns(), len(self.player.runs)
+        try:
+            self.player.stop_all(now, self._out)
+            if self._out:
+                self._send(now)
+            self._release_rest(now)
+        except Exception as error:
+            # To stop has to work, whatever is wrong.
+            self._panic(error)
         self.errands.end_helpers()
         self.recorder.cancel("everything was stopped")
         return count
@@ -458,11 +506,19 @@ class Engine:
             self.careful.believe_releases(now)
         self.output.advance(now)
         if self.news.due is not None and self.news.due <= now:
-            self.news.tell(now)
+            self.news.due = None
+            self._ring(self.news.tell, now)
         for name, (when, call) in list(self._alarms.items()):
             if when <= now:
-                del self._alarms[name]
-                call(now)
+                self._alarms.pop(name, None)
+                self._ring(call, now)
+
+    def _ring(self, call: Callable[[int], object], now: int) -> None:
+        """An alarm that fails concerns nobody else."""
+        try:
+            call(now)
+        except Exception as error:
+            self.mishap(error)
 
     def _notice_mixing(self, now: int) -> None:
         """A modifier that is held on the main keyboard in the middle of a text changes what is typed: it is told."""
@@ -509,11 +565,11 @@ class Engine:
                 dues.append(due)
         return min(dues) if dues else None
 
-    def alarm(self, name: str, when: int, call: Callable[[int], None]) -> None:
+    def alarm(self, name: str, when: int, call: Callable[[int], object]) -> None:
         """Call `call(now)` once at `when`; an alarm of the same name is replaced."""
         self._alarms[name] = (when, call)
 
-    def later(self, name: str, wait: int, call: Callable[[int], None]) -> None:
+    def later(self, name: str, wait: int, call: Callable[[int], object]) -> None:
         """Call `call(now)` in `wait` ns, unless an alarm of that name is set already."""
         if name not in self._alarms:
             self.alarm(name, time.monotonic_ns() + wait, call)
@@ -584,9 +640,16 @@ class Engine:
             self.add_problem(Problem(f"the desk could not be read: {result}", hint="The desk before keeps running"))
             return
         if result.ok:
-            output = self.desk.output
+            output, before = self.desk.output, self.desk
             self._use_places(result.desk)
-            self.router.load(result.desk)
+            try:
+                self.router.load(result.desk)
+            except Exception as error:
+                log.error("the desk cannot be used: %r", error, exc_info=error)
+                self.router.load(before)
+                self.add_problem(Problem(f"the desk cannot be used as it is now: {error!r}", "desk.toml",
+                                         hint="The desk before keeps running"))
+                return
             lost = self.router.lost_latches()
             self.stop_runs(lambda run: run in lost)
             self.aside.follow()

@@ -6,8 +6,8 @@ Slow ones are done on threads of their own; a failure is told in the trace, and 
 from __future__ import annotations
 
 import contextlib
-import json
 import os
+import select
 import shutil
 import signal
 import subprocess
@@ -16,6 +16,7 @@ import time
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from brass_pebble.core.desk import ANYWHERE
 from brass_pebble.core.durations import say_duration
 from brass_pebble.core.macro.asks import Ask, Errand, Window
 from brass_pebble.core.player import Run
@@ -24,21 +25,29 @@ from brass_pebble.core.trace import Trace
 from brass_pebble.outputs.base import OutputError
 from brass_pebble.outputs.stage import StageOutput
 
+from .clipboard import Held, find_clipboard
+from .guardian import Guardian
 from .loop import Worker
 
 if TYPE_CHECKING:
     from .engine import Engine
 
 MS = 1_000_000
-THREADS = 6
+# How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
+POOLS = {"program": (16, 16), "request": (6, 16), "osc": (2, 64), "say": (1, 8), "clipboard": (1, 16),
+         "window": (8, 16)}
+POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "osc": "osc", "say": "say",
+           "paste": "clipboard"}
+POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
+             "say": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window"}
+# A job that begins so much later than it was asked for says so, in ns.
+LATE = 100 * MS
+# So much of what a helper complains of is kept, in bytes; the rest is read and dropped.
+MOST_SAID = 4_000
+# A helper's time for ending is over at once when everything stops, in s.
+ENDS_WITHIN = 0.05
 # Programs that speak: the first one that is here.
 SPEAKERS = (("spd-say", "--wait", "--"), ("espeak-ng", "--"), ("espeak", "--"))
-# Programs that read and write the clipboard: how to see that it can work, read, write.
-CLIPBOARDS = (
-    ("WAYLAND_DISPLAY", ("wl-paste", "--no-newline"), ("wl-copy",)),
-    ("DISPLAY", ("xclip", "-selection", "clipboard", "-o"), ("xclip", "-selection", "clipboard", "-i")),
-    ("DISPLAY", ("xsel", "--clipboard", "--output"), ("xsel", "--clipboard", "--input")),
-)
 # Programs fetch the clipboard a moment after Ctrl+V.
 RESTORE_AFTER = 400 * MS
 CLIPBOARD_SECONDS = 2.0
@@ -55,12 +64,15 @@ class Errands:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        self._workers: Worker | None = None
+        self._pools: dict[str, Worker] = {}
+        self._guard = Guardian()
         self._children: dict[subprocess.Popen[bytes], Run | None] = {}
         self._ended: set[subprocess.Popen[bytes]] = set()
         self._lock = threading.Lock()
-        self._kept: str | None = None
+        self._kept: Held | None = None
         self._closing = False
+        # When everything was stopped last: what was asked for before that and has not begun is not begun.
+        self._stopped_at = 0
 
     def take(self) -> None:
         """Do what runs have asked for."""
@@ -76,7 +88,7 @@ class Errands:
             if isinstance(output, StageOutput):
                 self._wait_on_stage(run, ask, output, time.monotonic_ns() + ask.limit)
             else:
-                self._slowly(run, ask, lambda: self._wait_for_window(run, ask))
+                self._slowly("window", run, ask, lambda: self._wait_for_window(run, ask))
             return
         assert isinstance(ask, Errand)
         here = {"show": self._show, "beep": self._beep, "stop": self._stop, "layer": self._layer,
@@ -84,24 +96,48 @@ class Errands:
         if here is not None:
             self._answer(run, ask, here(run, ask))
             return
+
         def run_helper(ask: Errand) -> Done:
             return self._run(ask, run)
 
+        def call_address(ask: Errand) -> Done:
+            # Slow to import, and few macros need it.
+            from .http_call import send_request
+            return send_request(ask, anywhere=self._engine.desk.redirects == ANYWHERE)
+
         slow: dict[str, Callable[[Errand], Done]] = {
-            "say": self._say, "run": run_helper, "shell": run_helper, "request": _request, "osc": _osc,
-            "paste": self._paste}
+            "say": self._say, "run": run_helper, "shell": run_helper,
+            "request": call_address, "osc": _osc, "paste": self._paste}
         if ask.kind == "start":
             self._start_to_stay(run, ask)
             return
         if ask.kind in ("run", "shell"):
             name = _name_of(ask.words) if ask.kind == "run" else "the shell"
             self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
-        self._slowly(run, ask, lambda: slow[ask.kind](ask))
+        self._slowly(POOL_OF[ask.kind], run, ask, lambda: slow[ask.kind](ask))
 
-    def _slowly(self, run: Run, ask: Ask, job: Callable[[], Done]) -> None:
-        if self._workers is None:
-            self._workers = Worker(self._engine.loop, threads=THREADS)
-        self._workers.do(job, lambda result: self._answer(run, ask, result))
+    def _pool(self, name: str) -> Worker:
+        if name not in self._pools:
+            self._pools[name] = Worker(self._engine.loop, *POOLS[name])
+        return self._pools[name]
+
+    def _slowly(self, pool: str, run: Run, ask: Ask, job: Callable[[], Done]) -> None:
+        asked = time.monotonic_ns()
+
+        def begin() -> tuple[str, Done]:
+            waited = time.monotonic_ns() - asked
+            if self._closing or run.state == "stopped" or self._stopped_at >= asked:
+                return "", ("it was stopped before it began", False)
+            return f"begun {say_duration(waited)} late, since others went on" if waited > LATE else "", job()
+
+        def done(result: object) -> None:
+            if isinstance(result, tuple):
+                late, result = result
+                if late:
+                    self._remark(run, f"line {ask.line}: {late}")
+            self._answer(run, ask, result)
+        if not self._pool(pool).do(begin, done):
+            self._answer(run, ask, (f"it was not done: {sum(POOLS[pool])} {POOL_SAYS[pool]} already", False))
 
     def _answer(self, run: Run, ask: Ask, result: object) -> None:
         if isinstance(result, Exception):
@@ -206,18 +242,21 @@ class Errands:
             # Waited for by a thread that nobody waits for, so that it leaves no dead process behind.
             threading.Thread(target=lambda: self._watch_start(run, ask, name, child), daemon=True).start()
             return f"started {name}", True
-        self._slowly(run, ask, job)
+        self._slowly("program", run, ask, job)
 
     def _watch_start(self, run: Run, ask: Errand, name: str, child: subprocess.Popen[bytes]) -> None:
         began = time.monotonic()
         code = child.wait()
-        if code and time.monotonic() - began < FAILS_WITHIN and not self._closing and self._workers is not None:
+        if code and time.monotonic() - began < FAILS_WITHIN and not self._closing:
             text = f"line {ask.line}: {name} ended at once, with exit code {code}"
-            with contextlib.suppress(OSError, RuntimeError):
-                self._workers.do(lambda: text, lambda said: self._remark(run, str(said)))
+            with contextlib.suppress(OSError, RuntimeError, KeyError):
+                self._pools["program"].do(lambda: text, lambda said: self._remark(run, str(said)))
 
     def end_helpers(self, run: Run | None = None) -> None:
-        """End the programs that were run to be waited for: those of one run, or all."""
+        """End the programs that were run to be waited for: those of one run, or all; then what waits is dropped,
+        too."""
+        if run is None:
+            self._stopped_at = time.monotonic_ns()
         with self._lock:
             children = [child for child, owner in self._children.items() if run is None or owner is run]
             self._ended.update(children)
@@ -226,52 +265,52 @@ class Errands:
 
     def _start(self, words: list[str], seconds: float, data: bytes = b"", run: Run | None = None) -> Done:
         name = _name_of(words)
-        try:
-            child = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
-                                     start_new_session=True)
-        except OSError as error:
-            return f"{name} could not be run: {error.strerror}", False
         with self._lock:
+            if self._closing:
+                return f"{name} was stopped", False
+            try:
+                child = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                                         stderr=subprocess.PIPE, start_new_session=True)
+            except OSError as error:
+                return f"{name} could not be run: {error.strerror}", False
+            self._guard.begun(child.pid)
             self._children[child] = run
+        began = time.monotonic()
         try:
-            _, errors = child.communicate(data, timeout=seconds)
-        except subprocess.TimeoutExpired:
-            _end(child)
-            return f"{name} did not end within {seconds:g} s and was ended; {STAYS}", False
+            errors = _wait(child, seconds)
         finally:
             with self._lock:
                 self._children.pop(child, None)
                 stopped = child in self._ended
                 self._ended.discard(child)
+            self._guard.ended(child.pid)
         if stopped:
             return f"{name} was stopped", False
+        if errors is None:
+            _end_group(child)
+            child.wait()
+            return f"{name} did not end within {seconds:g} s and was ended; {STAYS}", False
+        took = round((time.monotonic() - began) * 1e9)
         if child.returncode:
             said = errors.decode(errors="replace").strip().splitlines()
             return f"{name} ended with exit code {child.returncode}{': ' + said[-1][:120] if said else ''}", False
-        return "", True
-
-    def _clipboard(self) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
-        for variable, read, write in CLIPBOARDS:
-            if os.environ.get(variable) and shutil.which(read[0]) and shutil.which(write[0]):
-                return read, write
-        return None
+        return f"{name} ended after {say_duration(took)}" if took > LATE else "", True
 
     def _paste(self, ask: Errand) -> Done:
-        tools = self._clipboard()
+        tools = find_clipboard()
         if tools is None:
             return ("the clipboard is not available: no display, or neither wl-clipboard nor xclip nor xsel is "
                     "installed"), False
-        read, write = tools
+        said = ""
         try:
-            done = subprocess.run(read, capture_output=True, timeout=CLIPBOARD_SECONDS, check=False)
-            before = done.stdout.decode(errors="replace") if done.returncode == 0 else ""
-            _write_clipboard(write, ask.words[0])
-        except (OSError, subprocess.TimeoutExpired) as error:
+            if self._kept is None:
+                # Pastes in quick succession restore what was there before the first.
+                self._kept = tools.read()
+                said = self._kept.lost
+            tools.write("", ask.words[0].encode())
+        except (OSError, subprocess.SubprocessError) as error:
             return f"the clipboard does not answer: {error}", False
-        if self._kept is None:
-            # Pastes in quick succession restore what was there before the first.
-            self._kept = before
-        return "", True
+        return said, True
 
     def _restore(self, run: Run, ask: Errand) -> Done:
         self._engine.alarm("clipboard", time.monotonic_ns() + RESTORE_AFTER, lambda now: self.restore_clipboard())
@@ -280,21 +319,28 @@ class Errands:
     def restore_clipboard(self) -> None:
         """Put back what the clipboard held before a paste."""
         kept, self._kept = self._kept, None
-        tools = self._clipboard()
-        if kept is None or tools is None or self._workers is None:
+        tools = find_clipboard()
+        if kept is None or tools is None or kept.lost:
             return
-        self._workers.do(lambda: _write_clipboard(tools[1], kept), lambda result: None)
+        self._pool("clipboard").do(lambda: tools.write(kept.kind, kept.data), lambda result: None)
+
+    def stop(self) -> None:
+        """Nothing begins any more, and every program that a macro waits for ends, at once."""
+        self._closing = True
+        for name, pool in self._pools.items():
+            if name != "clipboard":
+                pool.clear()
+        self.end_helpers()
 
     def close(self) -> None:
-        """End every program that a macro started."""
+        """Put back what the clipboard held; leave behind what does not end."""
+        self.stop()
+        self._closing = False
+        self.restore_clipboard()
         self._closing = True
-        with self._lock:
-            children = list(self._children)
-        for child in children:
-            _end(child)
-        if self._workers is not None:
-            self.restore_clipboard()
-            self._workers.close()
+        for name, pool in self._pools.items():
+            pool.close(CLIPBOARD_SECONDS if name == "clipboard" else ENDS_WITHIN)
+        self._guard.close()
 
 
 def stays_notice(file: str, line: int) -> Problem:
@@ -312,37 +358,37 @@ def _end_group(child: subprocess.Popen[bytes]) -> None:
         os.killpg(child.pid, signal.SIGKILL)
 
 
-def _end(child: subprocess.Popen[bytes]) -> None:
-    _end_group(child)
-    with contextlib.suppress(Exception):
-        child.communicate(timeout=1)
-
-
-def _write_clipboard(command: tuple[str, ...], text: str) -> None:
-    subprocess.run(command, input=text.encode(), timeout=CLIPBOARD_SECONDS, check=True, stdout=subprocess.DEVNULL,
-                   stderr=subprocess.DEVNULL)
-
-
-def _request(ask: Errand) -> Done:
-    # Slow to import, and few macros need it.
-    import urllib.error
-    import urllib.request
-    method, url, content = ask.words
-    data = content.encode() if content else None
-    kind = "text/plain; charset=utf-8"
-    if content:
-        with contextlib.suppress(ValueError):
-            json.loads(content)
-            kind = "application/json"
-    headers = {"Content-Type": kind} if data else {}
-    request = urllib.request.Request(url, data=data, method=method.upper(), headers=headers)
+def _wait(child: subprocess.Popen[bytes], seconds: float) -> bytes | None:
+    """Wait for a helper's end, and read what it complains of: the last of it, in bounded memory.  None: it takes too
+    long."""
+    assert child.stderr is not None
+    stream = child.stderr.fileno()
+    os.set_blocking(stream, False)
+    until, said = time.monotonic() + seconds, b""
+    handle = os.pidfd_open(child.pid)
+    waiting = select.poll()
+    waiting.register(handle, select.POLLIN)
+    waiting.register(stream, select.POLLIN)
     try:
-        with urllib.request.urlopen(request, timeout=ask.limit / 1e9) as reply:
-            return f"{url} answered {reply.status}", True
-    except urllib.error.HTTPError as error:
-        return f"{url} answered {error.code} {error.reason}", False
-    except (OSError, ValueError) as error:
-        return f"{url} could not be reached: {getattr(error, 'reason', error)}", False
+        while (left := until - time.monotonic()) > 0:
+            ready = dict(waiting.poll(left * 1000))
+            if stream in ready:
+                try:
+                    data = os.read(stream, 65_536)
+                    said = (said + data)[-MOST_SAID:]
+                except BlockingIOError:
+                    data = b"."
+                if not data:
+                    waiting.unregister(stream)
+            if handle in ready:
+                with contextlib.suppress(OSError):
+                    said = (said + os.read(stream, 65_536))[-MOST_SAID:]
+                child.wait()
+                return said
+        return None
+    finally:
+        os.close(handle)
+        child.stderr.close()
 
 
 def _osc(ask: Errand) -> Done:

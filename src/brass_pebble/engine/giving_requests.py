@@ -20,7 +20,7 @@ from .parcel_file import read_parcel
 from .server import Client, Message, Refusal
 from .store import DeskStore
 from .tables import parse_tables
-from .versions import diff_lines
+from .versions import Damaged, diff_lines
 
 if TYPE_CHECKING:
     from .engine import Engine
@@ -157,8 +157,9 @@ def compare(store: DeskStore, one: int, other: int = 0) -> Message:
     store.settle()
     try:
         before = store.log.texts(one) if one else {}
-        after = store.log.texts(other) if other else {
-            name: store.log.text(text) for name, text in store.log.state().items()}
+        after = store.log.texts(other) if other else store.log.all_texts(store.log.state())
+    except Damaged as error:
+        raise ProblemError(str(error), hint="Compare with another version") from None
     except KeyError as error:
         raise ProblemError(f"there is no version {error.args[0]}",
                            hint="brass-pebble desk history lists those that are kept") from None

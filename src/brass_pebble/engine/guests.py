@@ -11,6 +11,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from brass_pebble import disk
+from brass_pebble.core.limits import load_tables
+
 FILE = "guests.toml"
 
 
@@ -42,17 +45,18 @@ class Guests:
         return mark in self.approved
 
 
-def read_guests(folder: Path, approvals: Path | None) -> Guests:
-    """Both files; one that cannot be read approves nothing and, for guests.toml, makes everything a guest."""
+def read_guests(folder: Path, approvals: Path | None, text: str | None = None) -> Guests:
+    """Both files (`text` in place of the first); one that cannot be read approves nothing and, for guests.toml, makes
+    everything a guest."""
     found = Guests()
     try:
-        text = (folder / FILE).read_text(encoding="utf-8")
+        text = disk.read_text(folder / FILE) if text is None else text
     except FileNotFoundError:
         text = ""
     except (OSError, UnicodeDecodeError):
         text = "everything = true"
     try:
-        data = tomllib.loads(text)
+        data = load_tables(text)
     except tomllib.TOMLDecodeError:
         data = {"everything": True}
     if data.get("everything"):
@@ -64,7 +68,7 @@ def read_guests(folder: Path, approvals: Path | None) -> Guests:
             kept.update({str(key): str(row) for key, row in rows.items()} if isinstance(rows, dict) else {})
     if approvals is not None:
         try:
-            marks = json.loads(approvals.read_text(encoding="utf-8"))
+            marks = json.loads(disk.read_text(approvals))
             found.approved = {str(mark) for mark in marks} if isinstance(marks, list) else set()
         except (OSError, ValueError):
             found.approved = set()
@@ -100,7 +104,5 @@ def add_approvals(file: Path, marks: Iterable[str]) -> None:
         OSError: the file cannot be written.
     """
     known = read_guests(file.parent, file).approved
-    file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    temporary = file.with_suffix(".new")
-    temporary.write_text(json.dumps(sorted(known | set(marks)), indent=0), encoding="utf-8")
-    temporary.replace(file)
+    disk.private_folder(file.parent)
+    disk.write_text(file, json.dumps(sorted(known | set(marks)), indent=0), disk.PRIVATE_FILE)

@@ -21,7 +21,8 @@ class Hands:
 
     def __init__(self, engine: Engine) -> None:
         self._engine = engine
-        self._held: dict[tuple[str, int], int] = {}
+        # A hold that several clients share lasts until the last of them lets go.
+        self._held: dict[tuple[str, int], set[int]] = {}
         self._start = 0
         self._next = -1
 
@@ -29,12 +30,19 @@ class Hands:
               strength: int = FULL_STRENGTH) -> Trace | None:
         """A client (its number) or the class (0) presses a control of the bench; pads are struck with a strength."""
         key = (surface_id, code)
+        holders = self._held.get(key)
         if down:
-            if key in self._held:
+            if holders is not None:
+                holders.add(holder)
                 return None
-            self._held[key] = holder
-        elif self._held.pop(key, None) is None:
-            return None
+            self._held[key] = {holder}
+        else:
+            if holders is None or holder not in holders:
+                return None
+            holders.discard(holder)
+            if holders:
+                return None
+            del self._held[key]
         value = int(down) * (strength if STRUCK <= code < MOVING else 1)
         if code >= MOVING:
             # What has no key of its own is pressed by moving it to its end and back.
@@ -83,7 +91,7 @@ class Hands:
     def let_go(self, holder: int) -> None:
         """Release what a client or the class holds on the bench."""
         for (surface, code), who in list(self._held.items()):
-            if who == holder:
+            if holder in who:
                 self.press(holder, surface, code, False)
 
     def start_script(self) -> None:

@@ -110,11 +110,10 @@ def source_controls(parcel: Parcel, surface: str, store: DeskStore) -> list[dict
 
 def parcel_layout(parcel: Parcel, name: str, store: DeskStore) -> Any:
     """A drawing by its id: the parcel's own, or one that is here."""
-    import tomllib
-
     from brass_pebble.core.layout import read_layout
+    from brass_pebble.core.limits import load_tables
     if name in parcel.layouts:
-        return read_layout(tomllib.loads(parcel.layouts[name]), id=name, file=f"layouts/{name}.toml")[0]
+        return read_layout(load_tables(parcel.layouts[name]), id=name, file=f"layouts/{name}.toml")[0]
     return store.layout(name)
 
 

@@ -6,6 +6,7 @@ Constants: linux/timerfd.h, linux/time.h.
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import os
 import select
@@ -16,7 +17,8 @@ from collections.abc import Callable
 
 _CLOCK_MONOTONIC = 1
 _TFD_TIMER_ABSTIME = 1
-MOST_ERRORS = 20
+# So many errors within so many seconds are too many.
+MOST_ERRORS, WITHIN = 20, 10.0
 _TFD_FLAGS = os.O_NONBLOCK | os.O_CLOEXEC
 
 
@@ -67,12 +69,20 @@ class TimerFd:
 class Loop:
     """Waits and calls.  `on_time(now)` is called when the deadline that `deadline()` gave has come.
 
-    An exception of a call goes to `on_error`, and the loop goes on; it ends when round after round fails.
+    An exception of a call concerns that call: it goes to `on_mishap`, and everything else goes on.  One on the way of a
+    press, or of what is due, goes to `on_error`; the loop ends when too many of those come within a while.  `context`
+    is who is to be told when what goes on now fails, or something that it leaves to a worker.
     """
 
     def __init__(self, deadline: Callable[[], int | None], on_time: Callable[[int], None],
-                 after: Callable[[], None], on_error: Callable[[Exception], None]) -> None:
+                 after: Callable[[], None], on_error: Callable[[Exception], None],
+                 on_mishap: Callable[[Exception], None] | None = None) -> None:
         self._on_error = on_error
+        self.on_mishap = on_mishap or on_error
+        self.context: Callable[[Exception], None] | None = None
+        self._hot: set[int] = set()
+        self._soon: deque[Callable[[], None]] = deque()
+        self._mishaps: dict[int, deque[float]] = {}
         self._deadline = deadline
         self._on_time = on_time
         self._after = after
@@ -82,8 +92,11 @@ class Loop:
         self._calls: dict[int, Callable[[int], None]] = {}
         self._running = False
 
-    def watch(self, fileno: int, call: Callable[[int], None], events: int = select.EPOLLIN) -> None:
-        """Call `call(events)` whenever `fileno` is ready."""
+    def watch(self, fileno: int, call: Callable[[int], None], events: int = select.EPOLLIN, *,
+              hot: bool = False) -> None:
+        """Call `call(events)` whenever `fileno` is ready; `hot` for what lies on the way of a press."""
+        if hot:
+            self._hot.add(fileno)
         if fileno in self._calls:
             self._epoll.modify(fileno, events)
         else:
@@ -92,6 +105,8 @@ class Loop:
 
     def forget(self, fileno: int) -> None:
         """Stop watching."""
+        self._hot.discard(fileno)
+        self._mishaps.pop(fileno, None)
         if self._calls.pop(fileno, None) is not None:
             try:
                 self._epoll.unregister(fileno)
@@ -114,6 +129,18 @@ class Loop:
             if call is not None:
                 call(events)
 
+    def soon(self, call: Callable[[], None]) -> None:
+        """Call `call()` once in the next round, after what is ready then."""
+        self._soon.append(call)
+
+    def _failed(self, fileno: int, error: Exception) -> None:
+        """A call failed.  A descriptor whose call fails again and again is no longer watched: it would never rest."""
+        if fileno in self._hot:
+            raise error
+        if _too_many(self._mishaps.setdefault(fileno, deque(maxlen=MOST_ERRORS))):
+            self.forget(fileno)
+        self.on_mishap(error)
+
     def stop(self) -> None:
         """Leave `run` after this round."""
         self._running = False
@@ -121,7 +148,8 @@ class Loop:
     def run(self) -> None:
         """Wait and call until `stop`."""
         self._running = True
-        errors = 0
+        errors: deque[float] = deque(maxlen=MOST_ERRORS)
+        soon = self._soon
         timer, timer_fd, calls, poll = self._timer, self._timer.fileno, self._calls, self._epoll.poll
         deadline, on_time, after, clock = self._deadline, self._on_time, self._after, time.monotonic_ns
         while self._running:
@@ -129,6 +157,8 @@ class Loop:
                 when = deadline()
                 if when is not None and when <= clock():
                     on_time(clock())
+                    ready = poll(0)
+                elif soon:
                     ready = poll(0)
                 else:
                     timer.arm(when)
@@ -141,14 +171,24 @@ class Loop:
                 for fileno, events in ready:
                     call = calls.get(fileno)
                     if call is not None:
-                        call(events)
+                        try:
+                            call(events)
+                        except Exception as error:
+                            self._failed(fileno, error)
+                if soon:
+                    for _ in range(len(soon)):
+                        self._call_soon(soon.popleft())
                 after()
-                errors = 0
             except Exception as error:
-                errors += 1
-                if errors > MOST_ERRORS:
+                if _too_many(errors):
                     raise
                 self._on_error(error)
+
+    def _call_soon(self, call: Callable[[], None]) -> None:
+        try:
+            call()
+        except Exception as error:
+            self.on_mishap(error)
 
     def close(self) -> None:
         """Give the descriptors back."""
@@ -156,37 +196,83 @@ class Loop:
         self._epoll.close()
 
 
-class Worker:
-    """Threads for slow jobs, one unless told.  Each job's result is handed to a callback, called on the loop."""
+def _too_many(errors: deque[float]) -> bool:
+    """Note one more; whether so many came within a while that it makes no sense to go on."""
+    now = time.monotonic()
+    errors.append(now)
+    return len(errors) == MOST_ERRORS and now - errors[0] < WITHIN
 
-    def __init__(self, loop: Loop, threads: int = 1) -> None:
-        self._jobs: deque[tuple[Callable[[], object], Callable[[object], None]]] = deque()
-        self._done: deque[tuple[Callable[[object], None], object]] = deque()
+
+# Who is told when a job's callback fails.
+Context = Callable[[Exception], None]
+
+
+class Worker:
+    """Threads for slow jobs, one unless told.  Each job's result is handed to a callback, called on the loop.
+
+    Threads are started as they are needed.  With `most`, more jobs than that do not wait.
+    """
+
+    def __init__(self, loop: Loop, threads: int = 1, most: int = 0) -> None:
+        self._jobs: deque[tuple[Callable[[], object], Callable[[object], None], Context | None]] = deque()
+        self._done: deque[tuple[Callable[[object], None], object, Context | None]] = deque()
+        self._most, self._size = most, threads
+        self._idle = 0
         self._wake = threading.Semaphore(0)
         self._event = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
         self._loop = loop
         loop.watch(self._event, self._collect)
-        self._threads = [threading.Thread(target=self._work, name="slow jobs", daemon=True) for _ in range(threads)]
-        for thread in self._threads:
-            thread.start()
+        self._threads: list[threading.Thread] = []
+        self._start_thread()
 
-    def do(self, job: Callable[[], object], then: Callable[[object], None]) -> None:
-        """Run `job` on the thread, then `then(result)` on the loop; an exception is the result."""
-        self._jobs.append((job, then))
+    def _start_thread(self) -> None:
+        self._threads.append(threading.Thread(target=self._work, name="slow jobs", daemon=True))
+        self._threads[-1].start()
+
+    def do(self, job: Callable[[], object], then: Callable[[object], None]) -> bool:
+        """Run `job` on a thread, then `then(result)` on the loop; an exception is the result.
+
+        False if it is not taken, since too many wait.
+        """
+        if self._most and len(self._jobs) >= self._most:
+            return False
+        self._jobs.append((job, then, self._loop.context))
+        if self._idle < len(self._jobs) and len(self._threads) < self._size:
+            self._start_thread()
         self._wake.release()
+        return True
+
+    def clear(self) -> list[Callable[[object], None]]:
+        """Forget the jobs that have not begun; what they were to be followed by."""
+        dropped = []
+        while self._jobs:
+            try:
+                dropped.append(self._jobs.popleft()[1])
+            except IndexError:
+                break
+        return dropped
 
     def _work(self) -> None:
         while True:
+            self._idle += 1
             self._wake.acquire()
-            if not self._jobs:
-                return
-            job, then = self._jobs.popleft()
+            self._idle -= 1
+            try:
+                job, then, context = self._jobs.popleft()
+            except IndexError:
+                # What it was woken for was taken back, or it is to end.
+                if self._closing:
+                    return
+                continue
             try:
                 result: object = job()
             except Exception as error:
                 result = error
-            self._done.append((then, result))
-            os.eventfd_write(self._event, 1)
+            self._done.append((then, result, context))
+            with contextlib.suppress(OSError):
+                os.eventfd_write(self._event, 1)
+
+    _closing = False
 
     def _collect(self, events: int) -> None:
         try:
@@ -194,13 +280,21 @@ class Worker:
         except BlockingIOError:
             return
         while self._done:
-            then, result = self._done.popleft()
-            then(result)
+            then, result, context = self._done.popleft()
+            self._loop.context = context
+            try:
+                then(result)
+            except Exception as error:
+                (context or self._loop.on_mishap)(error)
+            finally:
+                self._loop.context = None
 
-    def close(self) -> None:
-        """Finish the jobs that wait, then end."""
+    def close(self, seconds: float = 5.0) -> None:
+        """Finish the jobs that wait, then end; what takes longer is left behind."""
+        self._closing = True
         self._wake.release(len(self._threads))
+        end = time.monotonic() + seconds
         for thread in self._threads:
-            thread.join(timeout=5)
+            thread.join(timeout=max(0.0, end - time.monotonic()))
         self._loop.forget(self._event)
         os.close(self._event)

@@ -1,14 +1,18 @@
-"""The macro files of a desk, read once: what did not change is not taken apart again, not even at the next start."""
+"""The macro files of a desk, read once: what did not change is not taken apart again.
+
+A text that is broken never takes the place of one that works: the last good one plays on, until the text is put right.
+"""
 
 from __future__ import annotations
 
 import hashlib
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from brass_pebble import disk
 from brass_pebble.core.keymap import Typist
 from brass_pebble.core.macro import Draft, Macro, link, parse
 from brass_pebble.core.macro.reach import put_to_sleep
@@ -18,16 +22,31 @@ from brass_pebble.core.problem import Problem
 
 # Times of files are this coarse at worst, in ns.
 SETTLED = 2_000_000_000
+# More macros than any desk has.
+MOST_FILES = 20_000
+STANDS = "The last good version stays in use"
+
+# What tells for a macro whether a mark is approved; None for a macro of the person's own.
+Approves = Callable[[str], Callable[[str], bool] | None]
 
 
 @dataclass
 class KnownMacro:
-    """A macro as it was read."""
+    """A macro as it was read: as it is written, and as it plays, which is an earlier one while the text is broken."""
 
     text: str
-    draft: Draft
+    written: Draft
+    played: Draft
     # The mark of what sleeps in it.
     sleeps: str
+
+
+@dataclass
+class Found:
+    """All macros of a desk: as they are written (with their mistakes), and as they play."""
+
+    written: dict[str, Draft]
+    played: dict[str, Draft]
 
 
 @dataclass
@@ -37,18 +56,24 @@ class MacroFiles:
     folder: Path
     known: dict[str, KnownMacro] = field(default_factory=dict)
     made_with: tuple[object, ...] = ()
+    # Files that are not read, and why.
+    unreadable: dict[str, str] = field(default_factory=dict)
+    good: dict[str, str] = field(default_factory=dict)
     _seen: dict[str, tuple[tuple[int, int, int], str]] = field(default_factory=dict)
 
     def texts(self) -> dict[str, str]:
         """Every macro's text by its id; broken bytes are replaced by what they are not."""
         found = {}
         seen: dict[str, tuple[tuple[int, int, int], str]] = {}
+        unreadable: dict[str, str] = {}
         try:
-            entries = sorted((entry for entry in os.scandir(self.folder) if entry.name.endswith(".macro")),
-                             key=lambda entry: entry.name)
+            entries = sorted((entry for entry in os.scandir(self.folder) if entry.name.endswith(".macro")
+                              and not entry.name.startswith(".")), key=lambda entry: entry.name)
         except OSError:
+            self._seen, self.unreadable = {}, {}
             return {}
-        for entry in entries:
+        for entry in entries[:MOST_FILES]:
+            name = entry.name.removesuffix(".macro")
             try:
                 about = entry.stat()
                 stamp = about.st_mtime_ns, about.st_size, about.st_ino
@@ -57,74 +82,104 @@ class MacroFiles:
                 if known is not None and known[0] == stamp and time.time_ns() - about.st_mtime_ns > SETTLED:
                     text = known[1]
                 else:
-                    text = (self.folder / entry.name).read_bytes().decode("utf-8", "surrogateescape")
+                    text = disk.read_bytes(self.folder / entry.name, disk.largest(entry.name)).decode(
+                        "utf-8", "surrogateescape")
                 seen[entry.name] = stamp, text
-            except OSError:
-                text = "\udcff"
-            found[entry.name.removesuffix(".macro")] = text
-        self._seen = seen
+            except OSError as error:
+                unreadable[name] = disk.say(error)
+                text = ""
+            found[name] = text
+        self._seen, self.unreadable = seen, unreadable
         return found
 
     def read(self, texts: dict[str, str], tap: int, gap: int, typist: Typist | None, keyboard: str,
-             sleeps: Callable[[str], Callable[[str], bool] | None]) -> dict[str, Draft]:
-        """Every macro read and linked.  `sleeps(id)` gives for a guest what tells whether a mark is approved."""
+             sleeps: Approves, earlier: Callable[[str], Iterable[str]] = lambda name: ()) -> Found:
+        """Every macro read and linked.  `earlier(id)` are texts that a broken one had before, the newest first."""
         made_with = (tap, gap, keyboard, typist is None)
         if made_with != self.made_with:
             self.known, self.made_with = {}, made_with
+        times = tap, gap
         fresh: dict[str, Draft] = {}
-        drafts: dict[str, Draft] = {}
+        written: dict[str, Draft] = {}
+        played: dict[str, Draft] = {}
         marks: dict[str, str] = {}
         for name, text in texts.items():
-            approved = sleeps(name)
+            marks[name] = _mark(sleeps(name))
             known = self.known.get(name)
-            marks[name] = _mark(approved)
             if known is not None and known.text == text and known.sleeps == marks[name]:
-                drafts[name] = known.draft
+                written[name], played[name] = known.written, known.played
             else:
-                drafts[name] = fresh[name] = self._parse(name, text, tap, gap, approved)
+                written[name] = played[name] = fresh[name] = self._parse(name, text, times, sleeps)
         gone = self.known.keys() - texts.keys()
         if not fresh and not gone:
-            return drafts
-        self._refresh(drafts, fresh, {*fresh, *gone}, texts, (tap, gap), sleeps)
-        link({**drafts}, typist, only=None) if len(fresh) == len(drafts) else self._link(drafts, fresh, typist)
-        self.known = {name: KnownMacro(texts[name], draft, marks[name]) for name, draft in drafts.items()}
-        return drafts
+            return Found(written, played)
+        self._refresh(written, played, fresh, {*fresh, *gone}, texts, times, sleeps)
+        for name, draft in fresh.items():
+            if draft.problems:
+                self._let_stand(name, played, times, sleeps, earlier)
+        link(played, typist, only={*fresh})
+        self._stand_in(fresh, played, times, typist, sleeps, earlier)
+        for name, draft in fresh.items():
+            if played[name] is draft and not draft.problems:
+                self.good[name] = texts[name]
+        for name in gone:
+            self.good.pop(name, None)
+        self.known = {name: KnownMacro(texts[name], written[name], played[name], marks[name]) for name in texts}
+        return Found(written, played)
 
-    def _parse(self, name: str, text: str, tap: int, gap: int,
-               approved: Callable[[str], bool] | None) -> Draft:
+    def _let_stand(self, name: str, played: dict[str, Draft], times: tuple[int, int], sleeps: Approves,
+                   earlier: Callable[[str], Iterable[str]]) -> bool:
+        """Play the last version of a macro that reads well; false if there is none."""
+        for text in [self.good[name]] if name in self.good else earlier(name):
+            draft = self._parse(name, text, times, sleeps)
+            if not draft.problems:
+                played[name] = draft
+                return True
+        return False
+
+    def _stand_in(self, fresh: dict[str, Draft], played: dict[str, Draft], times: tuple[int, int],
+                  typist: Typist | None, sleeps: Approves, earlier: Callable[[str], Iterable[str]]) -> None:
+        """Macros that read well, but cannot be joined with those they play: their last good versions may."""
+        for name, draft in fresh.items():
+            if played[name] is draft and draft.problems and self.good.get(name) != draft.macro.source and \
+                    self._let_stand(name, played, times, sleeps, earlier):
+                link(played, typist, only={name})
+                if played[name].problems:
+                    played[name] = draft
+
+    def _parse(self, name: str, text: str, times: tuple[int, int], sleeps: Approves) -> Draft:
         shown = f"macros/{name}.macro"
+        trouble = self.unreadable.get(name, "")
         try:
             text.encode("utf-8")
         except UnicodeEncodeError:
+            trouble = trouble or "it is not UTF-8 text"
+        if trouble:
             draft = Draft(Macro(name, name), file=shown)
-            draft.problems.append(Problem("cannot be read: it is not UTF-8 text", shown))
+            draft.problems.append(Problem(f"cannot be read: {trouble}", shown, hint="Put an ordinary text file there"))
             return draft
-        draft = parse(text, id=name, file=shown, tap=tap, gap=gap)
-        if approved is not None:
+        draft = parse(text, id=name, file=shown, tap=times[0], gap=times[1])
+        if (approved := sleeps(name)) is not None:
             put_to_sleep(draft.steps, approved)
         return draft
 
-    def _refresh(self, drafts: dict[str, Draft], fresh: dict[str, Draft], changed: set[str], texts: dict[str, str],
-                 times: tuple[int, int], sleeps: Callable[[str], Callable[[str], bool] | None]) -> None:
+    def _refresh(self, written: dict[str, Draft], played: dict[str, Draft], fresh: dict[str, Draft], changed: set[str],
+                 texts: dict[str, str], times: tuple[int, int], sleeps: Approves) -> None:
         """Macros that play a changed one, or one that is not there, are read anew, too; and those that play these."""
-        names = {draft.macro.name for name, draft in drafts.items() if name in changed} | changed
-        names |= {known.draft.macro.name for name, known in self.known.items() if name in changed}
+        names = {draft.macro.name for name, draft in written.items() if name in changed} | changed
+        names |= {known.written.macro.name for name, known in self.known.items() if name in changed}
         found = True
         while found:
             found = False
-            for name, draft in list(drafts.items()):
+            for name, draft in list(written.items()):
                 if name in fresh:
                     continue
-                plays = {step.name for step in walk(draft.steps) if isinstance(step, Play)}
+                steps = *walk(draft.steps), *walk(played[name].steps)
+                plays = {step.name for step in steps if isinstance(step, Play)}
                 if plays & names or (draft.problems and plays):
-                    drafts[name] = fresh[name] = self._parse(name, texts[name], *times, sleeps(name))
-                    names |= {name, drafts[name].macro.name}
+                    written[name] = played[name] = fresh[name] = self._parse(name, texts[name], times, sleeps)
+                    names |= {name, fresh[name].macro.name}
                     found = True
-
-    @staticmethod
-    def _link(drafts: dict[str, Draft], fresh: dict[str, Draft], typist: Typist | None) -> None:
-        for name in fresh:
-            link(drafts, typist, only=name)
 
 
 def _mark(approved: Callable[[str], bool] | None) -> str:

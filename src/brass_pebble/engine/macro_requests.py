@@ -10,9 +10,10 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from brass_pebble import disk
 from brass_pebble.core.keymap import Typist
 from brass_pebble.core.macro import Macro, read_macro
-from brass_pebble.core.problem import ProblemError, nearest
+from brass_pebble.core.problem import ConflictError, ProblemError, nearest
 from brass_pebble.outputs.stage import StageOutput, read_programs
 from brass_pebble.outputs.xkb import typist
 
@@ -44,23 +45,68 @@ class MacroRequests:
         engine, number = self._engine, message.get("id")
 
         def done(result: object) -> None:
-            engine.server.reply(client, number, {"texts": result if isinstance(result, dict) else {},
-                                                 "tap_ms": engine.desk.tap / MS, "gap_ms": engine.desk.gap / MS,
-                                                 "keyboard": engine.desk.keyboard})
-        engine.worker.do(engine.store.macro_texts, done)
+            texts, unfinished = result if isinstance(result, tuple) else ({}, {})
+            engine.server.reply(client, number, {"texts": texts, "tap_ms": engine.desk.tap / MS,
+                                                 "gap_ms": engine.desk.gap / MS, "keyboard": engine.desk.keyboard,
+                                                 "drafts": {name: {"text": text, "at": at}
+                                                            for name, (text, at) in unfinished.items()}})
+        engine.worker.do(lambda: (engine.store.macro_texts(), engine.store.unfinished()), done)
 
     def do_write_macro(self, client: Client, message: Message) -> None:
-        """Write a macro's text; without an id a new macro, named after `name`.  It is live at once."""
-        store, text = self._engine.store, str(message.get("text", ""))
-        if len(text) > LONGEST_TEXT:
-            raise Refusal("the macro's text is too long", f"It may have {LONGEST_TEXT:,} characters")
-        macro_id = str(message.get("macro", ""))
-        if macro_id and not re.fullmatch(r"[A-Za-z0-9][\w-]{0,60}", macro_id):
-            raise Refusal(f"“{macro_id}” cannot be a macro's file name", "Use letters, digits and dashes")
+        """Write a macro's text; without an id a new macro, named after `name`.  It is live at once.
+
+        A text with mistakes is kept as a draft, and what works goes on working.  `base` is the text that was there
+        when the person began: if it is another one by now, nothing is written.
+        """
+        store, engine, text = self._engine.store, self._engine, str(message.get("text", ""))
+        check_text(text)
         given = str(message.get("name", ""))
-        macro_id = macro_id or self.free_id(given or "macro")
-        edit = Edit(f"macro {macro_id}: written", files=((f"macros/{macro_id}.macro", text),))
-        self._requests.edit(client, message, lambda: store.change(edit), {"macro": macro_id})
+        macro_id = _macro_id(message) or self.free_id(given or "macro")
+        base = message.get("base")
+        file = f"macros/{macro_id}.macro"
+        edit = Edit(f"macro {macro_id}: written", files=((file, text),))
+
+        def write() -> str:
+            now = store.macro_texts().get(macro_id)
+            if base is not None and now is not None and now not in (base, text):
+                store.keep_unfinished(macro_id, text)
+                raise ConflictError(f"{file} was changed by another program meanwhile",
+                                   hint="What you typed is kept as a draft; nothing was overwritten")
+            _, problems = read_macro(text, id=macro_id, file=file, tap=engine.desk.tap, gap=engine.desk.gap,
+                                     typist=self._typist(), others=store.drafts())
+            if problems and now is not None:
+                store.keep_unfinished(macro_id, text)
+                raise ProblemError(f"line {problems[0].line}: {problems[0].what}" if problems[0].line
+                                   else problems[0].what, hint="What you typed is kept as a draft; the macro plays as "
+                                   "it did before")
+            words = store.change(edit)
+            store.drop_unfinished(macro_id)
+            return words
+        self._requests.edit(client, message, write, {"macro": macro_id})
+
+    def do_draft_macro(self, client: Client, message: Message) -> None:
+        """Keep a text that is not finished, beside the macro that goes on working; without a text, drop it."""
+        engine, store, number = self._engine, self._engine.store, message.get("id")
+        macro_id = _macro_id(message)
+        if not macro_id:
+            raise Refusal("a draft needs a macro", "Send the macro's id")
+        text = message.get("text")
+        if text is not None:
+            check_text(str(text))
+
+        def job() -> None:
+            if text is None:
+                store.drop_unfinished(macro_id)
+            else:
+                store.keep_unfinished(macro_id, str(text))
+
+        def done(result: object) -> None:
+            if isinstance(result, Exception):
+                engine.server.refuse(client, number, Refusal(f"the draft could not be kept: {disk.say(result)}",
+                                                             disk.next_step(result)))
+            else:
+                engine.server.reply(client, number, {})
+        engine.worker.do(job, done)
 
     def free_id(self, name: str) -> str:
         """A file name that no macro has."""
@@ -155,3 +201,24 @@ class MacroRequests:
             self._tell()
             self._rehearsal = None
             self._engine.cancel_alarm("rehearsal")
+
+
+def check_text(text: str) -> None:
+    """See that a macro's text can be kept.
+
+    Raises:
+        Refusal: it is too long, or holds halves of characters.
+    """
+    if len(text) > LONGEST_TEXT:
+        raise Refusal("the macro's text is too long", f"It may have {LONGEST_TEXT:,} characters")
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError:
+        raise Refusal("the text holds half a character", "Send whole characters", "bad-message") from None
+
+
+def _macro_id(message: Message) -> str:
+    macro_id = str(message.get("macro", ""))
+    if macro_id and not re.fullmatch(r"[A-Za-z0-9][\w-]{0,60}", macro_id):
+        raise Refusal(f"“{macro_id}” cannot be a macro's file name", "Use letters, digits and dashes")
+    return macro_id

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from brass_pebble.core.doubles import Double, Doubles
 from brass_pebble.core.identity import DeviceFacts, real_serial
 from brass_pebble.core.keys import key_table
-from brass_pebble.core.signal import MOVING, STRUCK, signal_name, spell
+from brass_pebble.core.signal import MOVING, STRUCK, signal_name, spell, wire
 from brass_pebble.inputs.base import DeviceGone, InputError
 
 from .logs import log
@@ -170,7 +170,7 @@ class Meet:
         if heard.code >= MOVING and not self._begins_to_move(facts.id, heard):
             return
         self._engine.server.publish("heard", {
-            "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": heard.code,
+            "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": wire(heard.code),
             "typed": self._engine.desk.places.name(heard.code),
             "down": heard.value > 0 or heard.code >= MOVING, "turned": heard.turned,
             "key": heard.turned or signal_name(heard.code),
@@ -190,8 +190,8 @@ class Meet:
     def _double(self, double: Double) -> Message:
         def part(source: tuple[str, str, int]) -> Message:
             facts = self._engine.devices.find(source[0])
-            return {"device": source[0], "shown": facts.shown if facts else "", "node": source[1], "code": source[2],
-                    "key": signal_name(source[2])}
+            return {"device": source[0], "shown": facts.shown if facts else "", "node": source[1],
+                    "code": wire(source[2]), "key": signal_name(source[2])}
         return {"first": part(double.first), "second": part(double.second), "times": double.times,
                 "apart_ms": double.apart / MS}
 
@@ -210,7 +210,7 @@ class Meet:
                 "twin": makes.count(facts.make) > 1 and not real_serial(facts.serial),
                 "last_keyboard": facts.full and not devices.other_keyboard(facts),
                 "last_pointer": facts.points and not devices.other_pointer(facts), "deaf": self._deaf.get(facts.id, ""),
-                "shape": [{"id": c.id, "code": c.code, "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
+                "shape": [{"id": c.id, "code": wire(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
                           for c in shape.controls] if shape else []})
         pulled = [self._engine.setup.bench.devices[name] for name in sorted(self._engine.setup.bench.pulled)]
         return {"devices": rows, "left_ms": max(0, until - now) / MS, "main_known": any(row["main"] for row in rows),

@@ -18,7 +18,7 @@ from brass_pebble.core.parts import Part, read_part
 from brass_pebble.core.place import free_place
 from brass_pebble.core.problem import Problem, ProblemError, nearest
 from brass_pebble.core.proposal import propose
-from brass_pebble.core.signal import signal_name
+from brass_pebble.core.signal import from_wire, signal_name, wire
 
 from .edits import Edit, Row
 from .meet import BY_MESSAGES
@@ -188,7 +188,7 @@ class MeetRequests:
         What was bound follows the keys: a binding goes to the control that sends the same.
         """
         surface, store = self._requests.surface(message), self._engine.store
-        drawing, keys = message.get("drawing"), {str(k): int(v) for k, v in dict(message.get("keys", {})).items()}
+        drawing, keys = message.get("drawing"), {str(k): from_wire(v) for k, v in dict(message.get("keys", {})).items()}
         holding = self._engine.devices.holdings.get(surface.id)
         facts = holding.parts[0] if holding and holding.parts else None
         second = _key_names([*message.get("second", []), *surface.second])
@@ -257,14 +257,14 @@ class MeetRequests:
 
 def controls_of(layout: Layout) -> list[Message]:
     """A drawing, for clients."""
-    return [{"id": c.id, "code": c.code, "key": signal_name(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h,
+    return [{"id": c.id, "code": wire(c.code), "key": signal_name(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h,
              "legend": c.legend} for c in layout.controls]
 
 
 def _read_drawing(drawing: Message, surface: Surface, facts: DeviceFacts | None, layouts: dict[str, Layout],
                   is_own: Any) -> Layout:
     """A drawing made by hand, with a name that no other drawing has, for this make of device."""
-    rows = [{"id": str(row["id"]), "sends": signal_name(int(row["code"])),
+    rows = [{"id": str(row["id"]), "sends": signal_name(from_wire(row["code"])),
              **{name: float(row[name]) for name in ("x", "y", "w", "h")}, "legend": str(row["legend"])}
             for row in drawing["controls"]]
     name = str(drawing.get("name") or surface.name)
@@ -306,11 +306,11 @@ def _parts(words: Any) -> tuple[Part, ...]:
 
 
 def _keys_row(keys: dict[str, Any]) -> dict[str, str]:
-    return {control: signal_name(int(code)) for control, code in keys.items()}
+    return {control: signal_name(from_wire(code)) for control, code in keys.items()}
 
 
-def _key_names(codes: list[int]) -> list[str]:
-    return [signal_name(int(code)) for code in codes]
+def _key_names(codes: list[int | str]) -> list[str]:
+    return [signal_name(from_wire(code)) for code in codes]
 
 
 def _given(values: dict[str, Any]) -> dict[str, Any]:

@@ -11,9 +11,9 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble.core.identity import DeviceFacts, DeviceRule, score
+from brass_pebble.disk import read_text, write_text
 
 from .logs import log
-from .store import write_atomically
 
 
 @dataclass
@@ -34,7 +34,7 @@ class Memory:
         if self.file is None or not self.file.is_file():
             return
         try:
-            data = json.loads(self.file.read_text(encoding="utf-8"))
+            data = json.loads(read_text(self.file))
             self.ports = {str(k): str(v) for k, v in data["ports"].items()}
             self.twins = {tuple(map(str, row[:-1])): int(row[-1]) for row in data["twins"]}
             self.main = DeviceRule(tuple((str(k), str(v)) for k, v in data["main"].items()))
@@ -69,7 +69,7 @@ class Memory:
         """Put the file in place."""
         if self.file is not None:
             self.file.parent.mkdir(parents=True, exist_ok=True)
-            write_atomically(self.file, text)
+            write_text(self.file, text)
 
 
 # Maker and product alone would mark a twin, too.

@@ -18,6 +18,7 @@ from brass_pebble.core.durations import SECOND
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.problem import Problem
 from brass_pebble.core.rtp_session import CONTROL, DATA, Peer, Session
+from brass_pebble.disk import read_text, write_text
 from brass_pebble.inputs.base import Input, InputError
 from brass_pebble.inputs.network import OscInput, SessionInput, peer_facts, sender_facts
 
@@ -95,7 +96,7 @@ class Network:
     def _read_admitted(self) -> None:
         if self._file is not None and self._file.is_file():
             try:
-                rows = json.loads(self._file.read_text(encoding="utf-8"))
+                rows = json.loads(read_text(self._file))
                 self._admitted = {(str(name), str(host)) for name, host in rows}
             except (OSError, ValueError, TypeError) as error:
                 log.warning("who was let in cannot be read: %s", error)
@@ -119,12 +120,11 @@ class Network:
                         self._session.dismiss(peer)
             self._session.changed = True
         if self._file is not None:
-            from .store import write_atomically
             text, file = json.dumps(sorted(self._admitted), ensure_ascii=False), self._file
 
             def write() -> None:
                 file.parent.mkdir(parents=True, exist_ok=True)
-                write_atomically(file, text)
+                write_text(file, text)
             self._engine.worker.do(write, lambda result: None)
         self._after()
         self._engine.devices.look_again()

@@ -16,6 +16,7 @@ from typing import Any
 from brass_pebble import __version__
 from brass_pebble.core.desk import Desk, Surface
 from brass_pebble.core.layout import read_layout
+from brass_pebble.core.limits import load_tables
 from brass_pebble.core.macro import Draft
 from brass_pebble.core.macro.reader import walk
 from brass_pebble.core.macro.world_steps import Play
@@ -236,7 +237,7 @@ def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
 def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
     text = texts.get("desk.toml", "")
     try:
-        tables = tomllib.loads(text)
+        tables = load_tables(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise ProblemError(f"the parcel's desk.toml is broken: {printable(str(error))}", hint=_NOTHING) from None
     check_plain("desk.toml", tables)
@@ -253,7 +254,7 @@ def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
     layouts = below("layouts/", ".toml")
     for name, layout in layouts.items():
         try:
-            drawn = tomllib.loads(layout)
+            drawn = load_tables(layout)
             check_plain(f"layouts/{name}.toml", drawn)
             read_layout(drawn, id=name, file=f"layouts/{name}.toml")
         except (tomllib.TOMLDecodeError, RecursionError):

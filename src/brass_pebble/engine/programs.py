@@ -7,6 +7,8 @@ import io
 import tomllib
 from pathlib import Path
 
+from brass_pebble import disk
+from brass_pebble.core.limits import load_tables
 from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.core.programs import ProgramTable, read_program, write_program
 from brass_pebble.inputs.desktop_shortcuts import desktop_table
@@ -35,10 +37,11 @@ def load_programs(desk_folder: Path, user_folder: Path | None, stage: Path | Non
 def _read(file: Path, origin: str, tables: list[ProgramTable], problems: list[Problem]) -> None:
     shown = f"programs/{file.name}"
     try:
-        text = file.read_text(encoding="utf-8")
-        table, found = read_program(tomllib.loads(text), id=file.stem, file=shown, text=text, origin=origin)
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        problems.append(Problem(f"cannot be read: {error}", shown, hint="Put it right and look again"))
+        text = disk.read_text(file)
+        table, found = read_program(load_tables(text), id=file.stem, file=shown, text=text, origin=origin)
+    except Exception as error:
+        # Whatever it is, it concerns this file and no other.
+        problems.append(Problem(f"cannot be read: {disk.say(error)}", shown, hint="Put it right and look again"))
         return
     tables[:] = [other for other in tables if other.id != table.id]
     tables.append(table)
@@ -52,10 +55,10 @@ def import_table(file: Path) -> tuple[str, str]:
         ProblemError: it is neither, or a chord in it is none.
     """
     name = file.stem
-    text = file.read_text(encoding="utf-8-sig")
+    text = disk.read_text(file).removeprefix("\ufeff")
     if file.suffix == ".toml":
         try:
-            _, problems = read_program(tomllib.loads(text), id=name, file=file.name, text=text)
+            _, problems = read_program(load_tables(text), id=name, file=file.name, text=text)
         except tomllib.TOMLDecodeError as error:
             raise ProblemError(f"{file.name} is not TOML: {error}", hint="Put it right, or give two columns as "
                                ".csv or .tsv: the chord, and what it does") from None

@@ -7,15 +7,17 @@ import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from brass_pebble import __version__
+from brass_pebble import __version__, disk
 from brass_pebble.core.desk import Surface
-from brass_pebble.core.problem import ProblemError, nearest
+from brass_pebble.core.problem import ConflictError, ProblemError, nearest
+from brass_pebble.core.signal import from_wire
 from brass_pebble.outputs.stage import StageOutput
 
 from .aside import USUAL
 from .desk_rows import DeskRows
 from .giving_requests import GivingRequests
 from .layer_requests import LayerRequests
+from .logs import log
 from .macro_requests import MacroRequests
 from .meet_requests import MeetRequests
 from .motion_requests import MotionRequests
@@ -60,8 +62,11 @@ class Requests:
             raise Refusal(f"there is no request “{word}”",
                           nearest(word, self._known) or f"Known are follow, {', '.join(self._known)}",
                           "unknown-request")
-        reply: Message | None = call(client, message)
-        return reply
+        try:
+            reply: Message | None = call(client, message)
+            return reply
+        finally:
+            self._engine.send_rest()
 
     def do_desk(self, client: Client, message: Message) -> Message:
         """The desk, its problems, the stage and the class."""
@@ -87,7 +92,7 @@ class Requests:
             facts = engine.devices.find(str(message["device"]))
             if facts is None or facts.kind != "bench":
                 raise Refusal("that device is not on the bench", "Press the key on the device itself")
-            trace = engine.hands.press_device(client.number, facts, int(message.get("code", 0)), down, strength)
+            trace = engine.hands.press_device(client.number, facts, from_wire(message.get("code", 0)), down, strength)
             return {"trace": trace.id if trace else 0}
         surface = self.surface(message)
         control = str(message.get("control", ""))
@@ -212,10 +217,15 @@ class Requests:
                     engine.take_loaded(result[1])
             elif isinstance(result, ProblemError):
                 problem = result.problem
-                engine.server.refuse(client, number, Refusal(problem.what, problem.hint))
+                code = "changed" if isinstance(result, ConflictError) else "refused"
+                engine.server.refuse(client, number, Refusal(problem.what, problem.hint, code))
+            elif isinstance(result, OSError):
+                engine.server.refuse(client, number, Refusal(f"the desk could not be saved: {disk.say(result)}",
+                                                             f"Nothing was changed. {disk.next_step(result)}"))
             elif isinstance(result, Exception):
-                engine.server.refuse(client, number, Refusal(f"the desk could not be saved: {result}",
-                                                             "Nothing was changed; see whether the disk is writable"))
+                log.error("a change of the desk failed: %r", result, exc_info=result)
+                engine.server.refuse(client, number, Refusal(f"the desk could not be changed: {result!r}",
+                                                             "See what it is now with V; the log has the details"))
             else:
                 assert isinstance(result, tuple)
                 words, loaded = result

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import tomllib
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from brass_pebble import disk
 from brass_pebble.core.durations import parse_duration
+from brass_pebble.core.limits import load_tables
 
 
 @dataclass(frozen=True)
@@ -45,8 +46,7 @@ def read_script(file: Path) -> Script:
 
     `slide` are positions (numbers, or pairs for sticks), reached evenly within `held`; `turns` are steps of a wheel.
     """
-    with file.open("rb") as stream:
-        data = tomllib.load(stream)
+    data = load_tables(disk.read_text(file))
     cues: list[Cue] = []
     for row in data["cue"]:
         at = parse_duration(row["at"])

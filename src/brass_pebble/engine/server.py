@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import json
 import os
 import re
@@ -9,10 +11,14 @@ import secrets
 import select
 import socket
 import struct
+import time
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from brass_pebble.core.problem import ProblemError
 
 from .logs import log
 from .loop import Loop
@@ -20,10 +26,21 @@ from .loop import Loop
 PROTOCOL = 1
 TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
           "recorder", "hands_off", "layers", "chord", "moves", "sessions")
-# In bytes; the state of a very large desk alone has four million.
-MOST_WAITING = 64_000_000
-DROP_ABOVE = 16_000_000
-MOST_LINE = 256_000
+# In bytes: what waits for a client that does not read, before news are left out, and before it is closed; what waits
+# for all of them.  The state of a very large desk alone has four million.
+DROP_ABOVE = 2_000_000
+MOST_WAITING = 16_000_000
+MOST_IN_ALL = 48_000_000
+# How long a line may be, in bytes: before the greeting, and after it.
+MOST_LINE, MOST_GREETING = 4_000_000, 65_536
+MOST_CLIENTS = 64
+# A client has so long for its greeting, in ns.
+GREETING = 5_000_000_000
+# In each round of the loop requests are answered for so long, in ns: presses come in between.
+ROUND = 1_000_000
+PIECE = 65_536
+# How long a request's number may be, if it is a text; and a client's name.
+LONGEST_NUMBER, LONGEST_NAME = 100, 60
 
 Message = dict[str, Any]
 
@@ -49,6 +66,10 @@ class Client:
         self.waiting = bytearray()
         self.blocked = False
         self.dropped = 0
+        # Requests that have come and are not looked at yet, and those that are not answered yet.
+        self.behind = False
+        self.unanswered: dict[object, int] = {}
+        self.since = 0
 
 
 class Server:
@@ -66,6 +87,8 @@ class Server:
         self._hello = hello
         self.clients: dict[int, Client] = {}
         self._count = 0
+        self._spare = os.open(os.devnull, os.O_RDONLY | os.O_CLOEXEC)
+        self._behind: deque[Client] = deque()
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
         path.unlink(missing_ok=True)
         old = os.umask(0o177)
@@ -79,7 +102,17 @@ class Server:
     def _accept(self, events: int) -> None:
         try:
             connection, _ = self._listener.accept()
-        except OSError:
+        except OSError as error:
+            if error.errno in (errno.EMFILE, errno.ENFILE):
+                self._turn_away()
+            return
+        if len(self.clients) >= MOST_CLIENTS and not self._drop_silent():
+            with contextlib.suppress(OSError):
+                connection.setblocking(False)
+                connection.send(_line({"error": {
+                    "code": "too-many", "what": f"{MOST_CLIENTS} clients are connected already",
+                    "hint": "Close one of them"}}))
+            connection.close()
             return
         credentials = connection.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i"))
         pid, uid, _ = struct.unpack("3i", credentials)
@@ -90,8 +123,44 @@ class Server:
         connection.setblocking(False)
         self._count += 1
         client = Client(connection, self._count)
+        client.since = time.monotonic_ns()
         self.clients[connection.fileno()] = client
+        self.watch_greetings(client.since)
         self._loop.watch(connection.fileno(), lambda events: self._ready(client, events))
+
+    def _turn_away(self) -> None:
+        """No descriptor is left: take a connection with the one that is kept for this, and close it at once."""
+        os.close(self._spare)
+        with contextlib.suppress(OSError):
+            connection, _ = self._listener.accept()
+            connection.close()
+        self._spare = -1
+        with contextlib.suppress(OSError):
+            self._spare = os.open(os.devnull, os.O_RDONLY | os.O_CLOEXEC)
+        if not self.full:
+            log.warning("no descriptor is left for another client")
+        self.full = True
+
+    full = False
+    # Asks to be called again in so many ns; set by the engine.
+    later: Callable[[int, Callable[[int], None]], None] | None = None
+
+    def watch_greetings(self, now: int) -> None:
+        """Close connections that do not greet; look again while there are any."""
+        waiting = [client for client in self.clients.values() if not client.greeted]
+        for client in waiting:
+            if now - client.since >= GREETING:
+                self.drop(client)
+        if self.later is not None and any(not client.greeted for client in self.clients.values()):
+            self.later(GREETING, self.watch_greetings)
+
+    def _drop_silent(self) -> bool:
+        """Make room by closing whoever has not greeted for longest; false if everybody has."""
+        silent = [client for client in self.clients.values() if not client.greeted]
+        if not silent:
+            return False
+        self.drop(min(silent, key=lambda client: client.since))
+        return True
 
     def _ready(self, client: Client, events: int) -> None:
         if events & select.EPOLLOUT:
@@ -101,7 +170,7 @@ class Server:
 
     def _read(self, client: Client) -> None:
         try:
-            data = client.connection.recv(65536)
+            data = client.connection.recv(PIECE)
         except BlockingIOError:
             return
         except OSError:
@@ -110,22 +179,75 @@ class Server:
             self.drop(client)
             return
         client.incoming += data
-        while (end := client.incoming.find(b"\n")) >= 0:
-            line = bytes(client.incoming[:end])
-            del client.incoming[: end + 1]
+        if not client.behind:
+            self._work_off(client)
+
+    def _work_off(self, client: Client) -> None:
+        """Answer requests that have come, for a moment; the rest in the next round, when presses have had their turn.
+
+        Until then nothing more is read from whoever sent so much.
+        """
+        if client.connection.fileno() < 0:
+            return
+        until = self._round_ends()
+        start, incoming = 0, client.incoming
+        while (end := incoming.find(b"\n", start)) >= 0:
+            line = bytes(incoming[start:end])
+            start = end + 1
             self._take(client, line)
             if client.connection.fileno() < 0:
                 return
-        if len(client.incoming) > MOST_LINE:
+            if time.monotonic_ns() >= until:
+                break
+        del incoming[:start]
+        more = incoming.find(b"\n") >= 0
+        if len(incoming) > (MOST_LINE if client.greeted else MOST_GREETING) and not more:
             self._send(client, {"error": {"code": "too-long", "what": "the message is too long",
-                                          "hint": f"A line has at most {MOST_LINE} bytes"}})
+                                          "hint": f"A line has at most {MOST_LINE:,} bytes"}})
             self.drop(client)
+            return
+        if more:
+            if not client.behind:
+                client.behind = True
+                self._listen(client)
+            self._behind.append(client)
+            if len(self._behind) == 1:
+                self._loop.soon(self._next_behind)
+        elif client.behind:
+            client.behind = False
+            self._listen(client)
+
+    def _next_behind(self) -> None:
+        self._round_end = 0
+        client = self._behind.popleft()
+        if self._behind:
+            self._loop.soon(self._next_behind)
+        try:
+            self._work_off(client)
+        finally:
+            self._round_end = 0
+
+    _round_end = 0
+
+    def _round_ends(self) -> int:
+        """Until when requests are answered in this round of the loop."""
+        now = time.monotonic_ns()
+        if now - self._round_end > ROUND:
+            self._round_end = now + ROUND
+        return self._round_end
+
+    def _listen(self, client: Client) -> None:
+        """Wait for what is to be waited for: more from the client, unless it is behind, and for its taking more."""
+        self._loop.watch(client.connection.fileno(), lambda events: self._ready(client, events),
+                         (0 if client.behind else select.EPOLLIN) | (select.EPOLLOUT if client.blocked else 0))
 
     def _take(self, client: Client, line: bytes) -> None:
-        number = None
+        number: object = None
         try:
             message = _read(line)
-            number = message.get("id")
+            number = _number(message)
+            self._loop.context = lambda error: self.failed(client, number, error)
+            client.unanswered[number] = client.unanswered.get(number, 0) + 1
             if not client.greeted:
                 reply: Message | None = self._greet(client, message)
             else:
@@ -134,9 +256,22 @@ class Server:
                 self.reply(client, number, reply)
         except Refusal as refusal:
             self.refuse(client, number, refusal)
+        except ProblemError as error:
+            self.refuse(client, number, Refusal(error.problem.what, error.problem.hint))
         except (TypeError, ValueError, OverflowError) as error:
             self.refuse(client, number, Refusal(f"a field has a value that cannot be: {error}",
                                                 "docs/protocol.md tells the fields", "bad-message"))
+        except Exception as error:
+            self.failed(client, number, error)
+        finally:
+            self._loop.context = None
+
+    def failed(self, client: Client, number: object, error: Exception) -> None:
+        """A request could not be carried out, by a mistake of the program: it is answered, and nothing else is hurt."""
+        log.error("a request failed: %r", error, exc_info=error)
+        if client.unanswered.get(number):
+            self.refuse(client, number, Refusal(f"this could not be done: {error!r}", "The log has the details",
+                                                "failed"))
 
     def _greet(self, client: Client, message: Message) -> Message:
         if message.get("do") != "hello":
@@ -146,7 +281,7 @@ class Server:
                           f"This engine speaks protocol {PROTOCOL}; use the same version on both sides",
                           "wrong-protocol")
         client.greeted = True
-        client.name = str(message.get("client", ""))[:60]
+        client.name = str(message.get("client", ""))[:LONGEST_NAME]
         return self._hello()
 
     def _request(self, client: Client, message: Message) -> Message | None:
@@ -160,12 +295,22 @@ class Server:
 
     def reply(self, client: Client, number: object, fields: Message) -> None:
         """Answer request `number`."""
+        self._answered(client, number)
         self._send(client, {"re": number, "ok": True, **fields})
 
     def refuse(self, client: Client, number: object, refusal: Refusal) -> None:
         """Answer request `number` with why not."""
+        self._answered(client, number)
         self._send(client, {"re": number, "ok": False, "error": {"code": refusal.code, "what": refusal.what,
                                                                  "hint": refusal.hint}})
+
+    @staticmethod
+    def _answered(client: Client, number: object) -> None:
+        left = client.unanswered.get(number, 0) - 1
+        if left > 0:
+            client.unanswered[number] = left
+        else:
+            client.unanswered.pop(number, None)
 
     def wanted(self, topic: str) -> bool:
         """Whether anybody follows a topic, so that nothing is put together in vain."""
@@ -198,8 +343,19 @@ class Server:
             log.warning("client %d (%s) does not read; closed", client.number, client.name)
             self.drop(client)
             return
+        if len(client.waiting) > DROP_ABOVE:
+            self._bound_all()
+            if client.connection.fileno() < 0:
+                return
         if len(client.waiting) == len(line):
             self._flush(client)
+
+    def _bound_all(self) -> None:
+        """Close those for whom most waits, until all together are within bounds."""
+        while sum(len(client.waiting) for client in self.clients.values()) > MOST_IN_ALL:
+            worst = max(self.clients.values(), key=lambda client: len(client.waiting))
+            log.warning("client %d (%s) does not read; closed", worst.number, worst.name)
+            self.drop(worst)
 
     def _flush(self, client: Client) -> None:
         fileno = client.connection.fileno()
@@ -216,8 +372,7 @@ class Server:
         blocked = bool(client.waiting)
         if blocked != client.blocked:
             client.blocked = blocked
-            self._loop.watch(fileno, lambda events: self._ready(client, events),
-                             select.EPOLLIN | (select.EPOLLOUT if blocked else 0))
+            self._listen(client)
 
     def drop(self, client: Client) -> None:
         """Close a connection."""
@@ -227,6 +382,11 @@ class Server:
         self._loop.forget(fileno)
         self.clients.pop(fileno, None)
         client.connection.close()
+        client.incoming, client.waiting = bytearray(), bytearray()
+        if self._spare < 0:
+            with contextlib.suppress(OSError):
+                self._spare = os.open(os.devnull, os.O_RDONLY | os.O_CLOEXEC)
+        self.full = False
         self._on_leave(client)
 
     def close(self) -> None:
@@ -237,6 +397,8 @@ class Server:
         self.clients.clear()
         self._loop.forget(self._listener.fileno())
         self._listener.close()
+        if self._spare >= 0:
+            os.close(self._spare)
         self.path.unlink(missing_ok=True)
 
 
@@ -247,7 +409,21 @@ def _read(line: bytes) -> Message:
         raise Refusal("the line is not JSON", "Send one JSON object a line", "bad-message") from None
     if not isinstance(message, dict):
         raise Refusal("a message must be a JSON object", code="bad-message")
+    if b"\\ud" in line or b"\\uD" in line:
+        try:
+            json.dumps(message, ensure_ascii=False).encode()
+        except (UnicodeEncodeError, RecursionError):
+            raise Refusal("a text holds half a character", "Send whole characters", "bad-message") from None
     return message
+
+
+def _number(message: Message) -> object:
+    """The number by which a request is answered: a number or a short text."""
+    number = message.get("id")
+    if number is None or (isinstance(number, int | str) and not isinstance(number, bool)
+                          and len(str(number)) <= LONGEST_NUMBER):
+        return number
+    raise Refusal("“id” must be a number or a short text", f"Send at most {LONGEST_NUMBER} characters", "bad-message")
 
 
 @dataclass(frozen=True)
@@ -273,4 +449,5 @@ def _line(message: Message) -> bytes:
     text = json.dumps(message, ensure_ascii=False, separators=(",", ":"), default=place)
     if parts:
         text = _PLACE.sub(lambda match: parts[int(match[1])], text)
-    return text.encode() + b"\n"
+    # Whatever a file or a device said that is no text goes out as a question mark.
+    return text.encode("utf-8", "replace") + b"\n"

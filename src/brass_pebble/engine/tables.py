@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import tomllib
 from typing import Any
+
+from brass_pebble.core.limits import load_tables
 
 KEPT = 4
 _known: dict[str, dict[str, Any]] = {}
@@ -13,11 +14,11 @@ def parse_tables(text: str) -> dict[str, Any]:
     """A desk's tables; never changed by those who get them.
 
     Raises:
-        tomllib.TOMLDecodeError: it is no TOML.
+        tomllib.TOMLDecodeError: it is no TOML, or beyond every limit.
     """
     found = _known.get(text)
     if found is None:
-        found = tomllib.loads(text)
+        found = load_tables(text)
         know_tables(text, found)
     return found
 

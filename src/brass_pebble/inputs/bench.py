@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections import deque
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from brass_pebble import disk
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.keys import key_table
 from brass_pebble.core.layout import EMPTY, Layout
+from brass_pebble.core.limits import load_tables
 from brass_pebble.core.signal import find_signal
 
 from .base import KeyEvent, RestsByItself
@@ -82,8 +83,7 @@ def read_bench(file: Path, layouts: Callable[[str], Layout | None]) -> Bench:
     What a device looks like and sends is told by `layout` and `keys` (control = "key"), as in a desk; `twice` names
     keys that come along with others (key = "key that comes, too").
     """
-    with file.open("rb") as stream:
-        data = tomllib.load(stream)
+    data = load_tables(disk.read_text(file))
     bench, table = Bench(), key_table()
     known_shapes: dict[str, Layout] = {}
     for row in data.get("device", []):

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.midi_in import FULL_STRENGTH
-from brass_pebble.core.signal import OSC, OSC_KEY, address_number, known_address
+from brass_pebble.core.signal import OSC, OSC_KEY, osc_signal
 
 from .base import KeyEvent
 from .message_input import MessageInput
@@ -46,31 +46,33 @@ class OscInput(MessageInput):
         super().__init__(facts)
         self._wanted: frozenset[int] = frozenset()
         self._down: set[int] = set()
-        self._learnt: set[str] = set()
+        # What each address is heard as; of a stranger only so many are learnt.
+        self._known: dict[str, tuple[int, int]] = {}
 
     def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
         self._wanted = wanted
+        self._known = {}
 
     def take(self, address: str, value: float, at: int) -> None:
         """A value arrived."""
-        number = known_address(address)
-        if number is None and not self._wanted and len(self._learnt) < MOST_ADDRESSES:
-            self._learnt.add(address)
-            number = address_number(address)
-        if number is not None:
-            # The queue carries whole numbers.
-            self.arrived((number, round(min(1.0, max(0.0, value)) * OSC_FULL)), at)
+        signals = self._known.get(address)
+        if signals is None:
+            signals = osc_signal(OSC_KEY, address), osc_signal(OSC, address)
+            if len(self._known) >= MOST_ADDRESSES or (self._wanted and not self._wanted.intersection(signals)):
+                return
+            self._known[address] = signals
+        # The queue carries whole numbers.
+        self.arrived((*signals, round(min(1.0, max(0.0, value)) * OSC_FULL)), at)
 
     def decode(self, message: Sequence[int], at: int, events: list[KeyEvent]) -> None:
-        number, value = message
+        key, moving, value = message
         if not self._wanted:
             # It is listened to: ones and zeros are presses, all between is a position.
             press = value in (0, OSC_FULL)
-            events.append(((OSC_KEY if press else OSC).first + number, value and FULL_STRENGTH, at))
+            events.append((key if press else moving, value and FULL_STRENGTH, at))
             return
-        if OSC.first + number in self._wanted:
-            events.append((OSC.first + number, value, at))
-        key = OSC_KEY.first + number
+        if moving in self._wanted:
+            events.append((moving, value, at))
         if key in self._wanted:
             down = value >= PRESSED * OSC_FULL
             if down != (key in self._down):

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable
 from pathlib import Path
 
+from brass_pebble import disk
 from brass_pebble.core.keymap import Typist
+from brass_pebble.core.limits import load_tables
 from brass_pebble.core.places import Places
 from brass_pebble.core.player import Effect
 from brass_pebble.core.pointer import POINTER, WIDE
@@ -77,6 +78,5 @@ def read_programs(folder: Path, names: Iterable[str], typist: Typist | None = No
     for name in names:
         file = folder / f"{name}.toml"
         if file.is_file():
-            with file.open("rb") as stream:
-                programs[name] = StageProgram(tomllib.load(stream), typist)
+            programs[name] = StageProgram(load_tables(disk.read_text(file)), typist)
     return programs

@@ -11,6 +11,7 @@ from brass_pebble.core.label.faces import changed, faces, layers_shown
 from brass_pebble.core.label.sheet import BLEED, Options, Sheet, make_sheet
 from brass_pebble.core.label.sizes import Size, read_size
 from brass_pebble.core.problem import ProblemError
+from brass_pebble.disk import private_folder, read_text, write_bytes, write_text
 
 from .font import measure, typeface
 from .label_sheet import sheet_pages
@@ -62,7 +63,7 @@ def notes_of(sheet: Sheet) -> list[str]:
 def read_printed(file: Path) -> dict[str, str]:
     """What was printed last, by control; nothing if nothing was, or the file cannot be read."""
     try:
-        data = json.loads(file.read_text(encoding="utf-8"))
+        data = json.loads(read_text(file))
     except (OSError, ValueError):
         return {}
     return {str(name): str(mark) for name, mark in data.items()} if isinstance(data, dict) else {}
@@ -72,8 +73,8 @@ def remember_printed(file: Path, sheet: Sheet) -> None:
     """Note what is on the labels of a sheet that was written."""
     known = read_printed(file)
     known |= {label.face.control: label.face.mark for page in sheet.pages for label in page}
-    file.parent.mkdir(parents=True, exist_ok=True)
-    file.write_text(json.dumps(known, indent=1, sort_keys=True), encoding="utf-8")
+    private_folder(file.parent)
+    write_text(file, json.dumps(known, indent=1, sort_keys=True))
 
 
 def write_pages(pages: list[Page], file: Path, title: str) -> list[Path]:
@@ -86,7 +87,7 @@ def write_pages(pages: list[Page], file: Path, title: str) -> list[Path]:
     kind = file.suffix.lower()
     if kind == ".pdf":
         from .pdf import pages_pdf
-        file.write_bytes(pages_pdf(pages, title))
+        write_bytes(file, pages_pdf(pages, title), 0o644)
         return [file]
     if kind != ".svg":
         raise ProblemError(f"“{file.name}” is no drawing", hint="Let its name end in .pdf or .svg")
@@ -94,6 +95,6 @@ def write_pages(pages: list[Page], file: Path, title: str) -> list[Path]:
     written = []
     for number, page in enumerate(pages, 1):
         place = file if number == 1 else file.with_name(f"{file.stem}-{number}{file.suffix}")
-        place.write_text(page_svg(page, title), encoding="utf-8")
+        write_text(place, page_svg(page, title), 0o644)
         written.append(place)
     return written

@@ -423,5 +423,11 @@ def test_a_flood_and_an_endless_message_do_no_harm(moving: Moving) -> None:
             break
     assert last.endswith(b"\x0b\x33"), last.hex(" ")
     moving.pads.flood(b"\xf0\x7d" + bytes(1_000_000) + b"\xf7", 3000)
-    moving.pads.play("99 24 30 89 24 00")
-    assert moving.keys(2, 60) == ["F13+", "F13-"]
+    # The sequencer may have dropped the message's end with the rest, and then the next note ends it.
+    keys: list[str] = []
+    for _ in range(120):
+        moving.pads.play("99 24 30 89 24 00")
+        keys += moving.keys(2, 0.5)
+        if len(keys) >= 2:
+            break
+    assert keys[:2] == ["F13+", "F13-"]

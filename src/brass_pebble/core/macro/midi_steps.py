@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from array import array
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -219,9 +218,9 @@ class Clock(Block):
                           strict=True))
         # The clock's own message comes before what sounds on it; the start comes before both.
         merged = sorted([*events[:1], *pulses, *events[1:]], key=lambda event: event[0])
-        for name, column in zip(("times", "codes", "values", "lines"), zip(*merged, strict=True), strict=True):
-            kept = getattr(program, name)[:first]
-            setattr(program, name, kept + array(kept.typecode, column))
+        del program.times[first:], program.codes[first:], program.values[first:], program.lines[first:]
+        for event in merged:
+            program.add(*event)
         timeline.begin(self.line)
         timeline.move(*midi_send(self.to, b"\xfc"))
 

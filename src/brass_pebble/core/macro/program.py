@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from ..durations import MS
 from ..keys import Chord
 from ..places import US, Places
-from ..pointer import POINTER
+from ..pointer import MESSAGES, POINTER
 from ..problem import ProblemError
 from .asks import Laying
 from .values import Given
@@ -37,7 +37,8 @@ class Program:
     """
 
     times: array[int] = field(default_factory=lambda: array("q"))
-    codes: array[int] = field(default_factory=lambda: array("l"))
+    # A list once one of them is a message: such a code is more than a number.
+    codes: array[int] | list[int] = field(default_factory=lambda: array("l"))
     values: array[int] = field(default_factory=lambda: array("l"))
     lines: array[int] = field(default_factory=lambda: array("l"))
     length: int = 0
@@ -48,6 +49,8 @@ class Program:
 
     def add(self, time: int, code: int, value: int, line: int = 0) -> None:
         """Append one event; times must not run backward."""
+        if code >= MESSAGES and isinstance(self.codes, array):
+            self.codes = list(self.codes)
         self.times.append(time)
         self.codes.append(code)
         self.values.append(value)

@@ -7,7 +7,7 @@ play one another, and lays out their times.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cache, lru_cache, partial
@@ -18,9 +18,9 @@ from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, Unexpec
 from ..keymap import Typist, keymap
 from ..problem import Problem, ProblemError, nearest
 from .asks import CatchUp, Errand
-from .program import DEFAULT_GAP, DEFAULT_TAP, Macro, Program, Score, Timeline
-from .steps import SETTINGS, Finish, GaveUp, If, Otherwise, Step, Type
-from .values import PRESS_VALUES, Given
+from .program import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Program, Score, Timeline
+from .steps import SETTINGS, Finish, GaveUp, If, Otherwise, Repeat, Step, Type
+from .values import PRESS_VALUES, Given, compute, is_fixed
 from .world_steps import STEPS, Play, WaitUntil, unknown_macro
 
 _EXPECTED = {
@@ -51,8 +51,13 @@ _WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS"
           "LIMIT_WORD": ("most", "least")}
 _ONE_WORD = re.compile(r'"(?:\\.|[^"\\])*"?|[^\s]+')
 PREVIEW_TURNS = 3
+# So many mistakes of one text are told.
+MOST_PROBLEMS = 100
 # Where so many words may follow, a line begins.
 STEP_WORDS = 10
+# What a text may be: enough for whatever a person writes, too little to hold anybody up.
+LONGEST_TEXT, LONGEST_LINE = 4_000_000, 10_000
+DEEPEST_BLOCK, DEEPEST_EXPRESSION, DEEPEST_PLAY = 32, 60, 50
 # A run that asks more often than this within one instant has no end.
 MOST_ASKS = 1_000_000
 
@@ -83,7 +88,7 @@ def read_macro(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TA
     be read of its name and label is there.
     """
     draft = parse(text, id=id, file=file, tap=tap, gap=gap)
-    link({**(others or {}), id: draft}, typist, only=id)
+    link({**(others or {}), id: draft}, typist, only=(id,))
     return draft.macro, draft.problems
 
 
@@ -96,6 +101,10 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
     known = set(PRESS_VALUES)
     blocks: list[tuple[int, list[Step], Step | None]] = [(0, steps, None)]
     seen_step = False
+    if len(text) > LONGEST_TEXT:
+        problems.append(Problem(f"the macro has more than {LONGEST_TEXT:,} characters", file,
+                                hint="Split it into several macros"))
+        return draft
     for number, raw in enumerate(text.splitlines(), 1):
         content = raw.strip()
         if not content or content.startswith("#"):
@@ -119,6 +128,12 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
             opener = STEPS.get(content.split()[0])
             if opener is not None and opener.takes_body and found.column > _width(raw) + 1:
                 _stand_in(opener(number), _width(raw), blocks)
+        except Exception as error:
+            # Whatever it is, it concerns this line and no other file.
+            problems.append(Problem(f"this line cannot be read: {error or type(error).__name__}", file, number,
+                                    hint="Write it in a simpler way"))
+        if len(problems) >= MOST_PROBLEMS:
+            break
     try:
         _close(blocks, 0)
     except ProblemError as error:
@@ -127,18 +142,22 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
     return draft
 
 
-def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *, only: str | None = None) -> None:
-    """Join macros that play one another, and lay out each (or `only` one): its program, or its score if it is live."""
-    by_name = {draft.macro.name: draft for draft in drafts.values()}
+def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *,
+         only: Collection[str] | None = None) -> None:
+    """Join macros that play one another, and lay out each (or `only` some): its program, or its score if it is live."""
+    joining = _Joining(drafts)
     for name, draft in drafts.items():
-        if (only is not None and name != only) or draft.problems:
+        if (only is not None and name not in only) or draft.problems:
             continue
         try:
-            _join(draft, drafts, by_name, [draft])
-            _lay(draft, typist)
+            _lay(draft, joining.facts(draft), typist)
         except ProblemError as error:
             found = error.problem
             draft.problems.append(Problem(found.what, draft.file, found.line, found.column, found.hint))
+        except Exception as error:
+            draft.problems.append(Problem(f"it cannot be laid out: {error or type(error).__name__}", draft.file,
+                                          hint="Write it in a simpler way"))
+        if draft.problems:
             draft.macro.score = None
 
 
@@ -152,47 +171,111 @@ def walk(steps: Iterable[Step]) -> Iterable[Step]:
             yield from walk(step.otherwise.body)
 
 
-def _join(draft: Draft, drafts: Mapping[str, Draft], by_name: Mapping[str, Draft], path: list[Draft]) -> None:
-    for step in walk(draft.steps):
-        if not isinstance(step, Play):
-            continue
-        other = drafts.get(step.name) or by_name.get(step.name)
+@dataclass(frozen=True)
+class Facts:
+    """What is known of steps with all that they play: whether they are the same for every press, whether they type a
+    text, about how many they come to, and how deep they play one another."""
+
+    fixed: bool
+    types: bool
+    weight: int
+    depth: int
+
+
+class _Joining:
+    """Joins macros with those that they play.  Each is looked at once, however often it is played."""
+
+    def __init__(self, drafts: Mapping[str, Draft]) -> None:
+        self._drafts = drafts
+        self._by_name = {draft.macro.name: draft for draft in drafts.values()}
+        self._found: dict[int, Facts | ProblemError] = {}
+        self._path: list[Draft] = []
+
+    def facts(self, draft: Draft) -> Facts:
+        """What is known of a macro, whose steps are joined by then.
+
+        Raises:
+            ProblemError: it plays something that is not there, is broken, or plays it in turn.
+        """
+        known = self._found.get(id(draft))
+        if known is None:
+            if len(self._path) >= DEEPEST_PLAY:
+                raise ProblemError(f"macros play one another more than {DEEPEST_PLAY} deep",
+                                   hint="Let this one do it itself")
+            self._path.append(draft)
+            try:
+                known = self._join(draft.steps)
+            except ProblemError as error:
+                known = error
+            finally:
+                self._path.pop()
+            self._found[id(draft)] = known
+        if isinstance(known, ProblemError):
+            raise known
+        return known
+
+    def _join(self, steps: list[Step]) -> Facts:
+        fixed, types, weight, depth = True, False, 0, 0
+        for step in steps:
+            found = self._facts_of(step)
+            fixed, types = fixed and found.fixed, types or found.types
+            weight, depth = weight + found.weight, max(depth, found.depth)
+        return Facts(fixed, types, weight, depth)
+
+    def _facts_of(self, step: Step) -> Facts:
+        if isinstance(step, Play):
+            inner = self._played(step)
+            return Facts(inner.fixed, inner.types, inner.weight + 1, inner.depth + 1)
+        inner = self._join(step.body)
+        weight, types = inner.weight, inner.types or isinstance(step, Type)
+        if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+            other = self._facts_of(step.otherwise)
+            weight, types = max(weight, other.weight), types or other.types
+        turns = 1
+        if isinstance(step, Repeat) and is_fixed(step.count):
+            turns = max(0, compute(step.count, {}, step.line))
+        weight = 1 + weight * turns + (turns - 1 if turns > 1 else 0)
+        if weight > MOST_EVENTS:
+            raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=step.line,
+                               hint="Repeat fewer times, or split it into several macros")
+        return Facts(step.fixed and inner.fixed, types, weight, inner.depth)
+
+    def _played(self, step: Play) -> Facts:
+        """Join one macro with another that it plays."""
+        other = self._drafts.get(step.name) or self._by_name.get(step.name)
         if other is None:
-            raise unknown_macro(step, {name: d.macro for name, d in drafts.items()})
-        if other in path:
-            names = " plays ".join(f"“{d.macro.name}”" for d in [*path[path.index(other):], other])
+            raise unknown_macro(step, {name: d.macro for name, d in self._drafts.items()})
+        if other in self._path:
+            names = " plays ".join(f"“{d.macro.name}”" for d in [*self._path[self._path.index(other):], other])
             raise ProblemError(f"this never ends: {names}", line=step.line, column=step.column,
                                hint="Let one of them play something else")
         if other.problems:
             raise ProblemError(f"the macro “{other.macro.name}” has a mistake in line {other.problems[0].line}",
                                line=step.line, column=step.column, hint=other.problems[0].what)
         try:
-            _join(other, drafts, by_name, [*path, other])
+            found = self.facts(other)
         except ProblemError as error:
             # Told where this macro plays it; the other one tells its own line.
             raise ProblemError(error.problem.what, line=step.line, column=step.column,
                                hint=error.problem.hint) from None
-        step.target, step.times = other.steps, other.times
+        step.target, step.times, step.target_fixed = other.steps, other.times, found.fixed
+        return found
 
 
-def _lay(draft: Draft, typist: Typist | None) -> None:
+def _lay(draft: Draft, facts: Facts, typist: Typist | None) -> None:
     macro, (tap, gap) = draft.macro, draft.times
     typist = typist or keymap()
+    if facts.weight > MOST_EVENTS:
+        raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events",
+                           hint="Repeat fewer times, or split it into several macros")
     score = Score(draft.steps, tap, gap, typist)
-    live = not all(step.fixed for step in draft.steps)
-    macro.types_text = any(isinstance(step, Type) for step in _with_targets(draft.steps))
+    live = not facts.fixed
+    macro.types_text = facts.types
     macro.program = preview(score, marks=macro.marks)
     if macro.types_text and not live:
         # Under Caps Lock a text takes other strokes: what it is then, is asked for each run.
         macro.lay_locked = partial(preview, score, locked=True)
     macro.score = score if live else None
-
-
-def _with_targets(steps: Iterable[Step]) -> Iterable[Step]:
-    for step in walk(steps):
-        yield step
-        if isinstance(step, Play):
-            yield from _with_targets(step.target)
 
 
 def preview_timeline(draft: Draft) -> Timeline:
@@ -273,6 +356,9 @@ def _place(step: Step, indent: int, blocks: list[tuple[int, list[Step], Step | N
         raise ProblemError("the indentation of this line fits no block above it", line=step.line,
                            column=indent + 1, hint=f"Use {column} spaces, as the block above")
     siblings.append(step)
+    if step.takes_body and len(blocks) > DEEPEST_BLOCK:
+        raise ProblemError(f"blocks stand more than {DEEPEST_BLOCK} deep in one another", line=step.line,
+                           column=indent + 1, hint="Put the inner ones into a macro of their own, and play it")
     if step.takes_body:
         blocks.append((indent + 1, step.body, step))
 
@@ -295,11 +381,26 @@ def _tree(content: str) -> tuple[str, tuple[Token | Tree[Token] | None, ...]]:
     tree = _grammar().parse(content)
     inner = tree.children[0]
     assert isinstance(inner, Tree)
+    if _deeper(inner, DEEPEST_EXPRESSION):
+        raise ProblemError(f"this line is nested more than {DEEPEST_EXPRESSION} deep", column=1,
+                           hint="Reckon in several steps, with set")
     return str(inner.data), tuple(inner.children)
+
+
+def _deeper(tree: Tree[Token], most: int) -> bool:
+    level = [tree]
+    for _ in range(most):
+        level = [part for one in level for part in one.children if isinstance(part, Tree)]
+        if not level:
+            return False
+    return True
 
 
 def read_line(raw: str, number: int) -> tuple[str, tuple[Token | Tree[Token] | None, ...]]:
     """The rule that a line follows, and its pieces; columns count from the line's beginning."""
+    if len(raw) > LONGEST_LINE:
+        raise ProblemError(f"this line has {len(raw):,} characters, and at most {LONGEST_LINE:,} are read", line=number,
+                           column=1, hint="Split it into several lines")
     try:
         return _tree(raw)
     except UnexpectedInput as error:

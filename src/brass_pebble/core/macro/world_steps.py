@@ -207,13 +207,15 @@ class Play(Step):
     column: int = 0
     target: list[Step] = field(default_factory=list)
     times: tuple[int, int] = (0, 0)
+    # Whether the other macro is the same for every press.
+    target_fixed: bool = True
 
     def read(self, pieces: Pieces, known: set[str]) -> None:
         self.name, self.column = unquote(str(pieces[0])), token(pieces[0]).column or 0
 
     @property
     def fixed(self) -> bool:
-        return all(step.fixed for step in self.target)
+        return self.target_fixed
 
     def lay(self, timeline: Timeline) -> Laying:
         before, line = (timeline.tap, timeline.gap), timeline.stands_for

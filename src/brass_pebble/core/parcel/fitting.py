@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ..gesture import AT, MOTIONS, STRIKE, WITH
-from ..signal import STRUCK
+from ..signal import STRUCK, from_wire
 
 Row = dict[str, Any]
 HOWS = ("position", "name")
@@ -54,12 +54,12 @@ def suits(gestures: Collection[str], place: Row) -> bool:
         if gesture.startswith(WITH):
             continue
         if gesture.startswith(STRIKE):
-            if place["code"] < STRUCK or moves:
+            if from_wire(place["code"]) < STRUCK or moves:
                 return False
         elif gesture in MOTIONS or gesture.startswith(AT):
             if not moves or (gesture.startswith(AT) and turns):
                 return False
-        elif turns and place["code"] >= STRUCK:
+        elif turns and from_wire(place["code"]) >= STRUCK:
             # A knob that only turns cannot be pressed.
             return False
     return True

@@ -12,7 +12,7 @@ from typing import Any
 
 from ..action import REST, STOP
 from ..shown import gestures_for
-from ..signal import STRUCK
+from ..signal import STRUCK, from_wire
 from .report import History, does_of
 
 Row = dict[str, Any]
@@ -246,7 +246,7 @@ def _gain(travel: Travel, at: dict[str, str], costs: dict[str, float],
 def _fits(rows: list[Row], place: Row, source: Row | None) -> bool:
     """Whether bindings can be made on another control: it is of the same sort, and has the gestures."""
     if source is None or bool(place.get("moves")) != bool(source.get("moves")) or (
-            (place["code"] >= STRUCK) != (source["code"] >= STRUCK)):
+            (from_wire(place["code"]) >= STRUCK) != (from_wire(source["code"]) >= STRUCK)):
         return False
     if place.get("moves"):
         return False

@@ -45,7 +45,7 @@ class MacroModel:
     def read(self, text: str) -> None:
         """Take another text.  With mistakes, the lanes stay as they were."""
         self.draft = parse(text, id=self.id, file=f"macros/{self.id}.macro", **self._times)
-        link({**self._others, self.id: self.draft}, self._typist, only=self.id)
+        link({**self._others, self.id: self.draft}, self._typist, only=(self.id,))
         if not self.draft.problems:
             self.lanes = lanes_of(self.draft)
             self._bars = self.lanes.bars()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from rich.text import Text
 from textual import events, on, work
@@ -13,12 +13,12 @@ from textual.containers import Horizontal, Vertical
 from textual.timer import Timer
 from textual.widgets import Footer, Static, TextArea
 
-from brass_pebble.client import Message
+from brass_pebble.client import EngineError, Message
 from brass_pebble.core.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.macro import edit as edits
 from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import AskText, Sheet, key_help
+from brass_pebble.screen.sheets import AskText, Choose, Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.view import View
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
@@ -33,6 +33,8 @@ from .tools import Tools
 
 SAVE_AFTER = 0.35
 READ_AFTER = 0.12
+# So soon what is typed is kept, whatever becomes of the terminal, in s.
+DRAFT_AFTER = 0.5
 # Texts of more lines are read when the typing has come to rest.
 LONG = 600
 STEPS = (1 * MS, 10 * MS, 100 * MS)
@@ -70,6 +72,8 @@ class MacroView(View):
         self._read_text: str | None = None
         self._save_timer: Timer | None = None
         self._read_timer: Timer | None = None
+        self._draft_timer: Timer | None = None
+        self._drafted = False
         self._clock: Timer | None = None
         self._began = 0.0
         self._binding = False
@@ -99,9 +103,9 @@ class MacroView(View):
         reply = await self.ask("macros")
         if reply is None:
             return
-        text = reply["texts"].get(self.macro_id, "")
+        text = self._saved = reply["texts"].get(self.macro_id, "")
         self.model = MacroModel(self.macro_id, reply)
-        self._saved = text
+        text = await self._offer_draft(text, reply["drafts"].get(self.macro_id))
         area = self.query_one(MacroText)
         area.load_text(text)
         self._loading = False
@@ -114,6 +118,18 @@ class MacroView(View):
             area.move_cursor(area.document.end)
             area.focus()
             self._tell("Write a step, or record with F8. It is live as soon as it reads well.")
+
+    async def _offer_draft(self, text: str, draft: dict[str, Any] | None) -> str:
+        """What was typed before and is not live: opened, if the person wants it."""
+        if draft is None or draft["text"] == text:
+            return text
+        at = time.strftime("%d %B, %H:%M", time.localtime(draft["at"]))
+        chosen = await self.app.push_screen_wait(Choose(
+            "Unfinished text", f"Text of this macro from {at} is not live yet. The macro plays as it did before.",
+            ["Open the unfinished text", "Leave it for later", "Discard it"]))
+        if chosen == 2:
+            await self.ask("draft_macro", macro=self.macro_id)
+        return str(draft["text"]) if chosen == 0 else text
 
     # Reading and saving.
 
@@ -140,8 +156,23 @@ class MacroView(View):
         elif self._wrong:
             self._tell("")
         self._show_head()
-        if text != self._saved and not model.problems:
-            self._save_soon()
+        if text != self._saved:
+            self._keep_draft_soon()
+            if not model.problems:
+                self._save_soon()
+
+    def _keep_draft_soon(self) -> None:
+        """What is typed is safe within a second, whatever becomes of the terminal."""
+        if self._draft_timer is None:
+            self._draft_timer = self.set_timer(DRAFT_AFTER, self._keep_draft)
+
+    @work(group="draft")
+    async def _keep_draft(self) -> None:
+        self._draft_timer = None
+        text = self.query_one(MacroText).text
+        if text != self._saved:
+            self._drafted = True
+            await self.ask("draft_macro", macro=self.macro_id, text=text)
 
     def _save_soon(self) -> None:
         if self._save_timer is not None:
@@ -153,12 +184,39 @@ class MacroView(View):
         text = self.query_one(MacroText).text
         if self.model is None or self.model.problems or text == self._saved:
             return
-        if await self.ask("write_macro", macro=self.macro_id, text=text):
-            self._saved = text
-            self._show_head()
-            # It may have been changed, and even changed back, while it was being saved.
-            if self.query_one(MacroText).text != text:
-                self._save_soon()
+        try:
+            await self.link.ask("write_macro", macro=self.macro_id, text=text, base=self._saved)
+        except EngineError as error:
+            if error.code == "changed":
+                await self._settle_conflict(text)
+            else:
+                self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
+            return
+        self._saved, self._drafted = text, False
+        self._show_head()
+        # It may have been changed, and even changed back, while it was being saved.
+        if self.query_one(MacroText).text != text:
+            self._save_soon()
+
+    async def _settle_conflict(self, text: str) -> None:
+        """Somebody else saved the macro meanwhile: the person says which text counts; both are kept."""
+        reply = await self.ask("macros")
+        if reply is None:
+            return
+        other = reply["texts"].get(self.macro_id, "")
+        chosen = await self.app.push_screen_wait(Choose(
+            "Changed by another program", f"macros/{self.macro_id}.macro was saved by another program while you typed. "
+            "Both texts stay in the history of the desk (V).",
+            ["Save my text over it", "Use the other text; mine stays as a draft", "Decide later"]))
+        if chosen in (0, 1):
+            self._saved = other
+        if chosen == 0:
+            self._save_soon()
+        elif chosen == 1:
+            area = self.query_one(MacroText)
+            self._read_text = other
+            area.load_text(other)
+            self._read(other)
 
     def _tell(self, text: str, *, wrong: bool = False) -> None:
         self._says, self._wrong = text, wrong
@@ -184,7 +242,7 @@ class MacroView(View):
         head.append(f"   bound: {', '.join(bound) if bound else 'nowhere yet (F9)'}",
                     style=palette.dim if bound else palette.brass)
         saved = self.query_one(MacroText).text == self._saved
-        head.append("   ✗ not live: it has a mistake" if model.problems else "   ✓ live" if saved else "   …",
+        head.append("   ✗ a draft: the last good version plays" if model.problems else "   ✓ live" if saved else "   …",
                     style=palette.rust if model.problems else palette.verdigris)
         self.query_one("#head", Static).update(head)
         self._show_path()
@@ -479,8 +537,14 @@ class MacroView(View):
             return
         text = self.query_one(MacroText).text
         if self.model is not None and text != self._saved:
-            # Nothing typed is ever lost: a mistake makes the macro silent until it is mended, and the desk says so.
-            await self.ask("write_macro", macro=self.macro_id, text=text)
+            # Nothing typed is ever lost, and what works goes on working.
+            if self.model.problems:
+                if await self.ask("draft_macro", macro=self.macro_id, text=text) is not None:
+                    self.notify("The unfinished text is kept. The macro plays as it did before.", timeout=6)
+            else:
+                await self.ask("write_macro", macro=self.macro_id, text=text, base=self._saved)
+        elif self._drafted:
+            await self.ask("draft_macro", macro=self.macro_id)
         self.app.pop_screen()
 
     def action_keys(self) -> None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from brass_pebble.core.desk import ON_TRIAL
 from brass_pebble.core.grip import IN_WORDS
 from brass_pebble.core.layout import Control, Layout
+from brass_pebble.core.signal import from_wire, signal_name, wire
 from brass_pebble.core.walk import STEP, Learning, Walk, leave_out, move, rename, resize
 from brass_pebble.screen.sheets import AskText, Choose
 from brass_pebble.screen.widgets.sketch import next_control
@@ -249,17 +250,17 @@ class Draw(Step):
             return
         if self.walk is not None:
             if self._next_is_row_key:
-                self._next_is_row_key, self.walk.row_key = False, message["code"]
+                self._next_is_row_key, self.walk.row_key = False, from_wire(message["code"])
                 self._words = f"{message['key']} begins a new row from now on"
             else:
                 self._history.append(self.walk.layout)
-                walked = self.walk.press(message["code"])
+                walked = self.walk.press(from_wire(message["code"]))
                 self._words = walked.words
                 self._show()
                 self.view.mark(walked.control)
                 return
         elif self.learning is not None:
-            self._words = self.learning.press(message["code"]).words
+            self._words = self.learning.press(from_wire(message["code"])).words
             if not self.learning.wanted:
                 await self._learnt()
                 return
@@ -417,11 +418,11 @@ def _say(proposal: Row) -> str:
 
 
 def _row(control: Control) -> Row:
-    from brass_pebble.core.signal import signal_name
-    return {"id": control.id, "code": control.code, "key": signal_name(control.code) if control.code else "",
+    return {"id": control.id, "code": wire(control.code), "key": signal_name(control.code) if control.code else "",
             "x": control.x, "y": control.y, "w": control.w, "h": control.h, "legend": control.legend}
 
 
 def _layout(proposal: Row) -> Layout:
     return Layout(proposal["layout"], proposal["name"], tuple(
-        Control(c["id"], c["code"], c["x"], c["y"], c["w"], c["h"], c["legend"]) for c in proposal["controls"]))
+        Control(c["id"], from_wire(c["code"]), c["x"], c["y"], c["w"], c["h"], c["legend"])
+        for c in proposal["controls"]))
