@@ -21,6 +21,7 @@ from pythonosc.osc_message_builder import OscMessageBuilder
 
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.core.durations import SECOND
+from brass_pebble.core.rtp_journal import Journal, read_ended
 from brass_pebble.core.rtp_midi import (
     ACCEPT,
     INVITE,
@@ -196,7 +197,7 @@ def test_a_flood_loses_presses_but_never_a_release() -> None:
     peer = session.connected()[0]
     assert peer.dropped > 0 and found.count("80 24 40") == 3 * MOST_A_SECOND // 2 - 1
     assert found.count("90 24 40") + peer.dropped == 3 * MOST_A_SECOND // 2 - 1
-    session.receive(DATA, write_payload(9_000, 0, 77, [b"\x90\x24\x40"]), DATA_HOST, 2 * SECOND)
+    session.receive(DATA, write_payload(sequence + 1, 0, 77, [b"\x90\x24\x40"]), DATA_HOST, 2 * SECOND)
     assert heard(session) == ["90 24 40"]
 
 
@@ -465,15 +466,128 @@ def test_who_asks_again_and_again_is_told_once_and_changes_nothing() -> None:
     assert not session.news and len(session.asking) == 1
 
 
-def test_the_session_is_found_by_its_name_and_finds_others(ports: tuple[int, int], client: EngineClient) -> None:
+# What others could send in a peer's name.
+
+def test_forged_packets_neither_end_a_part_nor_deafen() -> None:
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    answers(session)
+    session.receive(DATA, write_payload(1, 0, 77, [b"\x90\x24\x40"]), DATA_HOST, 0)
+    # Farewells with another token, from another port, of another number.
+    for port, address, token, source in ((CONTROL, HOST, 6, 77), (DATA, (HOST[0], 9), 5, 77), (CONTROL, HOST, 5, 78)):
+        session.receive(port, Exchange(LEAVE, token, source).write(), address, 0)
+    # Invitations in its name while it takes part, on either port.
+    session.receive(CONTROL, Exchange(INVITE, 9, 77, "Tablet").write(), (HOST[0], 6000), SECOND)
+    session.receive(DATA, Exchange(INVITE, 9, 77, "Tablet").write(), (HOST[0], 6001), SECOND)
+    assert {packet.command for packet in answers(session)} == {REFUSE}
+    (peer,) = session.connected()
+    assert peer.data_address == DATA_HOST and heard(session) == ["90 24 40"]
+    # Music from another port, or one packet far ahead: neither is played, and the peer's own next one is.
+    session.receive(DATA, write_payload(2, 0, 77, [b"\x90\x30\x40"]), (HOST[0], 6001), SECOND)
+    for jump in (30_000, 0x8000 + 1, 40_000):
+        session.receive(DATA, write_payload(jump, 0, 77, [b"\x90\x31\x40"]), DATA_HOST, SECOND)
+    session.receive(DATA, write_payload(2, 0, 77, [b"\x80\x24\x40"]), DATA_HOST, SECOND)
+    assert heard(session) == ["80 24 40"]
+    # One a little ahead is believed; then the peer's own are played again after a few.
+    session.receive(DATA, write_payload(2_900, 0, 77, [b"\x90\x32\x40"]), DATA_HOST, SECOND)
+    for sequence in range(3, 9):
+        session.receive(DATA, write_payload(sequence, 0, 77, [bytes((0xB0, 7, sequence))]), DATA_HOST, SECOND)
+    assert heard(session) == ["90 32 40", "B0 07 04", "B0 07 05", "B0 07 06", "B0 07 07", "B0 07 08"]
+
+
+def test_a_note_whose_release_was_lost_ends_by_time_where_no_journal_tells() -> None:
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    session.receive(DATA, write_payload(1, 0, 77, [b"\x90\x24\x40", b"\x90\x30\x40"]), DATA_HOST, 0)
+    session.receive(DATA, write_payload(3, 0, 77, [b"\xb0\x07\x01", b"\x90\x30\x41"]), DATA_HOST, SECOND)
+    heard(session)
+    session.advance(5 * SECOND)
+    assert heard(session) == []
+    session.advance(6 * SECOND)
+    # The one that was struck again since is not in doubt.
+    assert heard(session) == ["80 24 40"]
+    session.receive(CONTROL, Exchange(INVITE, 5, 77, "Tablet").write(), HOST, 40 * SECOND)
+    session.advance(61 * SECOND)
+    assert heard(session) == ["80 30 40"]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_with_one_packet_in_ten_lost_no_note_stays(seed: int) -> None:
+    """Two of our own sessions, ours inviting; packets are lost both ways, acknowledgements too."""
+    chance = random.Random(seed)
+    one, two = Session("One", 1, lambda *_: True), Session("Two", 2, lambda *_: True)
+    ends = {"one": (one, ("10.0.0.1", 5004)), "two": (two, ("10.0.0.2", 5004))}
+
+    def carry(now: int, lose: float) -> None:
+        for _ in range(4):
+            for mine, (session, address) in ends.items():
+                other = ends["two" if mine == "one" else "one"][0]
+                out, session.out = session.out, []
+                for port, _, data in out:
+                    if chance.random() >= lose:
+                        other.receive(port, data, address if port == CONTROL else (address[0], 5005), now)
+    one.invite(("10.0.0.2", 5004), 7, 0)
+    carry(0, 0)
+    (peer,) = one.connected()
+    sounding: set[int] = set()
+    now = 0
+    for _ in range(3_000):
+        now += 20_000_000
+        note = chance.randrange(36, 60)
+        if note in sounding:
+            one.send(peer, [bytes((0x80, note, 64))], now)
+            sounding.discard(note)
+        else:
+            one.send(peer, [bytes((0x90, note, 90)), bytes((0xB0, 7, note))], now)
+            sounding.add(note)
+        carry(now, 0.1)
+        two.advance(now)
+        one.advance(now)
+        carry(now, 0.1)
+    for note in sorted(sounding):
+        now += 20_000_000
+        one.send(peer, [bytes((0x80, note, 64))], now)
+        carry(now, 0.1)
+    one.send(peer, [b"\xb0\x01\x00"], now)
+    carry(now, 0)
+    (there,) = two.connected()
+    assert there.lost > 200 and there.sounding == set()
+    # What is acknowledged is no longer told: the journal stays small.
+    assert len(peer.journal.write(peer.own_sequence)) < 400
+
+
+@given(st.lists(st.tuples(st.integers(0, 15), st.integers(0, 127), st.integers(0, 127)), max_size=300))
+def test_journals_are_read_as_they_were_written(events: list[tuple[int, int, int]]) -> None:
+    journal, over = Journal(), {}
+    for number, (channel, note, strength) in enumerate(events, 1):
+        journal.note(number, [bytes((0x90 | channel, note, strength)), bytes((0xB0 | channel, 7, strength)),
+                              bytes((0xC0 | channel, note)), bytes((0xE0 | channel, note, strength))])
+        over[channel, note] = not strength
+    written = journal.write(len(events) + 1)
+    assert len(written) <= 910
+    if len(written) and len(events) < 20:
+        assert set(read_ended(written)) == {key for key, ended in over.items() if ended}
+
+
+def listening_at() -> list[str]:
+    """Where this machine's own engine listens for datagrams, as hexadecimal address and decimal port."""
+    rows = [line.split()[1].split(":") for file in ("udp", "udp6")
+            for line in Path(f"/proc/net/{file}").read_text().splitlines()[1:]]
+    return [f"{address}:{int(port, 16)}" for address, port in rows]
+
+
+def test_the_session_is_found_by_its_name_and_finds_others(ports: tuple[int, int], client: EngineClient,
+                                                           desk: Path) -> None:
     from zeroconf import ServiceInfo, Zeroconf
+    # At the loopback address alone nobody is told of it.
+    assert not any(":5353" in line for line in listening_at())
+    file = desk / "desk.toml"
+    file.write_text(file.read_text().replace('listen = "127.0.0.1"', 'listen = "0.0.0.0"'))
     kind = "_apple-midi._udp.local."
-    there = Zeroconf(interfaces=["127.0.0.1"])
+    there = Zeroconf()
     try:
         found: list[Any] = []
         wait_for(lambda: found or found.extend(filter(None, [there.get_service_info(
             kind, f"Saltmarsh Bakehouse.{kind}", 500)])) or found, 20)
-        assert (found[0].port, found[0].parsed_addresses()) == (ports[0], ["127.0.0.1"])
+        assert found[0].port == ports[0] and found[0].parsed_addresses()
         there.register_service(ServiceInfo(kind, f"Oven desk.{kind}", port=5030, server="oven.local.",
                                            parsed_addresses=["127.0.0.1"]))
         row = {"name": "Oven desk", "host": "127.0.0.1", "port": 5030}

@@ -1,15 +1,16 @@
 """MIDI in RTP packets (RFC 6295), and the session protocol around them: reading and writing.  Pure.
 
 Session packets begin with two bytes FF and two letters: IN, OK, NO, BY, CK (clock), RS (receiver feedback).  Times in
-them are in units of 100 µs.  The recovery journal is read only for note-offs that got lost (chapter N, appendix A.6).
+them are in units of 100 µs.
 """
 
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
+
+from .rtp_journal import read_ended
 
 PREAMBLE = b"\xff\xff"
 INVITE, ACCEPT, REFUSE, LEAVE, CLOCK, FEEDBACK = b"IN", b"OK", b"NO", b"BY", b"CK", b"RS"
@@ -78,6 +79,7 @@ class Payload(NamedTuple):
     source: int
     messages: tuple[bytes, ...]
     ended: tuple[tuple[int, int], ...] = ()
+    has_journal: bool = False
 
 
 Packet = Exchange | Clock | Feedback | Payload
@@ -99,7 +101,7 @@ def read_packet(data: bytes) -> Packet | None:
     # Contributing sources may stand behind the header.
     at = _RTP.size + 4 * (flags & 0x0F)
     messages, end, has_journal = _read_commands(data, at)
-    return Payload(sequence, source, tuple(messages), tuple(_read_journal(data[end:])) if has_journal else ())
+    return Payload(sequence, source, tuple(messages), tuple(read_ended(data[end:])) if has_journal else (), has_journal)
 
 
 def _read_session(data: bytes) -> Packet | None:
@@ -192,43 +194,9 @@ def _read_command(data: bytes, at: int, end: int, status: int) -> tuple[bytes, i
     return bytes((byte,)) + body, at + count, status
 
 
-def _read_journal(data: bytes) -> Iterator[tuple[int, int]]:
-    """The notes that the recovery journal says were let go.  A journal that cannot be read says nothing."""
-    try:
-        flags, at = data[0], 3
-        if flags & 0x40:
-            at += (data[at] & 0x03) << 8 | data[at + 1]
-        for _ in range((flags & 0x0F) + 1 if flags & 0x20 else 0):
-            channel, length = data[at] >> 3 & 0x0F, (data[at] & 0x03) << 8 | data[at + 1]
-            if length < 3 or at + length > len(data):
-                return
-            yield from ((channel, note) for note in _read_offs(data[at + 2], data[at + 3:at + length]))
-            at += length
-    except IndexError:
-        return
-
-
-def _read_offs(chapters: int, data: bytes) -> Iterator[int]:
-    """The OFFBITS of chapter N, behind the chapters P, C, M and W (appendix A of RFC 6295)."""
-    at = 3 if chapters & 0x80 else 0
-    if chapters & 0x40:
-        at += 1 + ((data[at] & 0x7F) + 1) * 2
-    if chapters & 0x20:
-        at += (data[at] & 0x03) << 8 | data[at + 1]
-    if chapters & 0x10:
-        at += 2
-    if not chapters & 0x08:
-        return
-    count, low, high = data[at] & 0x7F, data[at + 1] >> 4, data[at + 1] & 0x0F
-    logs = 128 if count == 127 and (low, high) == (15, 0) else count
-    at += 2 + logs * 2
-    for place in range(low, high + 1):
-        bits = data[at + place - low]
-        yield from (place * 8 + bit for bit in range(8) if bits & 0x80 >> bit)
-
-
-def write_payload(sequence: int, time: int, source: int, messages: list[bytes]) -> bytes:
-    """An RTP packet with MIDI messages, without a journal; `time` in 100 µs."""
+def write_payload(sequence: int, time: int, source: int, messages: list[bytes], journal: bytes = b"") -> bytes:
+    """An RTP packet with MIDI messages, and a recovery journal if there is one; `time` in 100 µs."""
     body = b"".join((b"\0" if index else b"") + message for index, message in enumerate(messages))
-    head = bytes((len(body),)) if len(body) < 16 else bytes((0x80 | len(body) >> 8, len(body) & 0xFF))
-    return _RTP.pack(0x80, 0x80 | PAYLOAD, sequence & 0xFFFF, time & 0xFFFFFFFF, source) + head + body
+    flag = 0x40 if journal else 0
+    head = bytes((flag | len(body),)) if len(body) < 16 else bytes((0x80 | flag | len(body) >> 8, len(body) & 0xFF))
+    return _RTP.pack(0x80, 0x80 | PAYLOAD, sequence & 0xFFFF, time & 0xFFFFFFFF, source) + head + body + journal

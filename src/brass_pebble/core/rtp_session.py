@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from .durations import SECOND
+from .rtp_journal import Journal
 from .rtp_midi import (
     ACCEPT,
     INVITE,
@@ -32,6 +33,12 @@ SYNC_EVERY, FEEDBACK_EVERY, VANISHED_AFTER = 10 * SECOND, SECOND, 35 * SECOND
 RESTARTED_AFTER = 12 * SECOND
 # Until an invitation is accepted it is sent again, some times.
 INVITE_EVERY, MOST_INVITES = SECOND, 8
+# How far a packet may lie ahead or behind before it is believed only with the one that follows it (RFC 3550, A.1), and
+# how many in a row show that an earlier one ahead of them was not the peer's.
+MOST_DROPOUT, MOST_MISORDER, IN_A_ROW = 3_000, 100, 3
+# A note whose release may have been lost ends so long after the loss, if no journal tells; and any that sounds while
+# nothing more is heard for so long.
+LOST_ENDS, SILENT_ENDS = 5 * SECOND, 60 * SECOND
 TICK = 100_000
 CONTROL, DATA = "control", "data"
 Address = tuple[str, int]
@@ -69,7 +76,14 @@ class Peer:
     allowance: float = MOST_A_SECOND
     counted: int = 0
     sounding: set[tuple[int, int]] = field(default_factory=set)
-
+    # The packet that would show that a jump was no forgery, and how many came in a row.
+    expected: int = -1
+    in_a_row: int = 0
+    # When a packet with MIDI came last; and when what sounded at a loss is let go, if it sounds still.
+    played: int = 0
+    doubted: set[tuple[int, int]] = field(default_factory=set)
+    doubted_until: int = 0
+    journal: Journal = field(default_factory=Journal)
     place: int = 1
 
     @property
@@ -118,6 +132,8 @@ class Session:
             self._clock(packet, address, now)
         elif isinstance(packet, Payload):
             self._payload(packet, address, now)
+        elif isinstance(packet, Feedback):
+            self._acknowledged(packet, address)
 
     def _invitation(self, port: str, packet: Exchange, address: Address, now: int) -> None:
         known = self.peers.get(packet.source)
@@ -126,7 +142,8 @@ class Session:
             self._send(port, address, Exchange(REFUSE, packet.token, self.source))
             return
         if port == DATA:
-            if known is None or known.state not in ("joining", "connected"):
+            if known is None or known.state not in ("joining", "connected") or packet.token != known.token or (
+                    address[1] != known.address[1] + 1):
                 self._send(port, address, Exchange(REFUSE, packet.token, self.source))
                 return
             known.data_address, known.seen = address, now
@@ -139,6 +156,15 @@ class Session:
             self._send(port, address, Exchange(REFUSE, packet.token, self.source))
             return
         if known is None and len(self.peers) >= MOST_PEERS:
+            self._send(port, address, Exchange(REFUSE, packet.token, self.source))
+            return
+        if known is not None and packet.token == known.token and address == known.address:
+            # The answer got lost.
+            known.seen = now
+            self._send(port, address, Exchange(ACCEPT, packet.token, self.source, self.name))
+            return
+        if known is not None and known.state == "connected" and now - known.seen < RESTARTED_AFTER:
+            # Whoever takes part is not thrown out by somebody who only knows its number.
             self._send(port, address, Exchange(REFUSE, packet.token, self.source))
             return
         if known is not None:
@@ -186,18 +212,19 @@ class Session:
         self.changed = True
 
     def _refused(self, port: str, packet: Exchange, address: Address, now: int) -> None:
-        peer = self._invited.pop(packet.token, None)
-        if peer is not None:
+        peer = self._invited.get(packet.token)
+        if peer is not None and peer.address[0] == address[0]:
+            del self._invited[packet.token]
             self.changed = True
 
     def _left(self, port: str, packet: Exchange, address: Address, now: int) -> None:
         peer = self.peers.get(packet.source)
-        if peer is not None and peer.address[0] == address[0]:
+        if peer is not None and address in (peer.address, peer.data_address) and packet.token == peer.token:
             self._drop(peer)
 
     def _clock(self, packet: Clock, address: Address, now: int) -> None:
         peer = self.peers.get(packet.source)
-        if peer is None or peer.data_address is None or peer.data_address[0] != address[0]:
+        if peer is None or peer.data_address != address:
             return
         peer.seen = now
         first, second, third = packet.times
@@ -214,20 +241,13 @@ class Session:
 
     def _payload(self, packet: Payload, address: Address, now: int) -> None:
         peer = self.peers.get(packet.source)
-        if peer is None or peer.state != "connected" or peer.data_address is None or \
-                peer.data_address[0] != address[0]:
+        if peer is None or peer.state != "connected" or peer.data_address != address:
             return
         peer.seen = now
-        if peer.sequence is not None:
-            ahead = (packet.sequence - peer.sequence) & 0xFFFF
-            if ahead == 0 or ahead >= 0x8000:
-                # Twice, or behind a newer one: what it said is old by now.
-                peer.late += 1
-                return
-            if ahead > 1:
-                peer.lost += ahead - 1
-                self._recover(peer, packet)
-        peer.sequence = packet.sequence
+        if not self._believes(peer, packet, now):
+            peer.late += 1
+            return
+        peer.sequence, peer.played = packet.sequence, now
         peer.allowance = min(MOST_A_SECOND, peer.allowance + (now - peer.counted) * MOST_A_SECOND / SECOND)
         peer.counted = now
         for message in packet.messages:
@@ -240,19 +260,61 @@ class Session:
             self._note(peer, message)
             self.heard.append((peer, message))
 
-    def _recover(self, peer: Peer, packet: Payload) -> None:
-        """Packets are missing: notes that the journal says are over are let go."""
+    def _believes(self, peer: Peer, packet: Payload, now: int) -> bool:
+        """Whether a packet is the peer's next one, or stands behind a loss.
+
+        One far ahead or behind is on probation: a single forged packet would make the peer's own look old.
+        """
+        if peer.sequence is None:
+            return True
+        ahead = (packet.sequence - peer.sequence) & 0xFFFF
+        if 0 < ahead <= MOST_DROPOUT:
+            peer.in_a_row, peer.expected = 0, -1
+            if ahead > 1:
+                peer.lost += ahead - 1
+                self._recover(peer, packet, now)
+            return True
+        peer.in_a_row = peer.in_a_row + 1 if packet.sequence == peer.expected else 1
+        peer.expected = (packet.sequence + 1) & 0xFFFF
+        # Twice, or a little behind a newer one, is ordinary.
+        ordinary = ahead == 0 or ahead >= 0x1_0000 - MOST_MISORDER
+        if peer.in_a_row < (IN_A_ROW if ordinary else 2):
+            return False
+        peer.in_a_row, peer.expected = 0, -1
+        self._recover(peer, packet, now)
+        return True
+
+    def _recover(self, peer: Peer, packet: Payload, now: int) -> None:
+        """Packets are missing: notes that the journal says are over are let go; without one, after a while."""
         for channel, note in packet.ended:
             if (channel, note) in peer.sounding:
-                peer.sounding.discard((channel, note))
-                self.heard.append((peer, bytes((0x80 | channel, note, 64))))
+                self._end(peer, channel, note)
+        if not packet.has_journal and peer.sounding:
+            peer.doubted |= peer.sounding
+            peer.doubted_until = now + LOST_ENDS
+
+    def _end(self, peer: Peer, channel: int, note: int) -> None:
+        peer.sounding.discard((channel, note))
+        peer.doubted.discard((channel, note))
+        self.heard.append((peer, bytes((0x80 | channel, note, 64))))
+
+    def _acknowledged(self, packet: Feedback, address: Address) -> None:
+        peer = self.peers.get(packet.source)
+        if peer is None or address not in (peer.address, peer.data_address):
+            return
+        # The whole number, from its lower half: it lies behind what was sent last.
+        behind = (peer.own_sequence - 1 - packet.sequence) & 0xFFFF
+        if behind < 0x8000:
+            peer.journal.arrived(peer.own_sequence - 1 - behind)
 
     def _note(self, peer: Peer, message: bytes) -> None:
         kind, channel = message[0] & 0xF0, message[0] & 0x0F
         if kind == 0x90 and message[2]:
             peer.sounding.add((channel, message[1]))
+            peer.doubted.discard((channel, message[1]))
         elif kind in (0x80, 0x90):
             peer.sounding.discard((channel, message[1]))
+            peer.doubted.discard((channel, message[1]))
 
     # What we do.
 
@@ -271,10 +333,12 @@ class Session:
         self._send(port, address, Exchange(INVITE, peer.token, self.source, self.name))
 
     def send(self, peer: Peer, messages: list[bytes], now: int) -> None:
-        """Send MIDI messages to a peer, in one packet."""
+        """Send MIDI messages to a peer, in one packet, with what it may have missed."""
         if peer.data_address is not None and peer.state == "connected":
-            self.out.append((DATA, peer.data_address,
-                             write_payload(peer.own_sequence, now // TICK, self.source, messages)))
+            number = peer.own_sequence
+            self.out.append((DATA, peer.data_address, write_payload(
+                number, now // TICK, self.source, messages, peer.journal.write(number))))
+            peer.journal.note(number, messages)
             peer.own_sequence += 1
 
     def dismiss(self, peer: Peer) -> None:
@@ -304,6 +368,7 @@ class Session:
         for channel, note in sorted(peer.sounding):
             self.heard.append((peer, bytes((0x80 | channel, note, 64))))
         peer.sounding.clear()
+        peer.doubted.clear()
 
     def _send(self, port: str, address: Address, packet: Exchange | Clock | Feedback) -> None:
         self.out.append((port, address, packet.write()))
@@ -321,6 +386,11 @@ class Session:
                 continue
             if peer.state != "connected":
                 continue
+            if peer.doubted and now >= peer.doubted_until:
+                for channel, note in sorted(peer.doubted):
+                    self._end(peer, channel, note)
+            if peer.sounding and now - peer.played >= SILENT_ENDS:
+                self._let_go(peer)
             if peer.ours and now - peer.synced >= SYNC_EVERY:
                 self._sync(peer, now)
             if peer.sequence is not None and peer.sequence != peer.acknowledged and now - peer.told >= FEEDBACK_EVERY:
@@ -339,6 +409,10 @@ class Session:
         dues = [peer.synced + INVITE_EVERY for peer in self._invited.values()]
         for peer in self.peers.values():
             dues.append(peer.seen + VANISHED_AFTER)
+            if peer.doubted:
+                dues.append(peer.doubted_until)
+            if peer.sounding:
+                dues.append(peer.played + SILENT_ENDS)
             if peer.ours and peer.state == "connected":
                 dues.append(peer.synced + SYNC_EVERY)
             if peer.sequence is not None and peer.sequence != peer.acknowledged:

@@ -176,6 +176,9 @@ class Network:
         """Tell the local network of us, and look for others; takes some seconds, on a thread of its own."""
         from zeroconf import ServiceBrowser, ServiceInfo, ServiceStateChange, Zeroconf
         everywhere = listen == "0.0.0.0"
+        if listen.startswith("127."):
+            # Nobody else could come, so nobody else is told, and nothing else is listened to.
+            return None
         zeroconf = Zeroconf() if everywhere else Zeroconf(interfaces=[listen])
         host = socket.gethostname().partition(".")[0] or "brass-pebble"
         label = name.replace(".", " ")[:60]
@@ -198,6 +201,8 @@ class Network:
         if isinstance(result, Exception):
             self._engine.add_problem(Problem(f"the local network cannot be told of this session: {result}",
                                              hint="Others can still invite it by its address"))
+        elif result is None:
+            return
         elif self._session is None:
             self._helper.do(result.close, lambda _: None)  # type: ignore[attr-defined]
         else:
@@ -275,7 +280,7 @@ class Network:
             self._take_osc(data, address[0])
 
     def _take_osc(self, data: bytes, host: str) -> None:
-        from pythonosc.osc_packet import OscPacket, ParseError
+        from pythonosc.osc_packet import OscPacket
         sender, now = self._senders.get(host), time.monotonic_ns()
         if sender is None:
             admitted = self.admits("", host)
@@ -297,7 +302,8 @@ class Network:
             return
         try:
             messages = OscPacket(data).messages
-        except (ParseError, ValueError, IndexError):
+        except Exception:
+            # Whatever the parser meets in what somebody sent (bundles nested without end, too) concerns that sender.
             sender.malformed += 1
             return
         source = self._inputs.get(sender_facts(host).id)
