@@ -18,12 +18,13 @@ from brass_pebble.core.macro import link, parse
 from brass_pebble.core.programs import ProgramTable, Shortcut, read_program, shape_of
 from brass_pebble.core.shown import USUAL
 from brass_pebble.demo import HERE
-from brass_pebble.engine.store import SHIPPED_LAYOUTS, _read_layout_file
+from brass_pebble.engine.desk_reader import read_layout_file
+from brass_pebble.engine.store import SHIPPED_LAYOUTS
 from brass_pebble.inputs.desktop_shortcuts import read_bindsyms, read_gsettings
 from conftest import run_cli, wait_for
 
 Row = dict[str, Any]
-NUMPAD = _read_layout_file(SHIPPED_LAYOUTS / "numpad.toml", [])
+NUMPAD = read_layout_file(SHIPPED_LAYOUTS / "numpad.toml", [])
 
 
 def surface(client: EngineClient, name: str = "left-numpad") -> Row:

@@ -7,8 +7,11 @@ import os
 import subprocess
 from pathlib import Path
 
+import pytest
+
 from brass_pebble import service
-from brass_pebble.checkup import RULE, apply_setup
+from brass_pebble.core.identity import DeviceRule
+from brass_pebble.permissions import Done, carry_out, removal_plan, rules_text, setup_plan, udev_rule
 from conftest import run_cli
 
 
@@ -41,15 +44,51 @@ def test_a_running_engine_is_asked(engine: Path) -> None:
     assert findings()[about]["means"] == "runs Saltmarsh Bakehouse, 6 of 6 surfaces have their device"
 
 
-def test_setup_shows_and_does_the_same(tmp_path: Path) -> None:
-    shown = run_cli("setup", SUDO_USER="mara").stdout
-    assert RULE.strip() in shown and "usermod -aG input mara" in shown
+PAD = DeviceRule((("vendor", "1209"), ("product", "0A0B"), ("name", 'Sandpiper "six" pad*')))
+
+
+def test_setup_opens_what_the_desk_names_and_nothing_else(tmp_path: Path, desk: Path) -> None:
+    shown = run_cli("setup", "--desk", str(desk), SUDO_USER="mara").stdout
+    assert 'KERNEL=="uinput", TAG+="uaccess"' in shown and "usermod" not in shown
+    assert 'ATTRS{name}=="Tern three-pedal board*"' in shown
     ran: list[list[str]] = []
-    done = list(apply_setup("mara", tmp_path, ran.append))
-    assert (tmp_path / "etc/udev/rules.d/60-brass-pebble.rules").read_text() == RULE
-    assert (tmp_path / "etc/modules-load.d/brass-pebble.conf").read_text() == "uinput\n"
-    assert ran[0] == ["usermod", "-aG", "input", "mara"]
-    assert len(done) == 6
+    done = list(carry_out(setup_plan([PAD], root=tmp_path), tmp_path, lambda words: ran.append(words) or 0))
+    file = tmp_path / "etc/udev/rules.d/70-brass-pebble.rules"
+    assert file.read_text().splitlines()[-1] == (
+        'SUBSYSTEM=="input", KERNEL=="event*", ATTRS{id/vendor}=="1209", ATTRS{id/product}=="0a0b", '
+        'ATTRS{name}=="Sandpiper ?six? pad?*", TAG+="uaccess"')
+    assert "GROUP" not in file.read_text() and all(step.ok for step in done) and len(done) == 5
+    assert ran[1] == ["udevadm", "control", "--reload"]
+    # Another device joins those that are there; once is enough.
+    other = DeviceRule((("name", "Gannet"),))
+    list(carry_out(setup_plan([other, PAD], root=tmp_path), tmp_path, lambda words: 0))
+    assert file.read_text().count("SUBSYSTEM==\"input\"") == 2
+    # What was written by the program before goes away; and all of it, when it is undone.
+    old = tmp_path / "etc/udev/rules.d/60-brass-pebble.rules"
+    old.write_text("")
+    list(carry_out(setup_plan([], root=tmp_path), tmp_path, lambda words: 0))
+    assert not old.exists() and file.exists()
+    list(carry_out(removal_plan(root=tmp_path), tmp_path, lambda words: 0))
+    assert not file.exists() and not (tmp_path / "etc/modules-load.d/brass-pebble.conf").exists()
+
+
+def test_a_step_that_fails_is_told(tmp_path: Path) -> None:
+    (tmp_path / "etc").write_text("in the way")
+    done = list(carry_out(setup_plan([]), tmp_path, lambda words: 3))
+    assert not any(step.ok for step in done) and "failed, with exit code 3" in done[-1].said
+    assert isinstance(done[0], Done) and "Not a directory" in done[0].said
+
+
+def test_the_group_is_for_machines_without_seats_and_warned_of(tmp_path: Path) -> None:
+    shown = run_cli("setup", "--group", SUDO_USER="mara").stdout
+    assert "can read every keyboard" in shown and "usermod -aG input mara" in shown
+    assert 'GROUP="input"' in rules_text([udev_rule(PAD)], group=True)
+    assert "gpasswd -d mara input" in run_cli("setup", "--remove", "--group", SUDO_USER="mara").stdout
+
+
+@pytest.mark.parametrize("fields", [{}, {"vendor": "xyz"}, {"name": "Gull", "bus": "MIDI"}, {"port": "usb-1"}])
+def test_what_no_rule_can_tell_apart_gets_none(fields: dict[str, str]) -> None:
+    assert udev_rule(DeviceRule(tuple(fields.items()))) == ""
 
 
 def fake_systemctl(answers: dict[str, tuple[int, str]], called: list[str]) -> service.Run:

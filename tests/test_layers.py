@@ -16,10 +16,11 @@ from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.core.router import Router
 from brass_pebble.core.shown import show_control
 from brass_pebble.core.trace import Trace
-from brass_pebble.engine.store import SHIPPED_LAYOUTS, _read_layout_file
+from brass_pebble.engine.desk_reader import read_layout_file
+from brass_pebble.engine.store import SHIPPED_LAYOUTS
 
 MS = 1_000_000
-LAYOUTS = {name: _read_layout_file(SHIPPED_LAYOUTS / f"{name}.toml", []) for name in ("numpad", "pedals-3")}
+LAYOUTS = {name: read_layout_file(SHIPPED_LAYOUTS / f"{name}.toml", []) for name in ("numpad", "pedals-3")}
 
 
 def load(text: str) -> tuple[Desk, list[Problem]]:

@@ -17,10 +17,7 @@ from brass_pebble.engine.store import DeskStore
 from brass_pebble.inputs.listing import list_devices
 
 GOOD, WRONG, UNKNOWN = "good", "wrong", "not known"
-RULE_FILE = "etc/udev/rules.d/60-brass-pebble.rules"
-RULE = 'KERNEL=="uinput", GROUP="input", MODE="0660", OPTIONS+="static_node=uinput"\n'
-MODULE_FILE = "etc/modules-load.d/brass-pebble.conf"
-MODULE = "uinput\n"
+SETUP = "sudo brass-pebble setup --apply; it opens to you just the devices that your desk names"
 
 
 @dataclass(frozen=True)
@@ -56,8 +53,9 @@ def _reading(desk: Path) -> Iterator[Finding]:
     elif not found:
         yield Finding("reading devices", WRONG, "no device with keys is here", "Plug one in")
     elif closed:
-        yield Finding("reading devices", WRONG, f"{len(closed)} of {len(found)} devices may not be read by you, the "
-                      f"first is “{closed[0]}”", "sudo usermod -aG input $USER, then log in again")
+        # What no surface is made of need not be read; a surface whose device may not be read is told by its name.
+        yield Finding("reading devices", UNKNOWN, f"{len(closed)} of {len(found)} devices may not be read by you, the "
+                      f"first is “{closed[0]}”", f"For one that is to be a surface: {SETUP}")
     else:
         yield Finding("reading devices", GOOD, f"{len(found)} devices can become surfaces")
 
@@ -69,7 +67,7 @@ def _sending(desk: Path) -> Iterator[Finding]:
                       "sudo modprobe uinput; brass-pebble setup tells how to have it at every start")
     elif not os.access(node, os.W_OK):
         yield Finding("sending keys", WRONG, "/dev/uinput may not be written by you, so nothing can be sent",
-                      "sudo brass-pebble setup --apply, then log in again")
+                      SETUP)
     else:
         yield Finding("sending keys", GOOD, "the virtual keyboard can be made")
 
@@ -80,7 +78,9 @@ def _socket(desk: Path) -> Iterator[Finding]:
     except OSError as error:
         yield Finding("socket", WRONG, str(error), "Set XDG_RUNTIME_DIR to a short folder of your own, mode 0700")
         return
-    kept = " (in /tmp, since XDG_RUNTIME_DIR is not set)" if str(path).startswith("/tmp/") else ""
+    base = os.environ.get("XDG_RUNTIME_DIR", "")
+    why = "is not set" if not base else "is no folder" if not Path(base).is_dir() else ""
+    kept = f" (in /tmp, since XDG_RUNTIME_DIR {why})" if why else ""
     yield Finding("socket", GOOD, f"screen and engine meet in {path.parent}{kept}")
 
 
@@ -145,7 +145,8 @@ def _grab(name: str, facts: DeviceFacts) -> Finding:
                 device.close()
         except OSError as error:
             if error.errno != errno.EBUSY:
-                return Finding(name, WRONG, f"{node}: {error.strerror}", "See “reading devices”")
+                return Finding(name, WRONG, f"{node} cannot be opened: {(error.strerror or str(error)).lower()}",
+                               SETUP if error.errno in (errno.EACCES, errno.EPERM) else "Plug it in again")
             holders = ", ".join(_who_has(node)) or "a program of another user, which only root can name"
             return Finding(name, WRONG, f"“{facts.shown}” is taken over by {holders}", "Close that program")
     return Finding(name, GOOD, f"“{facts.name}” is here and free")
@@ -177,6 +178,35 @@ def _power(name: str, facts: DeviceFacts, surface: str) -> Iterator[Finding]:
                                   "lose the press that wakes them", f"If that happens: echo on | sudo tee {control}",
                                   surface)
                 return
+
+
+def _modifiers(desk: Path) -> Iterator[Finding]:
+    """Whether the main keyboard can be asked for modifiers that would mix in."""
+    keyboards = [facts for facts in list_devices() if facts.full]
+    closed = [facts for facts in keyboards if not facts.readable]
+    if closed and len(closed) == len(keyboards):
+        yield Finding("main keyboard", UNKNOWN, "it may not be opened, so a modifier that you hold on it while a "
+                      "surface sends keys is not seen and mixes in; Caps Lock is seen", "Let go of Ctrl, Alt, Shift "
+                      "and Super before you press a surface. Nothing has to be changed for that")
+    elif keyboards:
+        yield Finding("main keyboard", GOOD, "an engine asks it which modifiers are down when a surface is pressed; no "
+                      "key of it is read")
+
+
+def privacy() -> Iterator[Finding]:
+    """Every device that an engine has open, and why."""
+    for path in running_sockets():
+        try:
+            with EngineClient(path, "checkup") as client:
+                client.set_timeout(3)
+                rows = client.ask("privacy")["open"]
+                yield Finding(f"engine {client.hello['pid']}", GOOD, f"has {len(rows)} "
+                              f"{'device' if len(rows) == 1 else 'devices'} open")
+                for row in rows:
+                    state = GOOD if "nobody knows why" not in row["why"] else WRONG
+                    yield Finding(row["device"] or row["node"], state, f"{row['node']}: {row['why']}")
+        except (EngineError, TimeoutError) as error:
+            yield Finding("engine", WRONG, f"the engine at {path} does not answer: {error}", "brass-pebble stop --quit")
 
 
 def _midi(desk: Path) -> Iterator[Finding]:
@@ -261,26 +291,6 @@ FIXES = {
     "unsure": "Press any key on the device that it is",
     "waiting": "Let go of every key on it",
 }
-CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _socket, _engines, _desk, _midi,
+CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _modifiers, _socket, _engines, _desk,
+                                                             _midi,
                                                              _display, _focus, _sleep, _service)
-
-
-def setup_plan(user: str) -> list[tuple[str, str]]:
-    """What has to be done once on a machine: (file or command, content or why)."""
-    return [(f"/{RULE_FILE}", RULE), (f"/{MODULE_FILE}", MODULE),
-            (f"usermod -aG input {user}", "lets you read devices and send keys, after the next login"),
-            ("modprobe uinput", "the virtual keyboard, now"),
-            ("udevadm control --reload", "takes the rule up"), ("udevadm trigger /dev/uinput", "and follows it")]
-
-
-def apply_setup(user: str, root: Path, run: Callable[[list[str]], object]) -> Iterator[str]:
-    """Carry the plan out below `root` ("/" for the machine itself); yields what was done."""
-    for what, content in setup_plan(user):
-        if what.startswith("/"):
-            file = root / what[1:]
-            file.parent.mkdir(parents=True, exist_ok=True)
-            file.write_text(content, encoding="utf-8")
-            yield f"wrote {file}"
-        else:
-            run(what.split())
-            yield f"ran {what}"

@@ -56,6 +56,10 @@ def main() -> None:
     """The program's entry: no stack trace ever reaches the person."""
     from .client import EngineError, StartError
     code = 0
+    for stream, instead in ((sys.stdout, "replace"), (sys.stderr, "backslashreplace")):
+        # A terminal or a pipe that knows no such letter gets another one, and no crash.
+        with contextlib.suppress(AttributeError, ValueError):
+            stream.reconfigure(errors=instead)  # type: ignore[union-attr]
     try:
         result = app(standalone_mode=False)
         code = result if isinstance(result, int) else 0
@@ -104,6 +108,9 @@ def start(context: typer.Context, desk: DeskOption = None,
                                                 help="show the version")] = False) -> None:
     """Open the screen on the running engine, or start one for as long as the screen is open."""
     if context.invoked_subcommand is not None:
+        if desk is not None and not _takes_desk(context, context.invoked_subcommand):
+            raise Failure(f"brass-pebble {context.invoked_subcommand} works on no desk that could be named. Leave "
+                          "--desk out", "usage")
         return
     from .client import StartingEngine, running_sockets, start_engine
     _need_terminal()
@@ -122,6 +129,18 @@ def start(context: typer.Context, desk: DeskOption = None,
         _open_screen(starting.wait, restart=lambda: start_engine(folder, *options)[0])
     finally:
         _wait_for(starting.process)
+
+
+def _takes_desk(context: typer.Context, name: str) -> bool:
+    """Whether a command, or any of a group, has the option --desk."""
+    waiting: list[Any] = [context.command.get_command(context, name)]  # type: ignore[attr-defined]
+    while waiting:
+        command = waiting.pop()
+        if command is not None:
+            if any(parameter.name == "desk" for parameter in command.params):
+                return True
+            waiting += list(getattr(command, "commands", {}).values())
+    return False
 
 
 def _desk_folder(desk: Path | None) -> Path:
@@ -146,6 +165,9 @@ def _open_screen(socket: Path | Callable[[], Path], **options: Any) -> None:
     import gc
     # Tens of thousands of objects are made, none of them garbage.
     gc.disable()
+    if not sys.stderr.isatty():
+        # The screen is drawn on this stream; what is told of errors may go to a file all the same.
+        sys.__stderr__ = sys.__stdout__  # type: ignore[misc]
     from .screen.app import BrassPebbleApp
     failed = BrassPebbleApp(socket, **options).run()
     if isinstance(failed, Exception):
@@ -370,13 +392,15 @@ def _set_state(do: str, surface: str, desk: Path | None) -> None:
 
 
 @app.command()
-def checkup(as_json: JsonOption = False, desk: DeskOption = None) -> None:
+def checkup(privacy: Annotated[bool, typer.Option("--privacy", help="every device that is open, and why")] = False,
+            as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """Say what is wrong on this machine, what that means, and the exact fix."""
     from .checkup import GOOD, UNKNOWN, WRONG
     from .checkup import checkup as look
+    from .checkup import privacy as open_devices
     marks = {GOOD: "✓", WRONG: "✗", UNKNOWN: "?"}
     wrong = 0
-    for finding in look(desk or paths.default_desk()):
+    for finding in open_devices() if privacy else look(desk or paths.default_desk()):
         wrong += finding.state == WRONG
         if as_json:
             print(json.dumps(finding.as_dict(), ensure_ascii=False), flush=True)
@@ -417,20 +441,88 @@ def _tell_service(outcome: Any) -> None:
 
 
 @app.command()
-def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root")] = False) -> None:
-    """What this machine needs once, so that devices can be read and keys sent: shown, or done with --apply."""
-    from .checkup import apply_setup, setup_plan
-    user = os.environ.get("SUDO_USER") or os.environ.get("USER") or "$USER"
+def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root")] = False,
+          remove: Annotated[bool, typer.Option("--remove", help="undo an earlier setup instead")] = False,
+          group: Annotated[bool, typer.Option("--group", help="for machines without a seat: join the group input, "
+                                              "whose members can read every keyboard")] = False,
+          device: Annotated[list[str] | None, typer.Option("--device", metavar="VENDOR:PRODUCT:NAME",
+                                                           help="one more device that you may read")] = None,
+          desk: DeskOption = None) -> None:
+    """What this machine needs once, so that a desk's devices can be read and keys sent: shown, or done with --apply."""
+    from . import permissions
+    user = os.environ.get("SUDO_USER") or os.environ.get("USER") or "root"
+    if remove:
+        steps = permissions.removal_plan(group_user=user if group else "")
+    else:
+        steps = permissions.setup_plan([*_named_devices(device or []), *_desk_devices(desk, user)],
+                                       group_user=user if group else "")
+    if group and not remove:
+        print(f"! {permissions.WARNING}.")
+    elif not remove and not permissions.has_seats():
+        print("! This machine has no seats (no logind), so the rule gives the devices to nobody. --group is the other "
+              "way.")
     if not apply:
-        for what, content in setup_plan(user):
-            print(f"write {what}:\n    {content.strip()}" if what.startswith("/") else f"run   {what}\n    # {content}")
-        print("sudo brass-pebble setup --apply does all of this.")
+        for step in steps:
+            if step.command:
+                print(f"run   {' '.join(step.command)}\n    # {step.what}")
+            elif step.content is None:
+                print(f"remove {step.what}")
+            else:
+                print(f"write {step.what}:\n    " + step.content.strip().replace("\n", "\n    "))
+        print(f"sudo brass-pebble setup --apply{' --remove' if remove else ''}{' --group' if group else ''} does all "
+              "of this.")
         return
     if os.getuid() != 0:
         raise Failure("only root may change this machine. Run: sudo brass-pebble setup --apply", "permission")
     import subprocess
-    for done in apply_setup(user, Path("/"), lambda words: subprocess.run(words, check=False)):
-        print(done)
+
+    def run(words: list[str]) -> int:
+        try:
+            return subprocess.run(words, check=False).returncode
+        except OSError:
+            return 127
+    wrong = []
+    for done in permissions.carry_out(steps, Path("/"), run):
+        print(done.said)
+        wrong += [] if done.ok else [done.said]
+    if not remove and not group and os.environ.get("SUDO_USER"):
+        for done in permissions.check_for(user, ["/dev/uinput"], run):
+            print(done.said)
+            wrong += [] if done.ok else [done.said]
+    if wrong:
+        raise Failure(f"{len(wrong)} of these did not work: {wrong[0]}", "failed")
+    if group and not remove:
+        print(f"Log in again, so that {user} is in the group.")
+
+
+def _named_devices(words: list[str]) -> list[Any]:
+    from .core.identity import DeviceRule
+    rules = []
+    for word in words:
+        vendor, product, name = (*word.split(":", 2), "", "")[:3]
+        rule = DeviceRule(tuple((field, value) for field, value in (("vendor", vendor), ("product", product),
+                                                                    ("name", name)) if value))
+        from .permissions import udev_rule
+        if not udev_rule(rule):
+            raise Failure(f"“{word}” names no device. Write VENDOR:PRODUCT:NAME, as brass-pebble devices tells them",
+                          "usage")
+        rules.append(rule)
+    return rules
+
+
+def _desk_devices(desk: Path | None, user: str) -> list[Any]:
+    """The devices that a desk names; under sudo, the desk of the person who asked."""
+    if desk is None:
+        desk = paths.default_desk()
+        if os.environ.get("SUDO_USER"):
+            import pwd
+            with contextlib.suppress(KeyError):
+                desk = Path(pwd.getpwnam(user).pw_dir) / ".config" / paths.APP / "desk"
+    if not (desk / "desk.toml").exists():
+        return []
+    from .engine.store import DeskStore
+    surfaces = DeskStore(desk, Path("/nonexistent")).load().desk.surfaces.values()
+    return [rule for surface in surfaces for rule in (surface.rule, *surface.also)]
 
 
 if __name__ == "__main__":

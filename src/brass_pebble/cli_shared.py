@@ -11,7 +11,22 @@ import typer
 EXIT_CODES = {
     "ok": 0, "failed": 1, "usage": 2, "no engine": 3, "permission": 4, "busy": 5, "mistake in a file": 6,
 }
-DeskOption = Annotated[Path | None, typer.Option("--desk", metavar="DIR", help="the desk's folder")]
+
+
+def _inherit(context: typer.Context, value: Path | None) -> Path | None:
+    """--desk counts for a command wherever it stands: behind the command, or before it."""
+    root = context.find_root()
+    before = root.params.get("desk")
+    if value is not None and isinstance(before, Path) and before.resolve() != value.resolve():
+        raise typer.BadParameter(f"two desks are named, {before} and {value}. Name one")
+    if value is None and isinstance(before, Path):
+        return before
+    return value
+
+
+DeskOption = Annotated[Path | None, typer.Option("--desk", metavar="DIR", help="the desk's folder",
+                                                 callback=_inherit)]
+YesOption = Annotated[bool, typer.Option("--yes", help="do not ask")]
 JsonOption = Annotated[bool, typer.Option("--json", help="one JSON object a line")]
 NumberOption = Annotated[int | None, typer.Option("--number", metavar="N", help="the number that the macro is given")]
 StrengthOption = Annotated[int | None, typer.Option("--strength", metavar="N", min=0, max=127,
@@ -34,6 +49,20 @@ def os_text(error: OSError) -> str:
 def given_values(number: int | None, strength: int | None) -> dict[str, int]:
     """What a person gives in place of a press."""
     return {name: value for name, value in (("number", number), ("strength", strength)) if value is not None}
+
+
+def make_sure(question: str, *, yes: bool) -> None:
+    """Ask before something that cannot be undone.
+
+    Raises:
+        Failure: the person does not want it, or nobody can be asked.
+    """
+    if yes:
+        return
+    if not sys.stdin.isatty():
+        raise Failure(f"{question} This cannot be undone, so it wants --yes", "usage")
+    if not typer.confirm(f"{question} This cannot be undone", default=False):
+        raise Failure("nothing was done", "failed")
 
 
 def desk_in_use(desk: Path | None) -> Path:

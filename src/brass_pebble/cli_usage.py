@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 
 from . import paths
-from .cli_shared import DeskOption, Failure, JsonOption, desk_in_use, os_text, read_desk_folder
+from .cli_shared import DeskOption, Failure, JsonOption, YesOption, desk_in_use, make_sure, os_text, read_desk_folder
 
 DAY = 86_400
 
@@ -37,7 +37,7 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
                                                       )] = None,
           erase: Annotated[bool, typer.Option("--erase", help="forget everything, for good")] = False,
           counting: Annotated[bool | None, typer.Option("--on/--off", help="count presses, or no longer")] = None,
-          as_json: JsonOption = False, desk: DeskOption = None) -> None:
+          yes: YesOption = False, as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """How often everything was used: what earns its place, what never is, what is slipped on."""
     from .core.rows import surface_row
     from .core.usage.report import report
@@ -47,6 +47,7 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
     if counting is not None:
         _switch(folder, counting)
     if erase:
+        make_sure(f"Forget everything that was counted of the desk {folder}?", yes=yes)
         _erase(folder, store)
         return
     days = _days(since)

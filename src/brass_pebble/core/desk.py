@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
+from itertools import pairwise
 from typing import Any
 
 from .action import ACTION_KINDS
@@ -169,6 +170,13 @@ class Surface:
             if control.code == code or code in control.moves:
                 return control.id
         return signal_name(code)
+
+    def proper_name(self, control: str) -> str:
+        """The one name by which a control is found: its id in the drawing, or the name of the key it sends."""
+        if any(item.id == control for item in self.layout.controls):
+            return control
+        code = self.code_of(control)
+        return control if code is None else self.control_of(code)
 
     def settings_of(self, control: Control, axis: int = 0) -> AxisSettings:
         """How an axis of a control is read; a stick's second one may have settings of its own, named “stick down”."""
@@ -467,7 +475,7 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                            word=layout_id)
         else:
             layout = found
-    codes = {}
+    codes: dict[str, int] = {}
     keys = fields.table("keys")
     for control in keys.data:
         word = keys.text(control, "")
@@ -478,9 +486,15 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                          nearest(control, [c.id for c in layout.controls]))
             continue
         try:
-            codes[control] = find_signal(word)
+            code = find_signal(word)
         except ProblemError as error:
             keys.problem(control, error.problem.what, error.problem.hint, word=word)
+            continue
+        if other := next((name for name, known in codes.items() if known == code), ""):
+            keys.problem(control, f"“{control}” and “{other}” send the same key, so only one could answer",
+                         "Give each a key of its own", word=word)
+            continue
+        codes[control] = code
     if codes:
         layout = layout.with_keys(codes)
     rule = _read_rule(fields.table("device"))
@@ -639,14 +653,39 @@ def _read_layer(layer_id: str, fields: Fields, surface: Surface, reading: Readin
             if surface.code_of(control) is None and surface.layout is not MISSING:
                 row.problem("", f"“{surface.name}” has no control “{control}”",
                             nearest(control, [c.id for c in surface.layout.controls]), word=control)
+            elif (proper := surface.proper_name(control)) != control and surface.layout is not MISSING:
+                row.problem("", f"“{control}” is called “{proper}” on “{surface.name}”, so this binding does nothing",
+                            f"Write {proper if proper.isidentifier() or proper.isdigit() else _quoted(proper)} = …",
+                            word=control)
             elif (gesture in MOTIONS or gesture.startswith(AT)) and surface.layout is not MISSING and not any(
                     item.id == control and item.moves for item in surface.layout.controls):
                 row.problem("", f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
                             "Bind it to press, or say in the layout what moves: moves = [\"cc 7 on 1\"]", word=control)
             elif (binding := read_binding(control, gesture, row, surface, reading)) is not None:
                 bindings[control, gesture] = binding
+    _check_bands(fields, bindings)
     fields.done()
     return Layer(layer_id, name, tint, bindings, starts, follows)
+
+
+def _quoted(name: str) -> str:
+    return f'"{name}"'
+
+
+def _check_bands(fields: Fields, bindings: dict[tuple[str, str], Binding]) -> None:
+    """Bands of strength, and zones, of one control that lie over one another: only one could answer."""
+    for word in (STRIKE, AT):
+        found: dict[str, list[tuple[int, int, str]]] = {}
+        for control, gesture in bindings:
+            if gesture.startswith(word) and (band := read_band(gesture)) is not None:
+                found.setdefault(control, []).append((*band, gesture))
+        for control, bands in found.items():
+            bands.sort()
+            for (_, high, first), (low, _, second) in pairwise(bands):
+                # Zones may touch, since positions lie between the whole numbers.
+                if low < high or (low == high and word == STRIKE):
+                    fields.problem(second, f"“{first}” and “{second}” of “{control}” lie over one another",
+                                   "Let the second begin where the first ends")
 
 
 def _read_follows(fields: Fields) -> FollowRule | None:

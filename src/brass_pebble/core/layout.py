@@ -99,6 +99,12 @@ def read_layout(data: dict[str, Any], *, id: str, file: str, text: str = "") -> 
         control = _read_control(row)
         if control is None:
             continue
+        same = next((c for c in controls if c.id == control.id or c.code == control.code), None)
+        if same is not None:
+            what = f"there are two controls “{control.id}”" if same.id == control.id else \
+                f"“{control.id}” sends the same as “{same.id}”"
+            row.problem("id", f"{what}, and only one could answer", "Leave one of them out")
+            continue
         overlap = next((c for c in controls if _overlap(c, control)), None)
         if overlap is not None:
             row.problem("id", f"“{control.id}” lies on top of “{overlap.id}”", "Move one of them with x and y")

@@ -167,7 +167,9 @@ class Fields:
             self.problem(key, f"“{key}” must be a list of tables, each headed [[{key}]]")
             return
         for index, item in enumerate(value):
-            if isinstance(item, dict):
+            if not isinstance(item, dict):
+                self.problem(key, f"row {index + 1} of “{key}” must be a table", f"Head each with [[{key}]]")
+            else:
                 yield Fields(item, (*self.path, key, index), self._places, self._file, self._problems)
 
     def _below(self, value: dict[str, Any], key: str) -> Fields:

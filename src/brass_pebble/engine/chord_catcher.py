@@ -80,6 +80,10 @@ class ChordCatcher:
                 self.end("left")
         return ready
 
+    def nodes(self) -> list[str]:
+        """The nodes that are listened to."""
+        return [node for source in self.sources for node in source.facts.nodes]
+
     def hear_bench(self, device: str, code: int, value: int) -> bool:
         """A key of a keyboard of the bench; true if it belongs to the chord, and to nobody else."""
         if self._catch is None or device not in self._bench:

@@ -54,6 +54,7 @@ class DeskRows:
             "broken_macros": desk.broken_macros,
             "hold_after_ms": desk.hold_after / MS, "second_within_ms": desk.second_within / MS,
             "history": desk.history, "undo": engine.store.next_undo(),
+            "sends": not engine.sends_nothing,
             "script": engine.setup.script.name if engine.setup.script else "",
             "question": engine.devices.question(), "recorder": engine.recorder.state(),
             "hands_off": engine.aside.state(),

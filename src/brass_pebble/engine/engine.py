@@ -175,6 +175,9 @@ class Engine:
                                          hint="The desk works all the same; see whether the disk is writable"))
         self.worker.do(self.store.settle, done)
 
+    # Whether there is no way to send anything.
+    sends_nothing = False
+
     def _open_output(self, desk: Desk) -> Output:
         try:
             return self.setup.open_output(desk)
@@ -182,7 +185,7 @@ class Engine:
             if not self.setup.may_lack_output:
                 raise
             # A surface that could send nothing would only be a dead device: none is taken over.
-            self.setup.real_devices = False
+            self.setup.real_devices, self.sends_nothing = False, True
             self._standing = [Problem(f"nothing can be sent, so no device is taken over: {error}")]
             self.problems = [*self._standing, *self.problems]
             return StageOutput({})

@@ -66,6 +66,10 @@ class Meet:
         self.tell()
         return seconds
 
+    def nodes(self) -> list[str]:
+        """The nodes that are listened to."""
+        return [node for facts in self._engine.devices.here if facts.id in self._ears for node in facts.nodes]
+
     def hush(self, client: int) -> None:
         """Stop listening for a client."""
         self._only.pop(client, None)

@@ -138,6 +138,10 @@ class Recorder:
                     self._close(ears)
         return ready
 
+    def nodes(self) -> list[str]:
+        """The nodes of keyboards that are recorded."""
+        return [node for ears in self._ears for node in ears.facts.nodes]
+
     def _close(self, ears: Overheard) -> None:
         for fileno in ears.filenos():
             self._engine.loop.forget(fileno)

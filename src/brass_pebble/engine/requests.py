@@ -23,6 +23,7 @@ from .meet_requests import MeetRequests
 from .motion_requests import MotionRequests
 from .network_requests import NetworkRequests
 from .paper_requests import PaperRequests
+from .privacy import open_devices
 from .server import PROTOCOL, TOPICS, Client, Message, Refusal
 from .store import Loaded
 from .usage_requests import UsageRequests
@@ -142,6 +143,10 @@ class Requests:
     def do_stop(self, client: Client, message: Message) -> Message:
         """Stop everything and release everything."""
         return {"runs": self._engine.stop_all()}
+
+    def do_privacy(self, client: Client, message: Message) -> Message:
+        """Every device that is open, and why."""
+        return {"open": open_devices(self._engine)}
 
     def do_cancel_recording(self, client: Client, message: Message) -> Message:
         """End the recording that a record control began, and save nothing."""

@@ -9,6 +9,7 @@ import contextlib
 import fcntl
 import os
 from collections.abc import Iterable
+from glob import glob
 
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.keys import modifier_codes
@@ -19,6 +20,7 @@ _NOTHING_DOWN = bytes(_KEYS)
 _EVIOCGKEY = 0x80004518 | _KEYS << 16
 _EVIOCGLED = 0x80004519 | _LAMPS << 16
 _CAPS = 1
+_LAMP_FILES = "/sys/class/leds/*::capslock/brightness"
 
 
 class Bystanders:
@@ -38,6 +40,10 @@ class Bystanders:
         for node in wanted - self._open.keys():
             with contextlib.suppress(OSError):
                 self._open[node] = os.open(node, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+
+    def nodes(self) -> list[str]:
+        """The nodes that are open."""
+        return list(self._open)
 
     def modifiers(self) -> tuple[int, ...]:
         """The modifiers that are down."""
@@ -60,6 +66,12 @@ class Bystanders:
                 fcntl.ioctl(fileno, _EVIOCGLED, state)
                 if state[0] >> _CAPS & 1:
                     return True
+        if not self._open:
+            # A keyboard that may not be opened still shows its lamps to everybody.
+            for lamp in glob(_LAMP_FILES):
+                with contextlib.suppress(OSError, ValueError), open(lamp, encoding="ascii") as file:
+                    if int(file.read()):
+                        return True
         return False
 
     def close(self) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import gc
+import signal
 from collections.abc import Callable, Iterable
 from importlib import import_module
 from pathlib import Path
@@ -95,6 +96,10 @@ class BrassPebbleApp(KeyOrder):
 
     async def on_mount(self) -> None:
         """Show the desk."""
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGTERM, signal.SIGHUP):
+            # Whoever ends this program gets the terminal back as it was.
+            loop.add_signal_handler(number, self.exit)
         await self.push_screen(self.desk_view)
         self.set_timer(WARM_AFTER, lambda: self.run_worker(asyncio.to_thread(_warm), thread=False))
         await self._connect()

@@ -111,7 +111,10 @@ class GlanceView(DeskActions):
             foot.append(f"◌ {row['why'] or row['state']}", style=palette.brass)
         else:
             trace = next((t for t in reversed(self.state.traces) if t["surface"] == row["id"]), None)
-            foot.append(trace["sentence"].partition(": ")[2] if trace else "◉ armed", style=palette.verdigris)
+            sends = self.state.desk["sends"]
+            ready = "◉ armed" if sends else "✗ nothing can be sent"
+            foot.append(trace["sentence"].partition(": ")[2] if trace else ready,
+                        style=palette.verdigris if sends else palette.rust)
         self.query_one("#foot", Static).update(foot)
 
     async def take(self, message: Message, changed: set[Spot]) -> None:

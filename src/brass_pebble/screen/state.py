@@ -19,7 +19,7 @@ class DeskState:
 
     def __init__(self) -> None:
         self.desk: Row = {"name": "", "surfaces": [], "stage": [], "macros": [], "output": "", "undo": "",
-                          "script": "", "folder": "", "broken_macros": {}}
+                          "script": "", "folder": "", "broken_macros": {}, "sends": True}
         self.programs: list[Row] = []
         self.problems: list[Row] = []
         self.traces: deque[Row] = deque(maxlen=KEPT)

@@ -124,7 +124,7 @@ class DeviceList(Widget, can_focus=True):
         elif row["main"]:
             last = "your main keyboard; stays as it is"
         elif not row["readable"]:
-            last, style = "you may not read it; c tells the fix", paint(palette.rust, ground)
+            last, style = "you may not read it; a allows it", paint(palette.rust, ground)
         elif row["deaf"]:
             last, style = row["deaf"], paint(palette.rust, ground)
         parts.append(Segment(set_cell_size(last, max(0, width - used)), style))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import time
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -55,7 +57,7 @@ class Which(Step):
     """Which one is it?  Listens to every device without taking any over."""
 
     number, title = 1, "Which one is it?"
-    keys = ("take", "main", "listen", "swallow", "plug")
+    keys = ("take", "main", "listen", "swallow", "plug", "allow")
 
     def __init__(self, view: MeetView) -> None:
         super().__init__(view)
@@ -75,6 +77,8 @@ class Which(Step):
             return (f"One press arrived twice: {both}, {self.double['apart_ms']:.1f} ms apart. The pad itself stores a "
                     f"mapping that doubles it.{sure} Swallow:  1 {first['key']}   2 {second['key']}   0 neither")
         device = self.view.device
+        if device is not None and not device["readable"]:
+            return f"The system does not let you read “{device['shown']}”. Press a to allow it, for this device alone."
         if device is not None and device["id"] in self.view.heard_from and not (
                 device["surface"] or device["main"]):
             return f"That is the {device['shown']}, {device['where']}. Enter takes it over; or press another one."
@@ -114,12 +118,34 @@ class Which(Step):
     async def do(self, what: str) -> None:
         if what == "listen":
             await self.view.ask("listen", seconds=LISTEN_SECONDS)
+        elif what == "allow":
+            await self._allow()
         elif what == "main":
             self.asks_main = not self.asks_main
         elif what == "plug":
             await self._plug()
         elif what == "take":
             await self._take()
+
+    async def _allow(self) -> None:
+        """Have the system let this person read the chosen device: one rule for it, written by the setup."""
+        device = self.view.device
+        if device is None or device["readable"]:
+            self.view.notify("You may read this device already.", timeout=4)
+            return
+        words = ["sudo", *own_command(), "setup", "--apply", "--device",
+                 f"{device['vendor']}:{device['product']}:{device['name']}"]
+        chosen = await self.view.app.push_screen_wait(Choose(
+            "Allow reading", f"This adds one line to /etc/udev/rules.d/70-brass-pebble.rules: whoever sits at this "
+            f"computer may read “{device['shown']}” ({device['vendor']}:{device['product']}). Nothing else is opened. "
+            "It asks for your password; “brass-pebble setup --remove” undoes it.", ["Allow it", "Cancel"]))
+        if chosen != 0:
+            return
+        with self.view.app.suspend():
+            done = subprocess.run(words, check=False)
+            if done.returncode:
+                input("It did not work; the lines above tell why. Enter goes back. ")
+        await self.view.ask("devices")
 
     async def echoed(self) -> bool:
         """Whether a key that reached this terminal came from a device that is being met, not from the main keyboard."""
@@ -426,3 +452,8 @@ def _layout(proposal: Row) -> Layout:
     return Layout(proposal["layout"], proposal["name"], tuple(
         Control(c["id"], from_wire(c["code"]), c["x"], c["y"], c["w"], c["h"], c["legend"])
         for c in proposal["controls"]))
+
+
+def own_command() -> list[str]:
+    """How this program is called again."""
+    return [sys.executable, "-m", "brass_pebble"]

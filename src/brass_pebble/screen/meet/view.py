@@ -52,7 +52,7 @@ class MeetView(View):
         Binding("1", "swallow(1)", "swallow the first", show=False),
         Binding("2", "swallow(2)", "swallow the second", show=False),
         Binding("0", "swallow(0)", "keep both", show=False),
-        Binding("p", "do('plug')", "pull out / plug in"),
+        Binding("p", "do('plug')", "pull out / plug in"), Binding("a", "do('allow')", "allow reading"),
         Binding("w", "do('walk')", "walk the keys"), Binding("d", "do('change')", "change it"),
         Binding("d", "do('redraw_it')", "draw it anew"),
         Binding("s", "do('skip')", "it has none"), Binding("backspace", "do('back')", "back"),

@@ -43,6 +43,10 @@ class StatusLine(Static):
             line.append("   ◌ starting", style=palette.dim)
         elif not state.connected:
             line.append("   ✗ engine gone", style=f"bold {palette.rust}")
+        elif not state.desk["sends"]:
+            line.append("   ✗ nothing can be sent (p)", style=f"bold {palette.rust}")
+        elif not surfaces:
+            line.append("   ○ no surfaces yet (m)", style=palette.dim)
         elif missing:
             line.append(f"   ◌ {len(surfaces) - len(missing)} of {len(surfaces)} armed", style=palette.brass)
         else:
