@@ -15,7 +15,7 @@ import pytest
 from hypothesis import settings
 
 from brass_pebble.client import EngineClient, start_engine
-from brass_pebble.demo import ENGINE_OPTIONS, HERE
+from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
 from terminal import BRASS_PEBBLE, Terminal
 
 # A busy machine pauses now and then; what has to be quick is measured by the benchmarks.
@@ -38,8 +38,10 @@ def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Non
 
 @pytest.fixture
 def desk(tmp_path: Path) -> Path:
-    """A copy of the demo's desk."""
-    return Path(shutil.copytree(HERE / "desk", tmp_path / "desk"))
+    """A copy of the demo's desk, as the person's own."""
+    folder = Path(shutil.copytree(HERE / "desk", tmp_path / "desk"))
+    know(folder)
+    return folder
 
 
 @pytest.fixture

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
 import json
 import os
+import shutil
 import stat
 import struct
 import time
@@ -18,14 +20,17 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError
-from brass_pebble.core.macro import parse
+from brass_pebble.core.macro import Macro, parse
+from brass_pebble.core.macro.asks import CatchUp, Errand
 from brass_pebble.core.macro.reach import put_to_sleep, reaches
+from brass_pebble.core.macro.steps import Finish, GaveUp
+from brass_pebble.core.macro.values import Given
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of, rename_plays
 from brass_pebble.core.problem import ProblemError
 from brass_pebble.engine.edits import Edit, binding_edit
-from brass_pebble.engine.guests import add_approvals, read_guests
-from brass_pebble.engine.intake import fit_onto, intake_edit, look, new_desk_files
+from brass_pebble.engine.guests import Trust
+from brass_pebble.engine.intake import at_most, fit_onto, intake_edit, look, new_desk_files
 from brass_pebble.engine.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
 from brass_pebble.engine.store import DeskStore
 from conftest import run_cli
@@ -40,12 +45,14 @@ request post "http://192.168.1.40/lamp" with "on"
 
 
 def store_in(folder: Path, state: Path) -> DeskStore:
-    return DeskStore(folder, state / "versions", state / "layouts", state / "approvals.json")
+    return DeskStore(folder, state / "versions", state / "layouts", state / "approvals" / "desk.json")
 
 
 @pytest.fixture
 def store(desk: Path, tmp_path: Path) -> DeskStore:
-    return store_in(desk, tmp_path / "state")
+    found = store_in(desk, tmp_path / "state")
+    found.trust.know()
+    return found
 
 
 @pytest.fixture
@@ -83,7 +90,9 @@ a = { set = "osc /level to 192.168.1.9:9000 at 50 %", label = "far" }
 [surface.slab.layer.osc."with b"]
 a = { tap = "C" }
 ''')
-    return store_in(folder, tmp_path / "giver-state")
+    found = store_in(folder, tmp_path / "giver-state")
+    found.trust.know()
+    return found
 
 
 # Packing.
@@ -131,7 +140,8 @@ def zipped(members: list[tuple[str, bytes]], *, manifest: Any = None, attributes
            method: int = zipfile.ZIP_DEFLATED) -> bytes:
     """A zip, with a manifest that fits its members unless another one is given."""
     if manifest is None:
-        manifest = {"format": 1, "kind": "desk", "name": "x", "made_with": "x", "files": {
+        kind = "desk" if any(name == "desk.toml" for name, _ in members) else "macros"
+        manifest = {"format": 1, "kind": kind, "name": "x", "made_with": "x", "files": {
             name: {"bytes": len(data), "sha256": hashlib.sha256(data).hexdigest()} for name, data in members}}
     stream = io.BytesIO()
     with zipfile.ZipFile(stream, "w", method) as archive:
@@ -276,7 +286,7 @@ def test_an_approval_is_for_the_very_words(giver: DeskStore, store: DeskStore) -
     assert desk.macros["lamp-on"].live and len(set(desk.macros["both"].program.codes)) == 1
     run = next(reach for _, reach in asleep if reach.does == "runs a program")
     assert store.approvals is not None
-    add_approvals(store.approvals, [run.mark])
+    store.trust.approve([run.mark])
     assert len(store.asleep(store.load().desk)) == 3
     # The very step changed by one character asks again; the others stay as they were.
     file = store.folder / "macros" / "lamp-on.macro"
@@ -287,8 +297,9 @@ def test_an_approval_is_for_the_very_words(giver: DeskStore, store: DeskStore) -
     assert len(store.asleep(store.load().desk)) > 4
     with pytest.raises(ProblemError, match="cannot be read"):
         intake_edit(parcel, store, Choices({"macro lamp-on": TAKE}))
+    # Without it, they are known by what they are all the same.
     (store.folder / "guests.toml").unlink()
-    assert store.asleep(store.load().desk) == []
+    assert len(store.asleep(store.load().desk)) == 4
 
 
 def test_what_comes_onto_a_surface_of_mine_sleeps_and_mine_does_not(giver: DeskStore, store: DeskStore) -> None:
@@ -494,5 +505,206 @@ def test_looking_reads_and_never_writes(giver: DeskStore, store: DeskStore, tmp_
     found = look(parcel_of(pack_desk(giver)), store)
     assert len(found.reaching) == 4 and {row.item for row in found.reaching} == {"macro lamp-on", "surface slab"}
     assert snapshot(store.folder) == before and not store.log.entries()
-    assert read_guests(tmp_path / "nowhere", None).macros == {}
+    assert Trust(None).read(tmp_path / "nowhere").macros == {}
     assert os.access(store.folder, os.W_OK)
+
+
+# Who does it counts, not how it is spelled.
+
+
+SHELL = 'run shell "date"\n'
+OWN = {"own-tool": 'name "My tool"\nrun shell "mine"\n', "own-plain": "tap F1\n"}
+TAPPED = "".join(f"tap {key}\n" for key in ("D", "A", "T", "E", "Enter"))
+
+
+@pytest.mark.parametrize(("text", "does"), [
+    pytest.param("".join(f"tap {key}\n" for key in "XTERM"), "taps keys", id="a name, key by key"),
+    pytest.param(TAPPED, "taps keys", id="a line, key by key"),
+    pytest.param("tap L\ntap S\ntap Enter\n", "taps keys", id="two letters and Enter"),
+    pytest.param("tap Alt+F2\nwait 1s\ntap A\n", "taps keys", id="a place for commands"),
+    pytest.param("tap Super\n", "taps keys", id="the menu key alone"),
+    pytest.param("down R\nup R\ndown M\nup M\ntap Enter\n", "taps keys", id="down and up"),
+    pytest.param("repeat 2\n  tap R\n  tap M\ntap Enter\n", "taps keys", id="in a block"),
+    pytest.param("keep Shift down\n  tap R\n  tap M\n  tap A\n  tap B\n", "taps keys", id="under Shift"),
+    pytest.param("beat 200ms\n  tap E\n  tap X\n  tap I\n  tap T\n", "taps keys", id="in a rhythm"),
+    pytest.param("if number = 7\n  tap R\n  tap M\n  tap Enter\n", "taps keys", id="on a way that is seldom taken"),
+    pytest.param('play "My tool"\n', "runs a program", id="by a macro of mine"),
+    pytest.param('repeat 2\n  play own-tool\n', "runs a program", id="by a macro of mine, in a block"),
+    pytest.param("play between\n", "runs a program", id="by two macros"),
+    pytest.param('paste "rm -r /\\n"\n', "pastes a text", id="pasted"),
+    pytest.param('start "tool"\n', "starts a program", id="started"),
+    pytest.param("set x to 5\nrun shell \"{x}\"\n", "runs a program", id="by a value"),
+    pytest.param("send bytes \"F0 7D 01 F7\"\n", "sends MIDI", id="to an instrument"),
+])
+def test_a_strangers_macro_sleeps_whichever_way_it_reaches_out(store: DeskStore, text: str, does: str) -> None:
+    for name, mine in {**OWN, "between": "play own-tool\n"}.items():
+        (store.folder / "macros" / f"{name}.macro").write_text(mine)
+    store.load()
+    parcel = parcel_of(zipped([("macros/theirs.macro", text.encode())]))
+    # It is shown before anything changes.
+    seen = look(parcel, store)
+    assert any(row.reach.does.startswith(does) for row in seen.reaching), seen.reaching
+    assert does in at_most(seen, seen.items[0])
+    store.change(intake_edit(parcel, store, Choices())[0])
+    loaded = store.load()
+    assert any(reach.does.startswith(does) for _, reach in store.asleep(loaded.desk))
+    assert_asleep(loaded.desk.macros["theirs"])
+    # What is mine goes on, and does what it did.
+    assert [ask.kind for ask in asked(loaded.desk.macros["own-tool"])] == ["shell"]
+
+
+def asked(macro: Macro) -> list[Errand]:
+    """What a macro asks of the world when it is played."""
+    if macro.score is None:
+        return []
+    _, laying = macro.score.start(Given({"strength": 127, "position": 0, "number": 7}))
+    found, answer = [], None
+    with contextlib.suppress(StopIteration, Finish, GaveUp):
+        while True:
+            ask = laying.send(answer)
+            answer = None if isinstance(ask, CatchUp) else True
+            if isinstance(ask, Errand):
+                found.append(ask)
+    return found
+
+
+def assert_asleep(macro: Macro) -> None:
+    """Nothing of it reaches outside: it only says that it sleeps, and types nothing."""
+    assert [ask.kind for ask in asked(macro)].count("asleep") >= 1
+    assert {ask.kind for ask in asked(macro)} == {"asleep"}
+    assert len(macro.program.codes) <= 2
+
+
+def test_plain_keys_of_a_stranger_work_at_once(store: DeskStore) -> None:
+    store.load()
+    parcel = parcel_of(zipped([("macros/theirs.macro", b"tap Ctrl+Alt+4\nwait 1s\ntap F5\nplay own-plain\n")]))
+    (store.folder / "macros" / "own-plain.macro").write_text("tap F1\n")
+    store.load()
+    store.change(intake_edit(parcel, store, Choices())[0])
+    loaded = store.load()
+    assert store.asleep(loaded.desk) == [] and len(loaded.desk.macros["theirs"].program.codes) == 10
+
+
+def import_shell(store: DeskStore, text: str = SHELL) -> None:
+    store.load()
+    parcel = parcel_of(zipped([("macros/theirs.macro", text.encode())]))
+    store.change(intake_edit(parcel, store, Choices())[0])
+
+
+def fresh(store: DeskStore) -> DeskStore:
+    """As another start would read it."""
+    return DeskStore(store.folder, store.versions, store.user_layouts, store.approvals)
+
+
+def test_a_guest_stays_one_under_another_name_copied_and_without_its_list(store: DeskStore, tmp_path: Path) -> None:
+    import_shell(store, 'play "My tool"\n' + SHELL)
+    macros = store.folder / "macros"
+    (macros / "own-tool.macro").write_text(OWN["own-tool"])
+    (macros / "theirs.macro").rename(macros / "innocent.macro")
+    shutil.copy(macros / "innocent.macro", macros / "again.macro")
+    (store.folder / "guests.toml").unlink()
+    for opened in (store, fresh(store)):
+        desk = opened.load().desk
+        assert_asleep(desk.macros["innocent"])
+        assert_asleep(desk.macros["again"])
+        assert {where for where, _ in opened.asleep(desk)} == {"macros/innocent.macro", "macros/again.macro"}
+    # In another desk of this person, too.
+    other = tmp_path / "other"
+    (other / "macros").mkdir(parents=True)
+    (other / "desk.toml").write_text("format = 1\n")
+    assert store.approvals is not None
+    second = DeskStore(other, tmp_path / "v2", None, store.approvals.with_name("other.json"))
+    second.trust.know()
+    shutil.copy(macros / "innocent.macro", other / "macros" / "x.macro")
+    (other / "macros" / "own-tool.macro").write_text(OWN["own-tool"])
+    assert_asleep(second.load().desk.macros["x"])
+    # The list edited by whoever: it makes nobody one's own.
+    (store.folder / "guests.toml").write_text("# empty\n")
+    assert_asleep(fresh(store).load().desk.macros["innocent"])
+
+
+def test_an_approval_covers_the_values(store: DeskStore) -> None:
+    import_shell(store, 'set x to 5\nrun shell "tool {x}"\n')
+    (_, reach), = store.asleep(store.load().desk)
+    store.trust.approve([reach.mark])
+    assert store.asleep(store.load().desk) == []
+    file = store.folder / "macros" / "theirs.macro"
+    file.write_text(file.read_text().replace("5", "6"))
+    (_, other), = store.asleep(store.load().desk)
+    assert other.text == reach.text and other.values == "set x to 6"
+    assert_asleep(store.load().desk.macros["theirs"])
+
+
+def test_what_i_write_myself_is_live_at_once_even_beside_a_guest(store: DeskStore) -> None:
+    (store.folder / "macros" / "mine.macro").write_text(SHELL)
+    import_shell(store)
+    macros = store.folder / "macros"
+    # I had this very step before: mine goes on, theirs sleeps.
+    desk = store.load().desk
+    assert [ask.kind for ask in asked(desk.macros["mine"])] == ["shell"]
+    assert_asleep(desk.macros["theirs"])
+    (macros / "new.macro").write_text('run shell "something of mine"\ntype "hello"\n')
+    assert [ask.kind for ask in asked(store.load().desk.macros["new"])] == ["shell"]
+    # Made my own, theirs does what it says.
+    assert "yours from now on" in store.adopt(["theirs"])
+    assert [ask.kind for ask in asked(store.load().desk.macros["theirs"])] == ["shell"]
+    assert "theirs" not in (store.folder / "guests.toml").read_text()
+    with pytest.raises(ProblemError, match="is no guest"):
+        store.adopt(["mine"])
+
+
+def test_a_desk_that_was_never_open_here_asks_once(tmp_path: Path) -> None:
+    folder = tmp_path / "synchronised"
+    (folder / "macros").mkdir(parents=True)
+    (folder / "macros" / "tool.macro").write_text(SHELL)
+    (folder / "macros" / "plain.macro").write_text("tap F1\n")
+    (folder / "desk.toml").write_text("""format = 1
+[surface.pad]
+layout = "numpad"
+[surface.pad.layer.base.press]
+1 = { play = "tool" }
+2 = { set = "osc /x to 127.0.0.1:9 at 5 %" }
+""")
+    store = store_in(folder, tmp_path / "here")
+    store.lock()
+    store.get_to_know()
+    desk = store.load().desk
+    assert {where for where, _ in store.asleep(desk)} == {"macros/tool.macro", "pad 2"}
+    assert_asleep(desk.macros["tool"])
+    assert desk.surfaces["pad"].answer("2", "press")[1].asleep
+    # Once approved, it asks no more; and what is written now is the person's own.
+    store.trust.approve([reach.mark for _, reach in store.asleep(desk)])
+    (folder / "macros" / "more.macro").write_text('run shell "mine"\n')
+    store.unlock()
+    again = fresh(store)
+    again.get_to_know()
+    desk = again.load().desk
+    assert again.asleep(desk) == [] and [ask.kind for ask in asked(desk.macros["more"])] == ["shell"]
+    # Where it was open before anybody kept this, it stays the person's own.
+    old = store_in(folder, tmp_path / "elsewhere")
+    old.log.record("an edit", {"desk.toml": "format = 1\n"})
+    old.get_to_know()
+    assert old.asleep(old.load().desk) == []
+
+
+def test_a_strangers_key_that_plays_a_macro_of_mine_has_no_more_rights(store: DeskStore) -> None:
+    (store.folder / "macros" / "own-tool.macro").write_text(OWN["own-tool"])
+    store.load()
+    text = b"""format = 1
+[surface.theirs]
+layout = "numpad"
+[surface.theirs.layer.base.press]
+1 = { play = "own-tool" }
+2 = { cycle = ["tap A", "play own-tool"] }
+3 = { tap = "A" }
+"""
+    parcel = parcel_of(zipped([("desk.toml", text)]))
+    assert {row.where.split(",")[0] for row in look(parcel, store).reaching} == {"1 press", "2 press"}
+    store.change(intake_edit(parcel, store, Choices())[0])
+    bound = store.load().desk.surfaces["theirs"].layers[0].bindings
+    assert [bound[key, "press"].asleep for key in "123"] == [True, True, False]
+    store.trust.approve([reach.mark for _, reach in store.asleep(store.load().desk)])
+    assert not store.load().desk.surfaces["theirs"].layers[0].bindings["1", "press"].asleep
+    # My macro becomes another one: the stranger's key asks again.
+    (store.folder / "macros" / "own-tool.macro").write_text('name "My tool"\nrun shell "more"\n')
+    assert store.load().desk.surfaces["theirs"].layers[0].bindings["1", "press"].asleep

@@ -156,11 +156,13 @@ def _fits(seen: Any, store: Any, onto: list[str]) -> dict[str, tuple[str, Any]]:
 
 
 def _show(seen: Any, chosen: dict[str, str], fits: dict[str, tuple[str, Any]], *, as_json: bool) -> None:
+    from .engine.intake import at_most
     parcel = seen.parcel
     if as_json:
         for item in seen.items:
             print(json.dumps({"sort": item.sort, "id": item.id, "name": item.name, "state": item.state,
-                              "does": chosen.get(item.key, item.usual)}, ensure_ascii=False))
+                              "does": chosen.get(item.key, item.usual), "at_most": at_most(seen, item)},
+                             ensure_ascii=False))
         for row in seen.reaching:
             print(json.dumps({"in": row.item, "where": row.where, "does": row.reach.does, "text": row.reach.text,
                               "mark": row.reach.mark, "approved": row.reach.mark in seen.approved}, ensure_ascii=False))
@@ -169,6 +171,7 @@ def _show(seen: Any, chosen: dict[str, str], fits: dict[str, tuple[str, Any]], *
     marks = {"new": "+", "the same": "=", "differs": "≠"}
     for item in seen.items:
         does = chosen.get(item.key, item.usual) if item.state != "the same" else "here already"
+        does = f"{does:12} {at_most(seen, item)}"
         onto = fits.get(item.id) if item.sort == "surface" else None
         print(f"  {marks[item.state]} {item.sort:8} {item.id:24} {item.name:24} "
               + (f"fits {onto[0]}: {len(onto[1].placed)} controls" + (
@@ -218,6 +221,22 @@ def asleep(approve: Annotated[list[str] | None, typer.Option("--approve", metava
                   + (f", from {row['origin']}" if row["origin"] else ""))
     if not rows and not as_json:
         print("Nothing sleeps.")
+
+
+@desk_app.command("adopt")
+def adopt(names: Annotated[list[str], typer.Argument(metavar="ID…", help="macros or surfaces that came from somebody "
+                                                     "else")], desk: DeskOption = None) -> None:
+    """Make something that came from somebody else your own: nothing of it sleeps any more."""
+    folder = desk_in_use(desk)
+    with _told():
+        client = _client(folder)
+        if client is not None:
+            with client:
+                print(client.ask("adopt", names=names)["words"])
+            return
+        store = open_store(folder)
+        store.lock()
+        print(store.adopt(names))
 
 
 @desk_app.command("history")

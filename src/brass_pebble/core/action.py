@@ -87,6 +87,10 @@ class Action:
                     found.append(Reach(DRIVES_OSC if target.kind == "osc" else DRIVES_MIDI, target.text))
         return tuple(found)
 
+    def macros(self) -> tuple[str, ...]:
+        """The macros that it plays, by id."""
+        return tuple(step.target for step in (self, *self.steps) if step.kind == "play")
+
     def chords(self) -> tuple[Chord, ...]:
         """The chords that it sends by itself."""
         return tuple(step.chord for step in (self, *self.steps) if step.chord)

@@ -18,6 +18,7 @@ from .layout import MISSING
 from .macro.steps import LONGEST_LABEL, TINTS
 from .player import FOR_EVER, Manner
 from .problem import ProblemError, nearest
+from .reach import Reach
 from .toml_fields import Fields
 
 if TYPE_CHECKING:
@@ -79,11 +80,13 @@ Check = Callable[[dict[str, "Surface"]], None]
 @dataclass
 class Reading:
     """What the reading of bindings needs to know: the macros there are, where to put what is checked later, and whether
-    what a layer does outside the keyboard (by its mark) has to sleep."""
+    what a layer does outside the keyboard has to sleep; `plays` is what a macro of the person's own does there, for a
+    layer that came from somebody else."""
 
     macros: Iterable[str]
     checks: list[Check]
-    sleeps: Callable[[str], bool] = lambda mark: False
+    sleeps: Callable[[Reach], bool] = lambda reach: False
+    plays: Callable[[str], tuple[Reach, ...]] = lambda macro: ()
 
 
 # The times a binding may have, and the gesture or the action that each belongs to.
@@ -159,7 +162,13 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
         row.problem(action.kind, what, "Bind turn left and turn right, a push or a zone to other actions")
         return None
     return Binding(control, gesture, action, label, tint, note, plays, again, *waits, adds, every, back, each,
-                   by_strength, icon, any(reading.sleeps(reach.mark) for reach in action.reaches()))
+                   by_strength, icon, _sleeps(action, reading))
+
+
+def _sleeps(action: Action, reading: Reading) -> bool:
+    """Whether it came from somebody else and reaches outside, by itself or by a macro of the person's own."""
+    return any(map(reading.sleeps, action.reaches())) or any(
+        map(reading.sleeps, (reach for macro in action.macros() for reach in reading.plays(macro))))
 
 
 def _read_icon(row: Fields) -> str:

@@ -25,6 +25,7 @@ from .places import US, Places
 from .player import OVERTAKEN
 from .pointer import MESSAGES, OSC_MESSAGES, SOUNDING
 from .problem import Problem, ProblemError, nearest
+from .reach import Reach
 from .sending import receiver_name
 from .signal import AXIS, MOVING, WHEEL, find_signal, part_of, part_signal, signal_name
 from .toml_fields import Fields
@@ -365,7 +366,8 @@ def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
 def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[str], Layout | None],
               layout_names: Iterable[str], macros: dict[str, Macro],
               broken_macros: dict[str, str],
-              sleeps: Callable[[str, str], bool] = lambda surface, mark: False,
+              sleeps: Callable[[str, Reach], bool] = lambda place, reach: False,
+              plays: Callable[[str, str], tuple[Reach, ...]] = lambda place, macro: (),
               known: dict[str, KnownSurface] | None = None, sleeping: object = None,
               places: Places = US,
               last_drawing: Callable[[str], Layout | None] = lambda surface: None) -> tuple[Desk, list[Problem]]:
@@ -402,7 +404,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         so_far = len(problems), len(checks)
         try:
             surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
-                                                 Reading(known_macros, checks), times, sleeps,
+                                                 Reading(known_macros, checks), times, sleeps, plays,
                                                  partial(last_drawing, surface_id))
         except Exception as error:
             # Whatever it is, it concerns this surface and no other.
@@ -462,7 +464,8 @@ def _read_shortest_tap(fields: Fields, tap: int) -> int:
 
 def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
                   layout_names: Iterable[str], reading: Reading, times: tuple[int, int],
-                  sleeps: Callable[[str, str], bool], last_drawing: Callable[[], Layout | None]) -> Surface:
+                  sleeps: Callable[[str, Reach], bool], plays: Callable[[str, str], tuple[Reach, ...]],
+                  last_drawing: Callable[[], Layout | None]) -> Surface:
     layout_id = fields.text("layout", "")
     layout = EMPTY
     if layout_id:
@@ -512,7 +515,8 @@ def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layo
                       may_be_only_pointer=fields.flag("may_be_only_pointer"))
     cap, sizes = _read_labels(fields.table("labels"), layout)
     layers = tuple(_read_layer(layer_id, sub, surface, replace(
-        reading, sleeps=partial(sleeps, f"{surface_id}/{layer_id}"))) for layer_id, sub in fields.entries("layer"))
+        reading, sleeps=partial(sleeps, f"{surface_id}/{layer_id}"),
+        plays=partial(plays, f"{surface_id}/{layer_id}"))) for layer_id, sub in fields.entries("layer"))
     surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes, takes=_read_takes(fields, layout, layers),
                       lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()

@@ -9,7 +9,7 @@ import contextlib
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -104,15 +104,16 @@ class DeskReader:
                 read[name] = self._layout(name, layouts.get(name), sources, problems)
             return read[name]
 
-        def sleeps(place: str, mark: str) -> bool:
-            return guests.is_place(place) and not guests.welcome(mark)
+        def plays(place: str, macro: str) -> tuple[Reach, ...]:
+            return self._played_from(place, macro, guests)
 
         def last_drawing(surface: str) -> Layout | None:
             return self._of_surface.get(surface) or self._drawing_before(surface, sources, layout)
 
         desk, found = read_desk(data, text=sources.text, file="desk.toml", layouts=layout, layout_names=names,
-                                macros=macros, broken_macros=broken, sleeps=sleeps, known=self.known,
-                                sleeping=guests.mark, places=typist.places if typist is not None else US,
+                                macros=macros, broken_macros=broken, sleeps=guests.sleeps, plays=plays,
+                                known=self.known, sleeping=self._sleeping_mark(guests),
+                                places=typist.places if typist is not None else US,
                                 last_drawing=last_drawing)
         self._of_surface = {name: surface.layout for name, surface in desk.surfaces.items() if surface.layout.controls}
         problems += self._sleeping(desk, guests)
@@ -125,7 +126,7 @@ class DeskReader:
         tap, gap, keyboard = typing
         guests = sources.guests
         found = self.macro_files.read(sources.macros, tap, gap, typist, keyboard,
-                                      lambda name: guests.welcome if name in guests.macros else None,
+                                      guests,
                                       lambda name: sources.earlier(f"macros/{name}.macro"))
         self.written = found.written
         for name, draft in found.written.items():
@@ -209,16 +210,39 @@ class DeskReader:
     def asleep(self, desk: Desk, guests: Guests) -> list[tuple[str, Reach]]:
         """What sleeps: where (a macro's file, or surface and control), and what it would do."""
         found = []
+        theirs = {called for name, draft in self.written.items() if draft.guest is not None
+                  for called in (name, draft.macro.name)}
         for name, draft in self.written.items():
-            if name in guests.macros:
-                found += [(f"macros/{name}.macro", reach) for reach in reaches(draft.steps)
-                          if not guests.welcome(reach.mark)]
+            if draft.guest is not None:
+                # What another guest does that it plays, that one tells.
+                reaching = [*(reach for reach in reaches(draft.steps, through_plays=True) if reach.via not in theirs),
+                            *((draft.keys,) if draft.keys else ())]
+                found += [(f"macros/{name}.macro", reach) for reach in reaching if not guests.welcome(reach.mark)]
         for surface in desk.surfaces.values():
-            found += [(f"{surface.id} {binding.control}", reach) for layer in surface.layers
-                      if guests.is_place(f"{surface.id}/{layer.id}")
-                      for binding in layer.bindings.values() for reach in binding.action.reaches()
-                      if not guests.welcome(reach.mark)]
+            for layer in surface.layers:
+                place = f"{surface.id}/{layer.id}"
+                found += [(f"{surface.id} {binding.control}", reach) for binding in layer.bindings.values()
+                          if binding.asleep
+                          for reach in (*binding.action.reaches(), *(
+                              one for macro in binding.action.macros() for one in self._played_from(
+                                  place, macro, guests)))
+                          if guests.sleeps(place, reach)]
         return found
+
+    def _played_from(self, place: str, macro: str, guests: Guests) -> tuple[Reach, ...]:
+        """What a macro of the person's own reaches outside by, for a binding that came from somebody else."""
+        draft = self.written.get(macro)
+        if draft is None or draft.guest is not None or not guests.is_place(place):
+            return ()
+        return tuple(replace(reach, via=reach.via or draft.macro.name)
+                     for reach in reaches(draft.steps, through_plays=True))
+
+    def _sleeping_mark(self, guests: Guests) -> object:
+        """What the sleeping of bindings depends on."""
+        if not (guests.surfaces or guests.everything):
+            return guests.mark
+        return guests.mark, tuple(reach.mark for draft in self.written.values() if draft.guest is None
+                                  for reach in reaches(draft.steps, through_plays=True))
 
 
 def read_layout_file(file: Path, problems: list[Problem]) -> Layout | None:

@@ -14,7 +14,6 @@ from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.merge import BOTH, LEAVE, TAKE, Choices
 from brass_pebble.core.problem import ProblemError
 
-from .guests import add_approvals
 from .intake import intake_edit
 from .parcel_file import read_parcel
 from .server import Client, Message, Refusal
@@ -95,6 +94,13 @@ class GivingRequests:
             return f"{len(marks)} approved"
         self._requests.edit(client, message, work)
 
+    def do_adopt(self, client: Client, message: Message) -> None:
+        """Make macros or surfaces that came from somebody else the person's own."""
+        names, store = [str(name) for name in message.get("names", [])], self._engine.store
+        if not names:
+            raise Refusal("nothing is named", "Send the ids of macros or surfaces")
+        self._requests.edit(client, message, lambda: store.adopt(names))
+
     # The history of the desk.
 
     def do_versions(self, client: Client, message: Message) -> None:
@@ -133,7 +139,7 @@ def approve(store: DeskStore, marks: list[str]) -> None:
         return
     if store.approvals is None:
         raise ProblemError("approvals cannot be kept here", hint="The state folder is missing")
-    add_approvals(store.approvals, marks)
+    store.trust.approve(marks)
 
 
 def asleep_rows(store: DeskStore, desk: Any) -> list[Message]:
@@ -142,9 +148,9 @@ def asleep_rows(store: DeskStore, desk: Any) -> list[Message]:
     rows = []
     for where, reach in store.asleep(desk, guests):
         name = where.removeprefix("macros/").removesuffix(".macro")
-        origin = guests.macros.get(name, "") or guests.surfaces.get(where.partition(" ")[0], "")
         rows.append({"where": where, "line": reach.line, "does": reach.does, "text": reach.text, "mark": reach.mark,
-                     "origin": origin})
+                     "origin": guests.origin(name) or guests.origin(where.partition(" ")[0]), "via": reach.via,
+                     "values": reach.values})
     return rows
 
 

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
+from brass_pebble.core.action import ACTION_KINDS, BETWEEN, Action, read_action
 from brass_pebble.core.binding import is_gesture
-from brass_pebble.core.macro import parse
-from brass_pebble.core.macro.reach import Reach, reaches
+from brass_pebble.core.macro import Draft, link, parse
+from brass_pebble.core.macro.reach import Reach, put_to_sleep, reaches
 from brass_pebble.core.parcel.contents import OWN_OF_A_SURFACE, Parcel, without_own
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, match
 from brass_pebble.core.parcel.merge import Choices, Intake, Item, items_of, take_in
 from brass_pebble.core.problem import Problem, ProblemError
 
 from .edits import Edit, Row
-from .guests import FILE, write_guests
+from .guests import FILE, Guests, write_guests
 from .parcel_file import mine_of
 from .store import DeskStore
 
@@ -47,14 +48,49 @@ def look(parcel: Parcel, store: DeskStore) -> Look:
     """
     mine = mine_of(store)
     reaching, problems = [], []
-    for name, text in parcel.macros.items():
-        draft = parse(text, id=name, file=f"macros/{name}.macro")
+    # Theirs beside the person's own: what theirs have mine do, they do.
+    own = {name: parse(text, id=name) for name, text in mine.macros.items() if name not in parcel.macros}
+    drafts = {name: parse(text, id=name, file=f"macros/{name}.macro") for name, text in parcel.macros.items()}
+    for draft in drafts.values():
+        draft.guest = _nothing
+        put_to_sleep(draft.steps, _nothing)
         problems += draft.problems
-        reaching += [Reaching(f"macro {name}", f"line {found.line}", found) for found in reaches(draft.steps)]
+    link({**own, **drafts}, only=drafts.keys())
+    for name, draft in drafts.items():
+        found = [*reaches(draft.steps, through_plays=True), *((draft.keys,) if draft.keys else ())]
+        reaching += [Reaching(f"macro {name}", f"by your macro “{reach.via}”" if reach.via else f"line {reach.line}",
+                              reach) for reach in found if reach.via not in _called(drafts)]
     for name, table in parcel.surfaces.items():
-        reaching += [Reaching(f"surface {name}", f"{control} {gesture}, in {layer}", found)
-                     for layer, gesture, control, row in binding_rows(table) for found in reaches_of_row(row)]
+        for layer, gesture, control, row in binding_rows(table):
+            place = f"{control} {gesture}, in {layer}"
+            reaching += [Reaching(f"surface {name}", place, reach) for reach in reaches_of_row(row)]
+            reaching += [Reaching(f"surface {name}", f"{place}, by your macro “{own[macro].macro.name}”", reach)
+                         for macro in plays_of_row(row) if macro in own
+                         for reach in reaches(own[macro].steps, through_plays=True)]
     return Look(parcel, items_of(parcel, mine), reaching, problems, store.guests().approved)
+
+
+def _nothing(mark: str) -> bool:
+    """Nothing of a parcel that is only looked at is approved."""
+    return False
+
+
+def _called(drafts: dict[str, Draft]) -> set[str]:
+    return {called for name, draft in drafts.items() for called in (name, draft.macro.name)}
+
+
+def at_most(seen: Look, item: Item) -> str:
+    """What something of a parcel could do at the most, in a few words."""
+    if item.sort not in ("macro", "surface"):
+        return "is drawn" if item.sort == "layout" else "is a list to read"
+    found = dict.fromkeys(row.reach.does for row in seen.reaching if row.item == item.key)
+    return "sends single keys" + "".join(f", {does}" for does in found)
+
+
+def plays_of_row(row: dict[str, Any]) -> tuple[str, ...]:
+    """The macros that a binding of desk.toml plays, by id."""
+    action = _action_of(row)
+    return action.macros() if action is not None else ()
 
 
 def binding_rows(table: dict[str, Any]) -> list[tuple[str, str, str, dict[str, Any]]]:
@@ -70,14 +106,17 @@ def binding_rows(table: dict[str, Any]) -> list[tuple[str, str, str, dict[str, A
 
 def reaches_of_row(row: dict[str, Any]) -> tuple[Reach, ...]:
     """What a binding of desk.toml does outside the keyboard by itself."""
-    from brass_pebble.core.action import ACTION_KINDS, BETWEEN, read_action
+    action = _action_of(row)
+    return action.reaches() if action is not None else ()
+
+
+def _action_of(row: dict[str, Any]) -> Action | None:
     kind = next((key for key in row if key in ACTION_KINDS), "")
     target = row.get(kind, "")
     try:
-        action = read_action(kind, BETWEEN.join(map(str, target)) if isinstance(target, list) else str(target))
+        return read_action(kind, BETWEEN.join(map(str, target)) if isinstance(target, list) else str(target))
     except ProblemError:
-        return ()
-    return action.reaches()
+        return None
 
 
 def fit_onto(parcel: Parcel, surface: str, store: DeskStore, here: str, how: str) -> Fit:
@@ -155,10 +194,11 @@ def intake_edit(parcel: Parcel, store: DeskStore, choices: Choices) -> tuple[Edi
     guests = store.guests()
     if guests.unreadable:
         raise ProblemError(f"{FILE} of this desk cannot be read, so it is not known what came from whom", file=FILE,
-                           hint="Put it right, or delete it if everything here is yours; then take the parcel in")
+                           hint="Put it right, or delete it: what came from others is known by its content all the "
+                           "same. Then take the parcel in")
     origin = parcel.manifest.name
-    guests = replace(guests, macros={**guests.macros, **dict.fromkeys(intake.macros, origin)},
-                     surfaces={**guests.surfaces, **dict.fromkeys(intake.places, origin)})
+    guests = Guests({**guests.macros, **dict.fromkeys(intake.macros, origin)},
+                    {**guests.surfaces, **dict.fromkeys(intake.places, origin)})
     values = tuple((path, rows_on_one_line(value, path)) for path, value in intake.values)
     files = [(f"here/{name}" if name.startswith("layouts/") else name, text) for name, text in intake.files]
     parts = [f"{count} {what}{'' if count == 1 else 's'}" for what, count in (
@@ -192,7 +232,6 @@ def new_desk_files(parcel: Parcel) -> dict[str, str]:
     for name in parcel.surfaces:
         for field in OWN_OF_A_SURFACE:
             document["surface"][name].pop(field, None)
-    from .guests import Guests
     origin = parcel.manifest.name
     guests = Guests(dict.fromkeys(parcel.macros, origin), dict.fromkeys(parcel.surfaces, origin))
     return {"desk.toml": tomlkit.dumps(document), FILE: write_guests(guests),

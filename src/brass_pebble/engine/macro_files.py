@@ -5,18 +5,19 @@ A text that is broken never takes the place of one that works: the last good one
 
 from __future__ import annotations
 
-import hashlib
 import os
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Protocol
 
 from brass_pebble import disk
 from brass_pebble.core.keymap import Typist
 from brass_pebble.core.macro import Draft, Macro, link, parse
 from brass_pebble.core.macro.reach import put_to_sleep
 from brass_pebble.core.macro.reader import walk
+from brass_pebble.core.macro.steps import Step
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.problem import Problem
 
@@ -26,8 +27,14 @@ SETTLED = 2_000_000_000
 MOST_FILES = 20_000
 STANDS = "The last good version stays in use"
 
-# What tells for a macro whether a mark is approved; None for a macro of the person's own.
-Approves = Callable[[str], Callable[[str], bool] | None]
+class Approves(Protocol):
+    """Which macros came from somebody else; `mark` is another one when any answer may be."""
+
+    @property
+    def mark(self) -> str: ...
+
+    def rights(self, name: str, steps: list[Step]) -> Callable[[str], bool] | None:
+        """What tells whether a mark is approved; None for a macro of the person's own."""
 
 
 @dataclass
@@ -102,11 +109,9 @@ class MacroFiles:
         fresh: dict[str, Draft] = {}
         written: dict[str, Draft] = {}
         played: dict[str, Draft] = {}
-        marks: dict[str, str] = {}
         for name, text in texts.items():
-            marks[name] = _mark(sleeps(name))
             known = self.known.get(name)
-            if known is not None and known.text == text and known.sleeps == marks[name]:
+            if known is not None and known.text == text and known.sleeps == sleeps.mark:
                 written[name], played[name] = known.written, known.played
             else:
                 written[name] = played[name] = fresh[name] = self._parse(name, text, times, sleeps)
@@ -124,7 +129,7 @@ class MacroFiles:
                 self.good[name] = texts[name]
         for name in gone:
             self.good.pop(name, None)
-        self.known = {name: KnownMacro(texts[name], written[name], played[name], marks[name]) for name in texts}
+        self.known = {name: KnownMacro(texts[name], written[name], played[name], sleeps.mark) for name in texts}
         return Found(written, played)
 
     def _let_stand(self, name: str, played: dict[str, Draft], times: tuple[int, int], sleeps: Approves,
@@ -159,7 +164,8 @@ class MacroFiles:
             draft.problems.append(Problem(f"cannot be read: {trouble}", shown, hint="Put an ordinary text file there"))
             return draft
         draft = parse(text, id=name, file=shown, tap=times[0], gap=times[1])
-        if (approved := sleeps(name)) is not None:
+        if (approved := sleeps.rights(name, draft.steps)) is not None:
+            draft.guest = approved
             put_to_sleep(draft.steps, approved)
         return draft
 
@@ -180,12 +186,3 @@ class MacroFiles:
                     written[name] = played[name] = fresh[name] = self._parse(name, texts[name], times, sleeps)
                     names |= {name, fresh[name].macro.name}
                     found = True
-
-
-def _mark(approved: Callable[[str], bool] | None) -> str:
-    """What tells whether another set of steps would sleep now: the set of approvals that was asked."""
-    if approved is None:
-        return ""
-    owner = getattr(approved, "__self__", None)
-    marks = getattr(owner, "approved", ())
-    return hashlib.sha256("\n".join(sorted(marks)).encode()).hexdigest()

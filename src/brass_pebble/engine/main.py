@@ -75,6 +75,10 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     store = DeskStore(desk, paths.state_folder() / "versions" / paths.desk_key(desk), paths.user_layouts(),
                       paths.approvals_file(desk))
     store.lock()
+    try:
+        store.get_to_know()
+    except OSError as error:
+        log.error("it cannot be noted that this desk is known: %s", error)
     sockets = paths.socket_path(desk)
     bench = Bench()
     if options.bench:

@@ -11,7 +11,7 @@ import gc
 import os
 import re
 import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -20,12 +20,15 @@ from brass_pebble import disk
 from brass_pebble.core.desk import Desk
 from brass_pebble.core.layout import Layout
 from brass_pebble.core.macro import Draft
-from brass_pebble.core.macro.reach import Reach
+from brass_pebble.core.macro.reach import fingerprint, reaches
+from brass_pebble.core.macro.reader import walk
+from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.problem import Problem, ProblemError
+from brass_pebble.core.reach import Reach
 
 from .desk_reader import SHIPPED_LAYOUTS, DeskReader, Loaded, Sources, read_layout_file, syntax_problem
 from .edits import Edit, apply_edit, reverse
-from .guests import FILE, Guests, read_guests
+from .guests import FILE, NEVER_OPENED, Guests, Trust, guests_of, write_guests
 from .journal import Journal
 from .steps_back import StepsBack, changed_since, undone_by_another
 from .tables import parse_tables
@@ -62,6 +65,7 @@ class DeskStore:
 
     def __post_init__(self) -> None:
         self.log = VersionLog(self.versions)
+        self.trust = Trust(self.approvals)
         self.reader = DeskReader(self.folder, self.user_layouts)
         self.macro_files = self.reader.macro_files
 
@@ -189,6 +193,8 @@ class DeskStore:
         Raises:
             OSError: the history could not be written, now or with the last change.
         """
+        if self._live is not None:
+            self.trust.keep_only(self.macro_names(), self._has_place)
         self._notice_what_was_read()
         trouble, self._trouble = self._trouble, None
         if trouble is not None:
@@ -226,7 +232,100 @@ class DeskStore:
 
     def guests(self) -> Guests:
         """What came from somebody else, and what of it is approved."""
-        return read_guests(self.folder, self.approvals)
+        return self._there(self.trust.read(self.folder))
+
+    def _there(self, guests: Guests) -> Guests:
+        """Without what is no longer there: what comes under such an id later is judged by what it is."""
+        if guests.macros:
+            guests.macros = {name: origin for name, origin in guests.macros.items()
+                             if self.macro_files.folder.joinpath(f"{name}.macro").exists()}
+        if guests.surfaces and self._live is not None:
+            guests.surfaces = {name: origin for name, origin in guests.surfaces.items() if self._has_place(name)}
+        return guests
+
+    def _has_place(self, place: str) -> bool:
+        surface, _, layer = place.partition("/")
+        found = self._live.desk.surfaces.get(surface) if self._live is not None else None
+        return found is not None and (not layer or any(one.id == layer for one in found.layers))
+
+    def get_to_know(self) -> None:
+        """A desk that was never open on this computer: what in it reaches outside sleeps until the person has looked.
+
+        Raises:
+            OSError: that could not be noted.
+        """
+        if not self.trust.is_new:
+            return
+        if self.log.entries():
+            # It was open here before this was noted.
+            self.trust.know()
+            return
+        loaded = self.load()
+        guests = self.guests()
+        if not self.asleep(loaded.desk, guests):
+            self.trust.know()
+            return
+        macros = {name: guests.macros.get(name, NEVER_OPENED) for name in self.reader.written}
+        places = {name: guests.surfaces.get(name, NEVER_OPENED) for name in loaded.desk.surfaces}
+        self.trust.add(macros, places, self._marks(loaded.desk, macros, places), ())
+
+    def _marks(self, desk: Desk, macros: Collection[str], places: Collection[str]) -> set[str]:
+        """The marks by which macros and places are known under any name."""
+        found: set[str] = set()
+        for name, draft in self.reader.written.items():
+            if name in macros:
+                marks = {reach.words_mark for reach in reaches(draft.steps)}
+                plays = any(isinstance(step, Play) for step in walk(draft.steps))
+                found |= marks | ({fingerprint(draft.steps)} if marks or plays or draft.keys else set())
+        for surface in desk.surfaces.values():
+            for layer in surface.layers:
+                if surface.id in places or f"{surface.id}/{layer.id}" in places:
+                    found |= {reach.words_mark for binding in layer.bindings.values()
+                              for reach in binding.action.reaches()}
+        return found
+
+    def _note_guests(self, text: str, desk: Desk, own: set[str]) -> None:
+        """What came in with a change is noted before it is there."""
+        listed, known = guests_of(text), self.trust.read(self.folder)
+        macros = {name: origin for name, origin in listed.macros.items() if name not in known.macros}
+        places = {name: origin for name, origin in listed.surfaces.items() if name not in known.surfaces}
+        if macros or places:
+            try:
+                self.trust.add(macros, places, self._marks(desk, macros, places), own)
+            except OSError as error:
+                raise ProblemError(f"it could not be noted that this came from somebody else: {disk.say(error)}",
+                                   hint=f"Nothing was changed. {disk.next_step(error)}") from None
+
+    def _own_marks(self) -> set[str]:
+        """The marks of what the person's own macros and surfaces do already."""
+        if self._live is None:
+            return set()
+        guests = self.guests()
+        return self._marks(self._live.desk, [name for name, draft in self.reader.written.items()
+                                             if draft.guest is None],
+                           [f"{surface.id}/{layer.id}" for surface in self._live.desk.surfaces.values()
+                            for layer in surface.layers if not guests.is_place(f"{surface.id}/{layer.id}")])
+
+    def adopt(self, names: Iterable[str]) -> str:
+        """Make macros or surfaces that came from somebody else the person's own; what was done, in words.
+
+        Raises:
+            ProblemError: one of them is no guest.
+        """
+        names, guests, loaded = list(names), self.guests(), self.load()
+        for name in names:
+            draft = self.reader.written.get(name)
+            if name not in guests.surfaces and (draft is None or draft.guest is None):
+                raise ProblemError(f"“{name}” is no guest", hint=f"Guests are "
+                                   f"{', '.join([*guests.macros, *guests.surfaces]) or 'none'}")
+        marks = self._marks(loaded.desk, names, names)
+        listed = guests_of(self._read_file(FILE) or "")
+        kept = Guests({key: value for key, value in listed.macros.items() if key not in names},
+                      {key: value for key, value in listed.surfaces.items() if key not in names})
+        if (listed.macros, listed.surfaces) != (kept.macros, kept.surfaces):
+            self.change(Edit(f"adopted: {', '.join(names)}", files=((FILE, write_guests(kept)),)))
+        self.trust.adopt(names, marks)
+        return f"{', '.join(names)}: yours from now on"
 
     def layout(self, name: str) -> Layout | None:
         """A drawing by its id; None if there is none, or it is broken."""
@@ -305,16 +404,18 @@ class DeskStore:
         macros = self.macro_files.texts()
         sources = Sources(after, {**macros, **{found[1]: text for name, text in files.items() if text is not None
                                                and (found := _MACRO_FILE.fullmatch(name))}},
-                          read_guests(self.folder, self.approvals, files.get(FILE, "") or None if FILE in files
-                                      else None),
+                          self.trust.read(self.folder, (files[FILE] or "") if FILE in files else None),
                           {found[1]: text for name, text in files.items() if (found := _LAYOUT_FILE.fullmatch(name))},
                           self.log.earlier)
         for name, text in files.items():
             if text is None and (found := _MACRO_FILE.fullmatch(name)):
                 sources.macros.pop(found[1], None)
+        own = self._own_marks() if FILE in files else set()
         loaded = self.reader.read(sources)
         if not loaded.ok:
             raise ProblemError(loaded.problems[0].what, hint="Nothing was changed")
+        if FILE in files:
+            self._note_guests(files[FILE] or "", loaded.desk, own)
         changes: dict[str, str | None] = {**files, **({"here/desk.toml": after} if after != before else {})}
         try:
             self._journal.write(changes, self._read_file)

@@ -17,8 +17,10 @@ from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, Unexpec
 
 from ..keymap import Typist, keymap
 from ..problem import Problem, ProblemError, nearest
+from ..reach import Reach
 from .asks import CatchUp, Errand
 from .program import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Program, Score, Timeline
+from .reach import Approves, Asleep, keys_reach, put_to_sleep
 from .steps import SETTINGS, Finish, GaveUp, If, Otherwise, Repeat, Step, Type
 from .values import PRESS_VALUES, Given, compute, is_fixed
 from .world_steps import STEPS, Play, WaitUntil, unknown_macro
@@ -77,6 +79,10 @@ class Draft:
     problems: list[Problem] = field(default_factory=list)
     times: tuple[int, int] = (DEFAULT_TAP, DEFAULT_GAP)
     file: str = ""
+    # What tells whether a mark is approved; None for a macro of the person's own.
+    guest: Approves | None = None
+    # What its keys come to, if that reaches outside and it is a guest.
+    keys: Reach | None = None
 
 
 def read_macro(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, gap: int = DEFAULT_GAP,
@@ -159,6 +165,8 @@ def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *,
                                           hint="Write it in a simpler way"))
         if draft.problems:
             draft.macro.score = None
+        elif draft.guest is not None:
+            _watch_keys(draft, typist)
 
 
 def walk(steps: Iterable[Step]) -> Iterable[Step]:
@@ -189,6 +197,8 @@ class _Joining:
         self._drafts = drafts
         self._by_name = {draft.macro.name: draft for draft in drafts.values()}
         self._found: dict[int, Facts | ProblemError] = {}
+        # Macros of the person's own as guests play them: with the guests' rights.
+        self._lowered: dict[int, Draft] = {}
         self._path: list[Draft] = []
 
     def facts(self, draft: Draft) -> Facts:
@@ -240,11 +250,24 @@ class _Joining:
                                hint="Repeat fewer times, or split it into several macros")
         return Facts(step.fixed and inner.fixed, types, weight, inner.depth)
 
+    def _lower(self, other: Draft, approved: Approves) -> Draft:
+        """A macro of the person's own, for a guest that plays it: what it reaches outside by needs approval."""
+        lowered = self._lowered.get(id(other))
+        if lowered is None:
+            macro = other.macro
+            lowered = parse(macro.source, id=macro.id, file=other.file, tap=other.times[0], gap=other.times[1])
+            lowered.guest = approved
+            put_to_sleep(lowered.steps, approved)
+            self._lowered[id(other)] = lowered
+        return lowered
+
     def _played(self, step: Play) -> Facts:
         """Join one macro with another that it plays."""
         other = self._drafts.get(step.name) or self._by_name.get(step.name)
         if other is None:
             raise unknown_macro(step, {name: d.macro for name, d in self._drafts.items()})
+        if self._path[-1].guest is not None and other.guest is None and not other.problems:
+            other = self._lower(other, self._path[-1].guest)
         if other in self._path:
             names = " plays ".join(f"“{d.macro.name}”" for d in [*self._path[self._path.index(other):], other])
             raise ProblemError(f"this never ends: {names}", line=step.line, column=step.column,
@@ -260,6 +283,14 @@ class _Joining:
                                hint=error.problem.hint) from None
         step.target, step.times, step.target_fixed = other.steps, other.times, found.fixed
         return found
+
+
+def _watch_keys(draft: Draft, typist: Typist | None) -> None:
+    """A guest whose keys come to a text is as good as one that types it: it sleeps until that is approved."""
+    draft.keys = keys_reach(draft.steps, draft.macro.program, typist or keymap())
+    if draft.keys is not None and draft.guest is not None and not draft.guest(draft.keys.mark):
+        asleep: list[Step] = [Asleep(0, says=f"tap keys that come to “{draft.keys.text}”")]
+        _lay(Draft(draft.macro, asleep, times=draft.times), Facts(False, False, 1, 0), typist)
 
 
 def _lay(draft: Draft, facts: Facts, typist: Typist | None) -> None:

@@ -114,6 +114,10 @@ class AsleepView(View):
         line = f", line {row['line']}" if row["line"] else ""
         text = Text.assemble((f"{row['does']}\n", f"bold {palette.rust}"), (f"{row['text']}\n\n", "bold"),
                              (f"in {row['where']}{line}\n", palette.text))
+        if row["via"]:
+            text.append(f"by your own macro “{row['via']}”, which it plays\n", style=palette.text)
+        if row["values"]:
+            text.append(f"with {row['values']}\n", style=palette.text)
         if row["origin"]:
             text.append(f"came with {row['origin']}\n", style=palette.dim)
         text.append("\nAn approval is for these very words: when the step is changed, it asks again.\n",
