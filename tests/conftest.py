@@ -16,6 +16,7 @@ from hypothesis import settings
 
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
+from brass_pebble.engine.tighten import tighten
 from terminal import BRASS_PEBBLE, Terminal
 
 # A busy machine pauses now and then; what has to be quick is measured by the benchmarks.
@@ -41,6 +42,7 @@ def desk(tmp_path: Path) -> Path:
     """A copy of the demo's desk, as the person's own."""
     folder = Path(shutil.copytree(HERE / "desk", tmp_path / "desk"))
     know(folder)
+    tighten((folder,))
     return folder
 
 

@@ -20,12 +20,14 @@ from .cli_layers import add_to as add_layer_commands
 from .cli_macro import macro_app
 from .cli_motion import add_to as add_motion_commands
 from .cli_paper import add_to as add_paper_commands
+from .cli_secret import secret_app
 from .cli_shared import (
     EXIT_CODES,
     DeskOption,
     Failure,
     JsonOption,
     NumberOption,
+    PlainText,
     StrengthOption,
     given_values,
     os_text,
@@ -40,6 +42,7 @@ app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exce
                   help="Spare keyboards, pedals and pads as command surfaces for timed keystroke macros.")
 app.add_typer(macro_app, name="macro")
 app.add_typer(desk_app, name="desk")
+app.add_typer(secret_app, name="secret")
 add_layer_commands(app)
 add_motion_commands(app)
 add_paper_commands(app)
@@ -60,6 +63,7 @@ def main() -> None:
         # A terminal or a pipe that knows no such letter gets another one, and no crash.
         with contextlib.suppress(AttributeError, ValueError):
             stream.reconfigure(errors=instead)  # type: ignore[union-attr]
+    sys.stdout, sys.stderr = PlainText(sys.stdout), PlainText(sys.stderr)
     try:
         result = app(standalone_mode=False)
         code = result if isinstance(result, int) else 0
@@ -148,8 +152,10 @@ def _desk_folder(desk: Path | None) -> Path:
     if desk is None:
         desk = paths.default_desk()
         if not desk.exists():
-            (desk / "macros").mkdir(parents=True)
-            (desk / "desk.toml").write_text('format = 1\nname = "My desk"\n', encoding="utf-8")
+            from . import disk
+            disk.private_folder(desk)
+            disk.private_folder(desk / "macros")
+            disk.write_text(desk / "desk.toml", 'format = 1\nname = "My desk"\n')
     if not desk.is_dir():
         raise Failure(f"there is no folder {desk}. Make one with a desk.toml in it, or leave --desk out", "usage")
     return desk

@@ -113,6 +113,7 @@ def take(file: FileArgument,
 
 
 def _make_new(parcel: Any, folder: Path, *, yes: bool) -> None:
+    from . import disk
     from .engine.intake import new_desk_files
     if folder.exists() and any(folder.iterdir()):
         raise Failure(f"{folder} is not empty. Name a folder that is not there yet", "usage")
@@ -123,8 +124,8 @@ def _make_new(parcel: Any, folder: Path, *, yes: bool) -> None:
         return
     for name, text in files.items():
         place = folder / name
-        place.parent.mkdir(parents=True, exist_ok=True)
-        place.write_text(text, encoding="utf-8")
+        disk.private_folder(place.parent)
+        disk.write_text(place, text)
     print(f"made: {folder}. Open it with: brass-pebble --desk {folder}")
 
 

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from . import paths
+from . import disk, paths
 from .cli_shared import EXIT_CODES, DeskOption, Failure, JsonOption
 
 programs_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
@@ -103,7 +103,7 @@ def import_program(file: Annotated[Path, typer.Argument(metavar="FILE", help="TO
     except ProblemError as error:
         raise Failure(f"{error.problem.what}. {error.problem.hint}", "mistake in a file") from None
     folder = desk / "programs" if desk else _own_programs()
-    folder.mkdir(parents=True, exist_ok=True)
+    disk.private_folder(folder)
     target = folder / f"{name or found}.toml"
     target.write_text(text, encoding="utf-8")
     print(f"{target}: {text.count('[[shortcut]]')} shortcuts. brass-pebble clashes looks at them.")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from pathlib import Path
 from typing import Annotated, Any
@@ -31,6 +32,32 @@ JsonOption = Annotated[bool, typer.Option("--json", help="one JSON object a line
 NumberOption = Annotated[int | None, typer.Option("--number", metavar="N", help="the number that the macro is given")]
 StrengthOption = Annotated[int | None, typer.Option("--strength", metavar="N", min=0, max=127,
                                                     help="how hard it was pressed, 0 to 127")]
+
+
+class PlainText:
+    """A stream on which nothing that a file, a device or a stranger said can steer the terminal or hide."""
+
+    def __init__(self, stream: Any) -> None:
+        self._stream = stream
+
+    def write(self, text: str) -> int:
+        """Write, with what cannot be seen written out."""
+        if not text.isprintable():
+            text = "".join(part if part in "\n\t" or part.isprintable() else _show(part)
+                           for part in _PIECES.findall(text))
+        written: int = self._stream.write(text)
+        return written
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
+_PIECES = re.compile(r"[^\S ]|[^\n\t]+")
+
+
+def _show(text: str) -> str:
+    from .core.identity import show_hidden
+    return show_hidden(text)
 
 
 class Failure(Exception):

@@ -198,4 +198,8 @@ def private_folder(folder: Path) -> None:
     Raises:
         OSError: it cannot be made.
     """
-    folder.mkdir(parents=True, exist_ok=True, mode=PRIVATE_FOLDER)
+    if not folder.is_dir():
+        # Those above it, too: a mode that is asked for counts for the last one only.
+        if folder.parent != folder:
+            private_folder(folder.parent)
+        folder.mkdir(exist_ok=True, mode=PRIVATE_FOLDER)

@@ -12,6 +12,8 @@ import platformdirs
 APP = "brass-pebble"
 # sun_path of linux/un.h, less its closing zero.
 LONGEST_SOCKET = 107
+# What the programs that macros start are given as their mask of new files' rights; the engine has a stricter one.
+usual_umask = -1
 
 
 def default_desk() -> Path:
@@ -32,6 +34,11 @@ def data_folder() -> Path:
 def state_folder() -> Path:
     """The log, and earlier versions of desks."""
     return Path(platformdirs.user_state_dir(APP))
+
+
+def secrets_file() -> Path:
+    """Texts that macros type and nobody is to read."""
+    return Path(platformdirs.user_config_dir(APP)) / "secrets.json"
 
 
 def approvals_file(desk: Path) -> Path:

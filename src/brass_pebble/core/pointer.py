@@ -18,6 +18,8 @@ PIXEL_X, PIXEL_Y = ABSOLUTE + 0x100, ABSOLUTE + 0x101
 # core/sending.py) by MIDI and by OSC, and notes that sound.
 PAD = WIDE = 0x30000
 MESSAGES, OSC_MESSAGES, SOUNDING = 0x100_0000, 0x200_0000, 0x400_0000
+# Stands in accounts for a key that nobody is to read.
+HIDDEN = -1
 BUTTONS = {"left": 0x110, "right": 0x111, "middle": 0x112}
 NAMES = {REL_X: "pointer right", REL_Y: "pointer down", REL_WHEEL: "wheel up", REL_HWHEEL: "wheel right",
          ABS_X: "pointer to x", ABS_Y: "pointer to y", PIXEL_X: "pointer to pixel x", PIXEL_Y: "pointer to pixel y"}

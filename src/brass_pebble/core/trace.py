@@ -9,7 +9,7 @@ from .durations import say_duration
 from .identity import show_hidden
 from .keys import key_table
 from .player import Run
-from .pointer import ABSOLUTE, PAD, POINTER, SOUNDING, WIDE
+from .pointer import ABSOLUTE, HIDDEN, PAD, POINTER, SOUNDING, WIDE
 from .pointer import NAMES as MOTIONS
 from .sending import describe
 from .signal import STRUCK, spell
@@ -144,6 +144,8 @@ class Trace:
 
 def key_name(code: int, value: int) -> str:
     """What was sent, in words: a key's name, or a motion and how far."""
+    if code == HIDDEN:
+        return "a secret key"
     if code < POINTER:
         return key_table().name(code)
     if code < WIDE:

@@ -9,6 +9,8 @@ import time
 from pathlib import Path
 
 from brass_pebble import paths
+from brass_pebble.disk import private_folder
+from brass_pebble.engine.tighten import tighten
 
 HERE = Path(__file__).parent
 ENGINE_OPTIONS = ("--bench", str(HERE / "bench.toml"), "--stage", str(HERE / "stage"), "--script",
@@ -29,9 +31,10 @@ def demo_desk(*, fresh: bool = False) -> Path:
         # Set aside rather than deleted: nobody's edits are lost.
         folder.rename(folder.with_name(f"{folder.name}-{time.strftime('%Y-%m-%d-%H%M%S')}"))
     if not folder.exists():
-        folder.parent.mkdir(parents=True, exist_ok=True)
+        private_folder(folder.parent)
         shutil.copytree(HERE / "desk", folder)
         know(folder)
+        tighten((folder,))
     return folder
 
 

@@ -684,9 +684,12 @@ class Engine:
         if word not in self.memory.told:
             self.memory.told.add(word)
             self.devices.remember()
-            # Kept until the engine ends: a desk that is saved meanwhile does not hide it.
-            self._standing = [*self._standing, problem]
-            self.add_problem(problem)
+            self.tell_standing(problem)
+
+    def tell_standing(self, problem: Problem) -> None:
+        """Tell something until the engine ends: a desk that is saved meanwhile does not hide it."""
+        self._standing = [*self._standing, problem]
+        self.add_problem(problem)
 
     def _use_places(self, desk: Desk) -> None:
         """Another keyboard layout: what is down goes up under the one under which it went down."""

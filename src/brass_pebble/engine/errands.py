@@ -16,6 +16,7 @@ import time
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from brass_pebble import paths
 from brass_pebble.core.desk import ANYWHERE
 from brass_pebble.core.durations import say_duration
 from brass_pebble.core.macro.asks import Ask, Errand, Window
@@ -92,7 +93,8 @@ class Errands:
             return
         assert isinstance(ask, Errand)
         here = {"show": self._show, "beep": self._beep, "stop": self._stop, "layer": self._layer,
-                "restore": self._restore, "asleep": self._asleep}.get(ask.kind)
+                "restore": self._restore, "asleep": self._asleep,
+                "secret": self._secret}.get(ask.kind)
         if here is not None:
             self._answer(run, ask, here(run, ask))
             return
@@ -195,6 +197,13 @@ class Errands:
     def _asleep(self, run: Run, ask: Errand) -> Done:
         return f"asleep until you approve it (G on the desk): {ask.words[0]}", False
 
+    def _secret(self, run: Run, ask: Errand) -> Done:
+        from .secrets import SecretError, read_one
+        try:
+            return "", read_one(paths.secrets_file(), ask.words[0])
+        except SecretError as error:
+            return str(error), False
+
     def _beep(self, run: Run, ask: Errand) -> Done:
         self._engine.server.publish("note", {"text": "", "beep": True})
         return ("" if self._engine.server.wanted("note") else "nobody heard the beep: no screen is open"), True
@@ -236,7 +245,8 @@ class Errands:
         def job() -> Done:
             try:
                 child = subprocess.Popen(ask.words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                                         stderr=subprocess.DEVNULL, start_new_session=True, close_fds=True)
+                                         stderr=subprocess.DEVNULL, start_new_session=True, close_fds=True,
+                                         umask=paths.usual_umask)
             except OSError as error:
                 return f"{name} could not be started: {error.strerror}", False
             # Waited for by a thread that nobody waits for, so that it leaves no dead process behind.
@@ -270,7 +280,7 @@ class Errands:
                 return f"{name} was stopped", False
             try:
                 child = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                                         stderr=subprocess.PIPE, start_new_session=True)
+                                         stderr=subprocess.PIPE, start_new_session=True, umask=paths.usual_umask)
             except OSError as error:
                 return f"{name} could not be run: {error.strerror}", False
             self._guard.begun(child.pid)

@@ -17,6 +17,7 @@ from brass_pebble.core.trace import Trace
 from brass_pebble.core.usage.counter import Batch, Counter
 from brass_pebble.core.usage.press import Press
 from brass_pebble.core.usage.report import History, Used
+from brass_pebble.disk import private_folder
 
 from .logs import log
 from .loop import Worker
@@ -65,7 +66,7 @@ class HistoryStore:
         self._session = 0
 
     def _open(self) -> sqlite3.Connection:
-        self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        private_folder(self.file.parent)
         try:
             base = sqlite3.connect(self.file, timeout=5)
             version = base.execute("PRAGMA user_version").fetchone()[0]

@@ -62,7 +62,7 @@ class Journal:
         if text is None:
             disk.remove(file)
         else:
-            file.parent.mkdir(parents=True, exist_ok=True, mode=disk.PRIVATE_FOLDER)
+            disk.private_folder(file.parent)
             disk.write_bytes(file, text.encode("utf-8", "surrogateescape"))
 
     def finish(self) -> bool:

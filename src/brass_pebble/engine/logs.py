@@ -10,6 +10,8 @@ import logging.handlers
 import queue
 from pathlib import Path
 
+from brass_pebble.disk import private_folder
+
 log = logging.getLogger("brass_pebble.engine")
 
 
@@ -18,7 +20,7 @@ def start_log(folder: Path, level: str = "INFO") -> logging.handlers.QueueListen
     log.setLevel(level)
     log.propagate = False
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        private_folder(folder)
         file = logging.handlers.RotatingFileHandler(folder / "engine.log", maxBytes=512 * 1024, backupCount=4,
                                                     encoding="utf-8")
     except OSError:

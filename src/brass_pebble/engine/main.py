@@ -17,7 +17,7 @@ from pathlib import Path
 from brass_pebble import paths
 from brass_pebble.core.desk import Desk
 from brass_pebble.core.keymap import Typist
-from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.inputs.bench import Bench, read_bench
 from brass_pebble.outputs.base import Output, OutputError
 from brass_pebble.outputs.stage import StageOutput, read_programs
@@ -26,6 +26,7 @@ from .engine import Engine, Setup
 from .logs import log, start_log
 from .script import read_script
 from .store import DeskBusy, DeskStore
+from .tighten import tighten
 
 EXIT_FAILED = 1
 EXIT_BUSY = 5
@@ -36,6 +37,8 @@ _RESET_ON_FORK = 0x40000000
 def main(arguments: list[str] | None = None, say: Callable[[str], None] | None = None) -> int:
     """Run an engine until it is told to end.  Returns the exit code."""
     options = _parser().parse_args(arguments)
+    # What the engine writes is the person's alone.
+    paths.usual_umask = os.umask(0o077)
     ready = options.ready_fd
     listener = start_log(paths.state_folder(), os.environ.get("BRASS_PEBBLE_LOG", "INFO"))
     try:
@@ -94,11 +97,15 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
         from brass_pebble.outputs.uinput import UinputOutput
         return UinputOutput(desk.screen)
 
+    opened = tighten((desk, paths.state_folder(), paths.user_layouts()))
     engine = Engine(Setup(store, sockets, open_output, bench, not options.bench_only,
                           read_script(options.script) if options.script else None, options.until_left,
                           options.may_lack_output,
                           paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage,
                           paths.history_file(desk)))
+    for folder in opened:
+        engine.tell_standing(Problem(f"other users of this computer could read {folder}; now only you can", str(folder),
+                                     hint="If others are to read it, share a package of the desk instead (E)"))
     _end_on_signals(engine)
     priority = _raise_priority() if options.real_time else "with ordinary priority"
     gc.freeze()

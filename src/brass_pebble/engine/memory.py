@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble.core.identity import DeviceFacts, DeviceRule, score
-from brass_pebble.disk import read_text, write_text
+from brass_pebble.disk import private_folder, read_text, write_text
 
 from .logs import log
 
@@ -68,7 +68,7 @@ class Memory:
     def write(self, text: str) -> None:
         """Put the file in place."""
         if self.file is not None:
-            self.file.parent.mkdir(parents=True, exist_ok=True)
+            private_folder(self.file.parent)
             write_text(self.file, text)
 
 

@@ -18,7 +18,7 @@ from brass_pebble.core.durations import SECOND
 from brass_pebble.core.identity import DeviceFacts
 from brass_pebble.core.problem import Problem
 from brass_pebble.core.rtp_session import CONTROL, DATA, Peer, Session
-from brass_pebble.disk import read_text, write_text
+from brass_pebble.disk import private_folder, read_text, write_text
 from brass_pebble.inputs.base import Input, InputError
 from brass_pebble.inputs.network import OscInput, SessionInput, peer_facts, sender_facts
 
@@ -123,7 +123,7 @@ class Network:
             text, file = json.dumps(sorted(self._admitted), ensure_ascii=False), self._file
 
             def write() -> None:
-                file.parent.mkdir(parents=True, exist_ok=True)
+                private_folder(file.parent)
                 write_text(file, text)
             self._engine.worker.do(write, lambda result: None)
         self._after()

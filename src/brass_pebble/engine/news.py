@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from brass_pebble.core.bounce import BounceWatch
 from brass_pebble.core.durations import say_duration
 from brass_pebble.core.player import Effect, Run
+from brass_pebble.core.pointer import HIDDEN
 from brass_pebble.core.signal import STRUCK
 from brass_pebble.core.trace import Trace
 from brass_pebble.outputs.stage import StageOutput
@@ -89,7 +90,7 @@ class News:
                 if isinstance(trace, Trace):
                     if trace.run is None:
                         trace.run, trace.state, trace.why = run, "playing", ""
-                    trace.note_sent(code, value, planned, at)
+                    trace.note_sent(HIDDEN if run.program.secret else code, value, planned, at)
                     if trace.count <= 8:
                         self._touched[trace.id] = trace
         fresh, self.fresh = self.fresh, []

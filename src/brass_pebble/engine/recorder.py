@@ -84,7 +84,7 @@ class Recorder:
         for code, value, _, run in effects:
             owner = run.owner
             # Keys and the pointer are recorded; messages and axes have no place in the text.
-            if code < WIDE and isinstance(owner, Trace) and owner.origin == "press":
+            if code < WIDE and not run.program.secret and isinstance(owner, Trace) and owner.origin == "press":
                 self.quick.note(code, value, now)
 
     def hear(self, heard: Heard) -> None:

@@ -435,6 +435,9 @@ class Encoded:
 
 # Where such a part goes: no other text of a message can be guessed to say this.
 _HERE = secrets.token_hex(8)
+# Escapes of control characters in JSON; and what hides or turns the direction of what follows.
+_STEERS = re.compile(r"(?<!\\)((?:\\\\)*)\\u00([01][0-9a-f])")
+_HIDES = re.compile("[\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 _PLACE = re.compile(rf'"{_HERE}:(\d+)"')
 
 
@@ -449,5 +452,10 @@ def _line(message: Message) -> bytes:
     text = json.dumps(message, ensure_ascii=False, separators=(",", ":"), default=place)
     if parts:
         text = _PLACE.sub(lambda match: parts[int(match[1])], text)
+    if "\\u00" in text:
+        # Characters that steer a terminal are shown, wherever a file, a device or a stranger has put them.
+        text = _STEERS.sub(r"\1\\\\u00\2", text)
+    if not text.isascii():
+        text = _HIDES.sub(lambda match: f"\\\\u{ord(match[0]):04x}", text)
     # Whatever a file or a device said that is no text goes out as a question mark.
     return text.encode("utf-8", "replace") + b"\n"

@@ -46,6 +46,8 @@ class Program:
     least: int = 0
     # A key that is tapped an even number of times in all, since it switches something off and on again: Caps Lock.
     switches: int = 0
+    # Whether it types what nobody is to read: then its keys are told by no name.
+    secret: bool = False
 
     def add(self, time: int, code: int, value: int, line: int = 0) -> None:
         """Append one event; times must not run backward."""

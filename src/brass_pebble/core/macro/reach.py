@@ -18,12 +18,13 @@ from .asks import CatchUp, Errand, Laying
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
 from .program import Program, Timeline
 from .steps import Down, If, Set, Step, Tap, Type
-from .world_steps import Errands, Osc, Paste, Play, Request, Run, Say, Start, WaitUntil
+from .world_steps import Errands, Osc, Paste, Play, Request, Run, Say, Start, TypeSecret, WaitUntil
 
 # What a step does outside, in words, by its kind.
 REACHES: dict[type[Step], str] = {
     Run: "runs a program", Start: "starts a program", Request: "calls an address", Osc: DRIVES_OSC,
-    Paste: "pastes a text", Type: "types a text", Say: "speaks", SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
+    Paste: "pastes a text", Type: "types a text", Say: "speaks", TypeSecret: "types a secret",
+    SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
     SendBytes: DRIVES_MIDI, SendCommand: DRIVES_MIDI,
 }
 KEYS = "taps keys that come to a text"

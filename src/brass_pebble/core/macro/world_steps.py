@@ -8,6 +8,7 @@ from typing import ClassVar
 from lark import Tree
 
 from ..durations import MS, SECOND, write_duration
+from ..keymap import type_out
 from ..keys import parse_chord
 from ..pointer import (
     ABS_X,
@@ -317,6 +318,46 @@ class Paste(Say):
 
 
 @dataclass(eq=False, repr=False)
+class TypeSecret(Errands):
+    """Type a text that only the person's own file of secrets holds.  What it types stands in no trace."""
+
+    name: str = ""
+    pace: int | None = None
+
+    def read(self, pieces: Pieces, known: set[str]) -> None:
+        self.name, self.pace = unquote(str(pieces[0])), read_time(pieces[1], self.line)
+        if not self.name.strip():
+            raise ProblemError("a secret has a name", line=self.line, column=token(pieces[0]).column or 0,
+                               hint='Write type secret "stream key"')
+
+    def lay(self, timeline: Timeline) -> Laying:
+        yield CatchUp(self.line)
+        text = yield Errand(self.line, "secret", (self.name,), wait=True)
+        if text is True:
+            # Only looked at, or rehearsed: nobody is told what it is.
+            return
+        if not isinstance(text, str):
+            raise GaveUp(self.line, f"the secret “{self.name}” could not be typed")
+        assert timeline.keymap is not None
+        timeline.program.secret = True
+        try:
+            typed = type_out(timeline.keymap, text, locked=timeline.locked)
+        except ProblemError:
+            raise GaveUp(self.line, f"the secret “{self.name}” has a character that this layout cannot type") from None
+        for char, strokes in typed:
+            if not char:
+                timeline.program.switches = strokes[0].codes[0]
+            for stroke in strokes:
+                length = timeline.tap if self.pace is None else min(timeline.tap, self.pace // 2)
+                gap = None if self.pace is None else self.pace - length
+                timeline.lay_tap(stroke.codes, length, gap=gap)
+
+    def words(self) -> str:
+        every = f" every {write_duration(self.pace)}" if self.pace is not None else ""
+        return f'type secret "{self.name}"{every}'
+
+
+@dataclass(eq=False, repr=False)
 class Beep(Errands):
     """A short sound."""
 
@@ -444,7 +485,8 @@ class Osc(Errands):
 STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "say": Say, "beep": Beep, "show": Show, "run": Run,
-    "start_program": Start, "request": Request, "osc": Osc, "paste": Paste, **MIDI_STEPS,
+    "start_program": Start, "request": Request, "osc": Osc, "paste": Paste,
+    "secret": TypeSecret, **MIDI_STEPS,
 }
 
 

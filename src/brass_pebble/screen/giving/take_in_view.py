@@ -21,7 +21,7 @@ from brass_pebble.core.changes import Difference, differences
 from brass_pebble.core.parcel.contents import surface_without_own
 from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
-from brass_pebble.engine.intake import Look, Reaching, drawn_surfaces
+from brass_pebble.engine.intake import Look, Reaching, at_most, drawn_surfaces
 from brass_pebble.engine.parcel_file import mine_of
 from brass_pebble.screen.link import Link
 from brass_pebble.screen.sheets import Sheet, key_help
@@ -156,7 +156,8 @@ class TakeInView(View):
             item = line.item
             colour = {NEW: palette.verdigris, SAME: palette.dim, DIFFERS: palette.brass}[item.state]
             return Text.assemble((f"{MARKS[item.state]} ", f"bold {colour}"), (f"{item.sort:8}", palette.dim),
-                                 f"{item.name[:32]:34}", (self._does(item), colour))
+                                 f"{item.name[:32]:34}", (f"{self._does(item):14}", colour),
+                                 (at_most(self.look, item), palette.dim), no_wrap=True, overflow="ellipsis")
         assert line.reaching is not None
         row = line.reaching
         allowed = self._may(row)
