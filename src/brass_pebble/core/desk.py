@@ -32,6 +32,7 @@ from .toml_fields import Fields
 from .toml_fields import Places as TextPlaces
 
 FORMAT = 1
+MOST_SURFACES = 500
 DEFAULT_PATIENCE = 250_000_000
 OUTPUTS = ("uinput", "x11", "stage")
 LAMPS = ("num", "caps", "scroll")
@@ -396,7 +397,11 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     checks: list[Check] = []
     kept: dict[str, KnownSurface] = {}
     made_from = (frozenset(known_macros), times, sleeping)
-    for surface_id, fields in top.entries("surface"):
+    for count, (surface_id, fields) in enumerate(top.entries("surface")):
+        if count >= MOST_SURFACES:
+            fields.problem("", f"a desk has at most {MOST_SURFACES} surfaces; this one and the rest are left out",
+                           "Split the desk into several")
+            break
         before = (known or {}).get(surface_id)
         if before is not None and before.fits(fields.data, made_from, layouts):
             surfaces[surface_id], kept[surface_id] = before.surface, before

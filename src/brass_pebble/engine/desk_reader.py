@@ -25,7 +25,8 @@ from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.outputs.xkb import typist as find_typist
 
 from .guests import FILE, Guests
-from .macro_files import STANDS, MacroFiles
+from .macro_files import CHANGE_IT, LEFT_OUT, STANDS, MacroFiles
+from .start_guard import StartGuard
 from .tables import parse_tables
 
 SHIPPED_LAYOUTS = Path(__file__).parent.parent / "layouts"
@@ -63,6 +64,7 @@ class DeskReader:
     folder: Path
     user_layouts: Path | None = None
     written: dict[str, Draft] = field(default_factory=dict)
+    guard: StartGuard | None = None
     known: dict[str, KnownSurface] = field(default_factory=dict)
     # Drawings by their file and when that was changed, and the last good one by name and by surface.
     _layouts: dict[Path, tuple[int, Layout]] = field(default_factory=dict)
@@ -74,6 +76,25 @@ class DeskReader:
 
     def read(self, sources: Sources) -> Loaded:
         """The desk that some texts make.  Without `ok`, desk.toml itself is broken."""
+        if self.left_out("desk.toml"):
+            return Loaded(Desk(), [Problem(LEFT_OUT, "desk.toml", hint=CHANGE_IT)], ok=False)
+        self.reading("desk.toml")
+        try:
+            loaded = self._read_tables(sources)
+        finally:
+            self.reading("")
+        return loaded
+
+    def left_out(self, name: str) -> bool:
+        """Whether starts died on a file, so that it is not read."""
+        return self.guard is not None and name in self.guard.left_out
+
+    def reading(self, name: str) -> None:
+        """This file is being read from now on."""
+        if self.guard is not None:
+            self.guard.reading(name)
+
+    def _read_tables(self, sources: Sources) -> Loaded:
         try:
             data = parse_tables(sources.text)
         except tomllib.TOMLDecodeError as error:
@@ -125,10 +146,12 @@ class DeskReader:
         broken: dict[str, str] = {}
         tap, gap, keyboard = typing
         guests = sources.guests
+        self.macro_files.guard = self.guard
         found = self.macro_files.read(sources.macros, tap, gap, typist, keyboard,
                                       guests,
                                       lambda name: sources.earlier(f"macros/{name}.macro"))
         self.written = found.written
+        self.reading("desk.toml")
         for name, draft in found.written.items():
             played = found.played[name]
             stands = played is not draft and not played.problems
@@ -180,7 +203,13 @@ class DeskReader:
         if known is not None and known[0] == changed:
             return known[1]
         wrong: list[Problem] = []
+        shown = f"layouts/{file.name}"
+        if self.left_out(shown):
+            problems.append(Problem(LEFT_OUT, shown, hint=CHANGE_IT))
+            return None
+        self.reading(shown)
         layout = read_layout_file(file, wrong)
+        self.reading("desk.toml")
         problems += wrong
         if layout is not None and not wrong:
             self._layouts[file] = changed, layout

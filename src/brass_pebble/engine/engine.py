@@ -102,6 +102,8 @@ class Engine:
         self._standing: list[Problem] = []
         loaded = self._first_desk()
         self.problems = loaded.problems
+        # With a desk that cannot be read, the person has to be told so, even where nothing could be sent.
+        self.setup.may_lack_output |= not loaded.ok
         self.output = self._open_output(loaded.desk)
         self.output.use(loaded.desk.places)
         self.network = Network(self)

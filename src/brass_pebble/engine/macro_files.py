@@ -21,11 +21,15 @@ from brass_pebble.core.macro.steps import Step
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.problem import Problem
 
+from .start_guard import StartGuard
+
 # Times of files are this coarse at worst, in ns.
 SETTLED = 2_000_000_000
 # More macros than any desk has.
 MOST_FILES = 20_000
 STANDS = "The last good version stays in use"
+LEFT_OUT = "the last two starts ended while this file was read, so it is left out"
+CHANGE_IT = "Correct it and save it; it is read again once it has changed"
 
 class Approves(Protocol):
     """Which macros came from somebody else; `mark` is another one when any answer may be."""
@@ -66,6 +70,7 @@ class MacroFiles:
     # Files that are not read, and why.
     unreadable: dict[str, str] = field(default_factory=dict)
     good: dict[str, str] = field(default_factory=dict)
+    guard: StartGuard | None = None
     _seen: dict[str, tuple[tuple[int, int, int], str]] = field(default_factory=dict)
 
     def texts(self) -> dict[str, str]:
@@ -122,7 +127,7 @@ class MacroFiles:
         for name, draft in fresh.items():
             if draft.problems:
                 self._let_stand(name, played, times, sleeps, earlier)
-        link(played, typist, only={*fresh})
+        link(played, typist, only={*fresh}, told=self._tell)
         self._stand_in(fresh, played, times, typist, sleeps, earlier)
         for name, draft in fresh.items():
             if played[name] is draft and not draft.problems:
@@ -131,6 +136,10 @@ class MacroFiles:
             self.good.pop(name, None)
         self.known = {name: KnownMacro(texts[name], written[name], played[name], sleeps.mark) for name in texts}
         return Found(written, played)
+
+    def _tell(self, file: str) -> None:
+        if self.guard is not None:
+            self.guard.reading(file)
 
     def _let_stand(self, name: str, played: dict[str, Draft], times: tuple[int, int], sleeps: Approves,
                    earlier: Callable[[str], Iterable[str]]) -> bool:
@@ -155,6 +164,12 @@ class MacroFiles:
     def _parse(self, name: str, text: str, times: tuple[int, int], sleeps: Approves) -> Draft:
         shown = f"macros/{name}.macro"
         trouble = self.unreadable.get(name, "")
+        if self.guard is not None:
+            if shown in self.guard.left_out:
+                draft = Draft(Macro(name, name), file=shown)
+                draft.problems.append(Problem(LEFT_OUT, shown, hint=CHANGE_IT))
+                return draft
+            self.guard.reading(shown)
         try:
             text.encode("utf-8")
         except UnicodeEncodeError:

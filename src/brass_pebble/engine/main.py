@@ -103,6 +103,7 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
                           options.may_lack_output,
                           paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage,
                           paths.history_file(desk)))
+    store.started()
     for folder in opened:
         engine.tell_standing(Problem(f"other users of this computer could read {folder}; now only you can", str(folder),
                                      hint="If others are to read it, share a package of the desk instead (E)"))

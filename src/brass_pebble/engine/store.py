@@ -30,6 +30,7 @@ from .desk_reader import SHIPPED_LAYOUTS, DeskReader, Loaded, Sources, read_layo
 from .edits import Edit, apply_edit, reverse
 from .guests import FILE, NEVER_OPENED, Guests, Trust, guests_of, write_guests
 from .journal import Journal
+from .start_guard import StartGuard
 from .steps_back import StepsBack, changed_since, undone_by_another
 from .tables import parse_tables
 from .versions import Damaged, VersionLog
@@ -93,6 +94,16 @@ class DeskStore:
                 raise DeskBusy(f"the desk {self.folder} is already run by the engine with process id {holder}. Use "
                                "that one, or end it with: brass-pebble stop --quit") from None
         self._journal.finish()
+        # The first reading is watched: whatever ends the process is remembered.
+        self.reader.guard = self.guard = StartGuard(self.versions)
+        self.guard.begin(self.folder)
+
+    guard: StartGuard | None = None
+
+    def started(self) -> None:
+        """The desk is in use: from now on nothing that ends the process is laid to a file."""
+        if self.guard is not None:
+            self.guard.done()
 
     def unlock(self) -> None:
         """Let others have the desk."""
@@ -423,7 +434,8 @@ class DeskStore:
             raise ProblemError(f"the desk could not be saved: {disk.say(error)}",
                                hint=f"Nothing was changed. {disk.next_step(error)}") from error
         self._note(after, words, edit)
-        self._unsettled = None
+        # What others have changed meanwhile is noted with the rest.
+        self._unsettled = after, self._whole_texts(sources.macros)
         self._live = loaded
         if not files or all(_MACRO_FILE.fullmatch(name) for name in files):
             # What was just read is what is on the disk now.

@@ -7,7 +7,7 @@ play one another, and lays out their times.
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cache, lru_cache, partial
@@ -58,7 +58,7 @@ MOST_PROBLEMS = 100
 # Where so many words may follow, a line begins.
 STEP_WORDS = 10
 # What a text may be: enough for whatever a person writes, too little to hold anybody up.
-LONGEST_TEXT, LONGEST_LINE = 4_000_000, 10_000
+LONGEST_TEXT, LONGEST_LINE, MOST_LINES = 4_000_000, 10_000, 50_000
 DEEPEST_BLOCK, DEEPEST_EXPRESSION, DEEPEST_PLAY = 32, 60, 50
 # A run that asks more often than this within one instant has no end.
 MOST_ASKS = 1_000_000
@@ -111,7 +111,12 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
         problems.append(Problem(f"the macro has more than {LONGEST_TEXT:,} characters", file,
                                 hint="Split it into several macros"))
         return draft
-    for number, raw in enumerate(text.splitlines(), 1):
+    lines = text.splitlines()
+    if len(lines) > MOST_LINES:
+        problems.append(Problem(f"the macro has more than {MOST_LINES:,} lines", file, MOST_LINES + 1,
+                                hint="Split it into several macros, or repeat what comes again"))
+        return draft
+    for number, raw in enumerate(lines, 1):
         content = raw.strip()
         if not content or content.startswith("#"):
             continue
@@ -149,12 +154,17 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
 
 
 def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *,
-         only: Collection[str] | None = None) -> None:
-    """Join macros that play one another, and lay out each (or `only` some): its program, or its score if it is live."""
+         only: Collection[str] | None = None, told: Callable[[str], None] | None = None) -> None:
+    """Join macros that play one another, and lay out each (or `only` some): its program, or its score if it is live.
+
+    `told(file)` hears of each before.
+    """
     joining = _Joining(drafts)
     for name, draft in drafts.items():
         if (only is not None and name not in only) or draft.problems:
             continue
+        if told is not None:
+            told(draft.file)
         try:
             _lay(draft, joining.facts(draft), typist)
         except ProblemError as error:
