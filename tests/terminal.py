@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shlex
+import signal
 import subprocess
 import sys
 import time
@@ -17,7 +19,7 @@ BRASS_PEBBLE = str(Path(sys.executable).parent / "brass-pebble")
 class Terminal:
     """`brass-pebble …` in a tmux of its own."""
 
-    def __init__(self, *words: str, size: tuple[int, int] = (160, 40), **environment: str) -> None:
+    def __init__(self, *words: str, size: tuple[int, int] = (160, 40), after: str = "", **environment: str) -> None:
         self._socket = f"bp-{uuid.uuid4().hex[:8]}"
         names = ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR")
         settings = {name: os.environ[name] for name in names} | {"COLORTERM": "truecolor"} | environment
@@ -25,7 +27,7 @@ class Terminal:
         command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{k}={v}" for k, v in settings.items()),
                               BRASS_PEBBLE, *words])
         self._tmux("-f", "/dev/null", "new-session", "-d", "-x", str(size[0]), "-y", str(size[1]),
-                   f"{command}; echo ended with $?; sleep 60")
+                   f"{command} {after}; echo ended with $?; sleep 60")
         self._tmux("set", "-g", "status", "off")
         self._tmux("set", "-sg", "escape-time", "0")
 
@@ -50,6 +52,19 @@ class Terminal:
         """The left button, at a cell counted from 0, as a terminal reports it (SGR, mode 1006)."""
         self._tmux("send-keys", "-l", f"\x1b[<0;{x + 1};{y + 1}{'M' if down else 'm'}")
         time.sleep(0.1)
+
+    def asks(self, format: str) -> str:
+        """What tmux says of the terminal, by its formats."""
+        return self._tmux("display-message", "-p", format).strip()
+
+    def kill(self) -> None:
+        """End everything in it at once, as by a power cut of the window."""
+        pid = int(self.asks("#{pane_pid}"))
+        below = subprocess.run(["ps", "-o", "pid=", "--ppid", str(pid)], capture_output=True, text=True, check=False)
+        for child in [*map(int, below.stdout.split()), pid]:
+            with contextlib.suppress(OSError):
+                os.kill(child, signal.SIGKILL)
+        self.close()
 
     def screen(self) -> str:
         """What stands there now."""

@@ -61,7 +61,7 @@ twice = { F13 = "X", F14 = "Y" }
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
     """An empty desk."""
-    (tmp_path / "desk").mkdir()
+    (tmp_path / "desk").mkdir(mode=0o700)
     (tmp_path / "desk" / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
     (tmp_path / "bench.toml").write_text(BENCH)
     return tmp_path

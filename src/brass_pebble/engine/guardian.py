@@ -20,7 +20,7 @@ while read -r sign group; do
     -) case $groups in *" $group "*) groups="${groups%%" $group "*} ${groups#*" $group "}" ;; esac ;;
   esac
 done
-for group in $groups; do kill -9 -- "-$group" 2>/dev/null; done
+for group in $groups; do kill -s KILL -- "-$group" 2>/dev/null; done
 """
 
 

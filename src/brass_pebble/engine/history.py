@@ -6,6 +6,7 @@ keys through is not counted at all.
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import time
 from collections.abc import Callable, Iterable
@@ -67,6 +68,9 @@ class HistoryStore:
 
     def _open(self) -> sqlite3.Connection:
         private_folder(self.file.parent)
+        if not self.file.exists():
+            # Made before the database is, whose own files take its rights.
+            os.close(os.open(self.file, os.O_RDWR | os.O_CREAT, 0o600))
         try:
             base = sqlite3.connect(self.file, timeout=5)
             version = base.execute("PRAGMA user_version").fetchone()[0]

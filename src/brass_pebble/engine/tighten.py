@@ -18,8 +18,11 @@ def tighten(folders: Iterable[Path]) -> list[Path]:
     """
     opened = []
     for folder in folders:
-        if folder.is_dir() and not folder.is_symlink() and _tighten(folder, 0, [MOST]):
-            opened.append(folder)
+        if folder.is_dir() and not folder.is_symlink():
+            # What lies in a closed folder could not be read, whatever rights it had itself.
+            reachable = stat.S_IMODE(folder.stat().st_mode) & 0o055
+            if _tighten(folder, 0, [MOST]) and reachable:
+                opened.append(folder)
     return opened
 
 
