@@ -36,6 +36,8 @@ from brass_pebble.screen.choosing import ChoosingSheet
 from brass_pebble.screen.state import Row
 
 Ask = Callable[..., Awaitable[Row | None]]
+# Has fields saved: the reply, or None and why not.
+Save = Callable[[dict[str, Any]], Awaitable[tuple[Row | None, str]]]
 MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5 times", "10 times")
 # The times that F8 goes through, for what has one.
 WAITS = ("", "120ms", "150ms", "180ms", "200ms", "250ms", "300ms", "400ms", "500ms", "700ms", "1s")
@@ -163,7 +165,8 @@ def _layers(folded: str, layers: list[Row], gesture: str) -> list[Choice]:
 
 
 class BindPanel(ChoosingSheet[dict[str, Any] | None]):
-    """Returns the fields of a `bind` request, or None."""
+    """Has the action saved, and returns the reply; None if nothing was changed.  What could not be saved stays here,
+    with what was typed."""
 
     DEFAULT_CSS = """
     BindPanel { align: center middle; }
@@ -186,9 +189,9 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
     ]
 
     def __init__(self, surface: Row, control: Row, macros: list[Row], *, ask: Ask | None = None, layer: str = "",
-                 gesture: str = "") -> None:
+                 gesture: str = "", save: Save | None = None) -> None:
         super().__init__()
-        self.surface, self.control, self.macros, self._ask = surface, control, macros, ask
+        self.surface, self.control, self.macros, self._ask, self._save = surface, control, macros, ask, save
         on = [row["id"] for row in surface["layers"] if row["on"]]
         self.on_layer = layer or control.get("layer") or (on[-1] if on else "")
         self.gesture = gesture or control.get("gesture", PRESS)
@@ -433,11 +436,22 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
             field.focus()
             return
         times = self.times if choice.kind else {}
-        self.dismiss({"surface": self.surface["id"], "control": self.control["id"], "layer": self.on_layer,
-                      "gesture": self.gesture, "kind": choice.kind, "target": choice.target, "plays": self.plays,
-                      "again": self.again, "note": self.query_one("#note", Input).value.strip(), "adds": self.adds,
-                      "by_strength": self.by_strength, "label": self.query_one("#label", Input).value.strip(), **times,
-                      "tint": self.tint if choice.kind else ""})
+        fields = {"surface": self.surface["id"], "control": self.control["id"], "layer": self.on_layer,
+                  "gesture": self.gesture, "kind": choice.kind, "target": choice.target, "plays": self.plays,
+                  "again": self.again, "note": self.query_one("#note", Input).value.strip(), "adds": self.adds,
+                  "by_strength": self.by_strength, "label": self.query_one("#label", Input).value.strip(), **times,
+                  "tint": self.tint if choice.kind else ""}
+        if self._save is None:
+            self.dismiss(fields)
+        else:
+            self.run_worker(self._finish(fields, self._save), exclusive=True, group="save")
+
+    async def _finish(self, fields: dict[str, Any], save: Save) -> None:
+        reply, wrong = await save(fields)
+        if reply is not None:
+            self.dismiss(reply)
+        else:
+            self._say(f"✗ {wrong}")
 
     def action_leave(self) -> None:
         """Change nothing."""

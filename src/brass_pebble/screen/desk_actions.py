@@ -57,9 +57,9 @@ class DeskActions(View):
         surface, control = self.state.surface(spot[0]), self.state.control(spot)
         if surface is None or control is None:
             return None
-        fields = await self.app.push_screen_wait(BindPanel(surface, control, self.state.desk["macros"], ask=self.ask,
-                                                           layer=layer, gesture=gesture))
-        reply = await self.ask("bind", **fields) if fields is not None else None
+        reply = await self.app.push_screen_wait(BindPanel(
+            surface, control, self.state.desk["macros"], ask=self.ask, layer=layer, gesture=gesture,
+            save=lambda fields: self.ask_or_say("bind", **fields)))
         if reply:
             self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
         return reply

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable, Callable
 from typing import Any, ClassVar
 
 from rich.table import Table
@@ -47,7 +48,10 @@ class Sheet(ModalScreen[None]):
 
 
 class AskText(ModalScreen[str]):
-    """Asks for one line of text; Escape answers with an empty one."""
+    """Asks for one line of text; Escape answers with an empty one.
+
+    With `save`, which returns what is wrong with it or an empty text, it stays open until that worked.
+    """
 
     DEFAULT_CSS = """
     AskText { align: center middle; }
@@ -55,12 +59,15 @@ class AskText(ModalScreen[str]):
         border-title-color: $primary; padding: 1 2; }
     AskText Input, AskText Input:focus { border: none; background: $background; height: 1; padding: 0 1; }
     AskText Label { width: 100%; margin: 0 0 1 0; }
+    AskText #wrong { color: $error; margin: 1 0 0 0; display: none; }
+    AskText #wrong.shown { display: block; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "leave it")]
 
-    def __init__(self, title: str, says: str, value: str = "") -> None:
+    def __init__(self, title: str, says: str, value: str = "",
+                 save: Callable[[str], Awaitable[str]] | None = None) -> None:
         super().__init__()
-        self._title, self._says, self._value = title, says, value
+        self._title, self._says, self._value, self._save = title, says, value, save
 
     def compose(self) -> ComposeResult:
         """What is asked, and the field."""
@@ -69,10 +76,18 @@ class AskText(ModalScreen[str]):
             box.border_subtitle = "Enter takes it, Esc leaves it"
             yield Label(self._says, markup=False)
             yield Input(self._value)
+            yield Label("", id="wrong", markup=False)
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
+    async def on_input_submitted(self, event: Input.Submitted) -> None:
         """The answer."""
-        self.dismiss(event.value.strip())
+        text = event.value.strip()
+        wrong = await self._save(text) if self._save is not None and text else ""
+        if not wrong:
+            self.dismiss(text)
+            return
+        label = self.query_one("#wrong", Label)
+        label.update(f"✗ {wrong}")
+        label.add_class("shown")
 
     def action_leave(self) -> None:
         """No answer."""

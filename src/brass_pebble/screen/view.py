@@ -47,6 +47,13 @@ class View(Screen[None]):
             self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
             return None
 
+    async def ask_or_say(self, do: str, **fields: Any) -> tuple[Message | None, str]:
+        """Ask the engine; the reply, or None and why not, for a sheet that stays open."""
+        try:
+            return await self.link.ask(do, **fields), ""
+        except EngineError as error:
+            return None, f"{error.what}. {error.hint}" if error.hint else error.what
+
     @work(group="hands off")
     async def action_hands_off(self) -> None:
         """Let presses only select for a while, or let them command again."""

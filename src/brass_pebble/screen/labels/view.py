@@ -294,10 +294,9 @@ class LabelsView(OneSurfaceView):
         if row is None:
             return
         now = row["labels"]["cap"] or "14x14"
-        size = await self.app.push_screen_wait(AskText(
+        await self.app.push_screen_wait(AskText(
             "Cap size", "Width x height of the flat part of a key of one unit, in millimetres. Wider keys grow with "
-            "it. “usual” goes back.", now))
-        await self._give_size(size, "")
+            "it. “usual” goes back.", now, save=lambda size: self._give_size(size, "")))
 
     @work(group="size", exclusive=True)
     async def action_by_hand(self) -> None:
@@ -305,15 +304,17 @@ class LabelsView(OneSurfaceView):
         label = self.label
         if label is None:
             return
-        size = await self.app.push_screen_wait(AskText(
+        control = label.face.control
+        await self.app.push_screen_wait(AskText(
             f"Label of {label.face.legend}", "Width x height of this label, in millimetres. “usual” goes back.",
-            f"{label.at.width:g}x{label.at.height:g}"))
-        await self._give_size(size, label.face.control)
+            f"{label.at.width:g}x{label.at.height:g}", save=lambda size: self._give_size(size, control)))
 
-    async def _give_size(self, size: str, control: str) -> None:
-        if size and (reply := await self.ask("label_size", surface=self.surface_id, control=control,
-                                             size="" if size == "usual" else size)):
+    async def _give_size(self, size: str, control: str) -> str:
+        reply, wrong = await self.ask_or_say("label_size", surface=self.surface_id, control=control,
+                                             size="" if size == "usual" else size)
+        if reply:
             self.notify("Saved with the desk. u undoes it.", title=reply["words"], timeout=4)
+        return wrong
 
     @work(group="icon", exclusive=True)
     async def action_icon(self) -> None:

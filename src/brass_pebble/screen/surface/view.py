@@ -398,10 +398,17 @@ class SurfaceView(DeskActions):
     @work(exclusive=True, group="layer")
     async def action_add_layer(self) -> None:
         """Add a layer on top."""
-        name = await self.app.push_screen_wait(AskText("A new layer", f"What is it called? It lies on top of "
-                                                       f"{self.surface['name']}'s other layers, and starts empty."))
-        if name and (reply := await self.ask("add_layer", surface=self.surface_id, name=name)):
-            self.sheet = reply["layer"]
+        made = ""
+
+        async def add(name: str) -> str:
+            nonlocal made
+            reply, wrong = await self.ask_or_say("add_layer", surface=self.surface_id, name=name)
+            made = reply["layer"] if reply else ""
+            return wrong
+        await self.app.push_screen_wait(AskText("A new layer", f"What is it called? It lies on top of "
+                                                f"{self.surface['name']}'s other layers, and starts empty.", save=add))
+        if made:
+            self.sheet = made
             await self.show_all()
 
     @work(group="layer")
@@ -427,11 +434,16 @@ class SurfaceView(DeskActions):
 
     @work(exclusive=True, group="layer")
     async def _ask_times(self, now: Row, name: str, **where: str) -> None:
-        text = await self.app.push_screen_wait(AskText(
+        async def give(text: str) -> str:
+            for what, value in zip(("hold_after", "second_within"), text.split(), strict=False):
+                _, wrong = await self.ask_or_say("set_times", what=what, value=value, **where)
+                if wrong:
+                    return wrong
+            return ""
+        await self.app.push_screen_wait(AskText(
             f"{name}: times", "A hold after, and a second tap within, like 250ms 200ms. A surface, or a single binding "
-            "(F8 when binding), may say otherwise.", f"{now['hold_after_ms']:g}ms {now['second_within_ms']:g}ms"))
-        for what, value in zip(("hold_after", "second_within"), text.split(), strict=False):
-            await self.ask("set_times", what=what, value=value, **where)
+            "(F8 when binding), may say otherwise.", f"{now['hold_after_ms']:g}ms {now['second_within_ms']:g}ms",
+            save=give))
 
     # The rest.
 
