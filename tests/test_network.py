@@ -443,6 +443,33 @@ def test_osc_moves_and_presses_once_it_is_let_in(ports: tuple[int, int], client:
     assert glow() == 50
 
 
+def test_bundles_nested_without_end_harm_nobody(ports: tuple[int, int], client: EngineClient) -> None:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sending:
+        def send(data: bytes) -> None:
+            sending.sendto(data, ("127.0.0.1", ports[1]))
+        message = OscMessageBuilder("/go")
+        message.add_arg(1.0)
+        send(message.build().dgram)
+        wait_for(lambda: any(row["kind"] == "osc" for row in client.ask("sessions")["peers"]))
+        client.ask("admit", name="", host="127.0.0.1")
+        wait_for(lambda: state_of(client, "faders") == "taken")
+        client.ask("press", surface="pedals", control="left", down=True)
+        nested = message.build().dgram
+        while len(nested) < 60_000:
+            nested = b"#bundle\0" + bytes(8) + struct.pack(">i", len(nested)) + nested
+        for _ in range(30):
+            send(nested)
+        for data in (b"#bundle\0", b"/x\0\0,[[[[[[[[", b"/x\0\0,b\0\0\x7f\xff\xff\xff", b"", b"\0" * 1_000):
+            send(data)
+        wait_for(lambda: [row["malformed"] >= 30 for row in client.ask("sessions")["peers"]
+                          if row["kind"] == "osc"] == [True])
+        assert not [row for row in client.ask("desk")["problems"] if "unexpected" in row["what"]]
+        assert client.ask("desk")["down"] == [["pedals", "left"]]
+        # It is heard as before.
+        send(message.build().dgram)
+        wait_for(lambda: any("go, press" in text for text in sentences(client)))
+
+
 def test_strangers_keep_nobody_out_who_was_let_in(ports: tuple[int, int], client: EngineClient) -> None:
     client.ask("admit", host="127.0.0.1")
     for number in [*range(2, 24), 1]:

@@ -8,7 +8,9 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import re
 import stat
+from collections.abc import Iterable
 from pathlib import Path
 
 # In bytes: no desk.toml, macro or drawing that a person writes is larger.
@@ -170,6 +172,24 @@ def write_bytes(file: Path, data: bytes, mode: int | None = None) -> None:
             os.unlink(temporary)
         raise
     sync_folder(folder)
+
+
+_LEFT_BEHIND = re.compile(r"\..+\.(\d+)\.new")
+
+
+def clear(folders: Iterable[Path]) -> None:
+    """Take away what processes that were killed in the middle of a write have left behind."""
+    for folder in folders:
+        with contextlib.suppress(OSError):
+            for entry in os.scandir(folder):
+                found = _LEFT_BEHIND.fullmatch(entry.name)
+                if found and not _lives(int(found[1])):
+                    with contextlib.suppress(OSError):
+                        os.unlink(entry.path)
+
+
+def _lives(pid: int) -> bool:
+    return os.path.exists(f"/proc/{pid}")
 
 
 def sync_folder(folder: str) -> None:

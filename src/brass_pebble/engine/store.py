@@ -94,6 +94,8 @@ class DeskStore:
                 raise DeskBusy(f"the desk {self.folder} is already run by the engine with process id {holder}. Use "
                                "that one, or end it with: brass-pebble stop --quit") from None
         self._journal.finish()
+        disk.clear((self.folder, *(self.folder / name for name in ("macros", "layouts", "programs")), self.versions,
+                    self.versions / "texts", self.versions / "drafts"))
         # The first reading is watched: whatever ends the process is remembered.
         self.reader.guard = self.guard = StartGuard(self.versions)
         self.guard.begin(self.folder)
