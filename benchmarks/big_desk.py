@@ -55,3 +55,5 @@ def write_big_desk(folder: Path, *, surfaces: int = SURFACES, bindings: int = BI
             layer += 1
             text.append("")
     (folder / "desk.toml").write_text("\n".join(text) + "\n")
+    from brass_pebble.demo import know
+    know(folder)

@@ -56,7 +56,7 @@ BENCH = '[[device]]\nid = "bench/pad"\nname = "Pad"\nport = "bench hub"\nlayout 
 
 def start(tmp_path: Path, desk: str = DESK, *options: str) -> tuple[Path, subprocess.Popen[bytes]]:
     folder = tmp_path / "desk"
-    folder.mkdir()
+    folder.mkdir(mode=0o700)
     (folder / "desk.toml").write_text(desk)
     (tmp_path / "bench.toml").write_text(BENCH)
     return start_engine(folder, "--bench", str(tmp_path / "bench.toml"), "--bench-only", *options)

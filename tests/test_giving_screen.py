@@ -155,3 +155,25 @@ def test_these_views_in_a_small_terminal(demo: Terminal) -> None:
     demo.wait("as it was found")
     demo.keys("Escape", "G")
     demo.wait("✓ nothing sleeps")
+
+
+def test_a_desk_that_is_new_on_this_computer_is_approved_at_once(tmp_path: Path) -> None:
+    desk = tmp_path / "cloned"
+    (desk / "macros").mkdir(parents=True, mode=0o700)
+    (desk / "macros" / "tool.macro").write_text('run shell "true"\ntype "hello"\n')
+    (desk / "desk.toml").write_text('format = 1\nname = "Cloned"\noutput = "stage"\n[surface.pad]\nlayout = "numpad"\n'
+                                    '[surface.pad.layer.base.press]\n1 = { play = "tool" }\n')
+    terminal = Terminal("--desk", str(desk))
+    try:
+        terminal.wait("2 steps of what came from somebody else sleep until you approve them")
+        terminal.keys("G")
+        terminal.wait("2 things sleep")
+        terminal.wait("never open on this computer")
+        terminal.keys("A")
+        terminal.wait("They are my own")
+        terminal.keys("Down", "Enter")
+        terminal.wait("nothing sleeps")
+        terminal.keys("Escape")
+        terminal.wait(lambda text: "sleep until you approve" not in text)
+    finally:
+        terminal.close()

@@ -173,7 +173,7 @@ def test_recording_on_a_device_of_the_bench(demo: Terminal) -> None:
 
 def test_recording_in_the_middle_of_a_show_and_taking_it_off_again(tmp_path: Path) -> None:
     desk = tmp_path / "desk"
-    desk.mkdir()
+    desk.mkdir(mode=0o700)
     (desk / "desk.toml").write_text(
         'format = 1\nname = "Show"\noutput = "stage"\n[stage.ovenlight]\nat = [5, 0]\n[surface.pad]\nname = "Pad"\n'
         'layout = "grid-3x2"\ndevice = { name = "Pad" }\n[surface.pad.layer.base.press]\n1 = { do = "record" }\n'

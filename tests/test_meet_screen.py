@@ -22,7 +22,7 @@ from test_meet import BENCH
 def empty(tmp_path: Path) -> Iterator[Terminal]:
     """A desk with nothing on it, and a bench with devices that nobody has met."""
     desk = tmp_path / "desk"
-    desk.mkdir()
+    desk.mkdir(mode=0o700)
     (desk / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
     (tmp_path / "bench.toml").write_text(BENCH)
     _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
@@ -287,7 +287,7 @@ rels = [0, 1, 8]
 def with_mouse(tmp_path: Path) -> Iterator[tuple[Terminal, Path]]:
     """A desk with nothing on it, and a mouse among the devices."""
     desk = tmp_path / "desk"
-    desk.mkdir()
+    desk.mkdir(mode=0o700)
     (desk / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
     (tmp_path / "bench.toml").write_text(BENCH + MOUSE)
     _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")

@@ -192,7 +192,7 @@ def test_motions_and_strengths_are_bound_on_the_screen(demo: Terminal) -> None:
 
 def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
     midi = free_ports()
-    (tmp_path / "desk").mkdir()
+    (tmp_path / "desk").mkdir(mode=0o700)
     (tmp_path / "desk" / "desk.toml").write_text(
         f'format = 1\nname = "Evening show"\noutput = "stage"\n[network]\nmidi = {midi}\nlisten = "127.0.0.1"\n')
     terminal, tablet = Terminal("--desk", str(tmp_path / "desk")), Tablet(midi, "Gull tablet")

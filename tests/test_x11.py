@@ -17,6 +17,7 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
+from brass_pebble.demo import know
 from brass_pebble.outputs.x11 import Windows, fits
 from conftest import wait_for
 
@@ -123,6 +124,7 @@ def client(receiver: Receiver, tmp_path: Path) -> Iterator[EngineClient]:
     for name, text in MACROS.items():
         (desk / "macros" / f"{name}.macro").write_text(text)
     (desk / "macros" / "world.macro").write_text("tap Z\n")
+    know(desk)
     socket, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
     with EngineClient(socket, "test") as connected:
         connected.set_timeout(10)

@@ -99,7 +99,9 @@ class Engine:
         self._was_visited = False
         # How far the clock that counts suspends is ahead of the engine's.
         self._ahead = time.clock_gettime_ns(time.CLOCK_BOOTTIME) - time.monotonic_ns()
+        # What is told until the engine ends: what is wrong with it, and what the person should know.
         self._standing: list[Problem] = []
+        self._notices: list[Problem] = []
         loaded = self._first_desk()
         self.problems = loaded.problems
         # With a desk that cannot be read, the person has to be told so, even where nothing could be sent.
@@ -663,7 +665,7 @@ class Engine:
             if result.desk.output != output:
                 result.problems.append(Problem(f"the output is now “{result.desk.output}”, but “{output}” stays in use",
                                                "desk.toml", hint="End the engine and start it again"))
-        self.problems = [*self._standing, *result.problems]
+        self.problems = [*self._standing, *result.problems, *self._notices]
         self._tell_once()
         self.network.follow()
         self.messages.follow()
@@ -690,7 +692,7 @@ class Engine:
 
     def tell_standing(self, problem: Problem) -> None:
         """Tell something until the engine ends: a desk that is saved meanwhile does not hide it."""
-        self._standing = [*self._standing, problem]
+        self._notices = [*self._notices, problem]
         self.add_problem(problem)
 
     def _use_places(self, desk: Desk) -> None:

@@ -95,11 +95,17 @@ class GivingRequests:
         self._requests.edit(client, message, work)
 
     def do_adopt(self, client: Client, message: Message) -> None:
-        """Make macros or surfaces that came from somebody else the person's own."""
+        """Make macros or surfaces that came from somebody else the person's own; or all that came with `origin`."""
         names, store = [str(name) for name in message.get("names", [])], self._engine.store
-        if not names:
+        origin = str(message.get("origin", ""))
+        if not names and not origin:
             raise Refusal("nothing is named", "Send the ids of macros or surfaces")
-        self._requests.edit(client, message, lambda: store.adopt(names))
+
+        def work() -> str:
+            guests = store.guests()
+            came = [name for name, told in {**guests.macros, **guests.surfaces}.items() if origin and told == origin]
+            return store.adopt([*names, *came])
+        self._requests.edit(client, message, work)
 
     # The history of the desk.
 

@@ -18,6 +18,7 @@ import pytest
 from hid import main_keyboard, twin_numpad
 
 from brass_pebble.client import EngineClient, find_engine
+from brass_pebble.demo import know
 
 DESK = """
 format = 1
@@ -109,6 +110,8 @@ class EngineProcess:
 
     def __init__(self, desk: Path, surfaces: int = 2) -> None:
         self.desk = desk
+        # Made by the test, which is the person here.
+        know(desk)
         self.process = subprocess.Popen(["brass-pebble", "run", "--desk", str(desk)], stdout=subprocess.PIPE,
                                         stderr=subprocess.STDOUT, text=True)
         assert self.process.stdout

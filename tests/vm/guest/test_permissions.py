@@ -48,6 +48,8 @@ def udev() -> Iterator[None]:
     """The system's own device manager; the person has the session in front."""
     seats = Path("/run/systemd/seats")
     seats.mkdir(parents=True)
+    # As the kernel makes it: other tests may have opened it.
+    os.chmod("/dev/uinput", 0o600)
     (seats / "seat0").write_text(f"IS_SEAT0=1\nCAN_GRAPHICAL=1\nACTIVE=1\nACTIVE_UID={PERSON}\nSESSIONS=1\n"
                                  f"UIDS={PERSON}\n")
     Path("/etc/udev/rules.d").mkdir(parents=True, exist_ok=True)

@@ -14,7 +14,7 @@ from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import Sheet, key_help
+from brass_pebble.screen.sheets import Choose, Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.view import View
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
@@ -37,6 +37,7 @@ class AsleepView(View):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("a,enter", "approve", "approve"), Binding("m", "approve_item", "approve all of this macro"),
+        Binding("A", "approve_all", "approve all"),
         Binding("o", "open", "open it"), Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "back"),
     ]
     AUTO_FOCUS = "OptionList"
@@ -160,6 +161,27 @@ class AsleepView(View):
         if row := self.row:
             await self._approve([other["mark"] for other in self.rows if other["where"] == row["where"]])
 
+    @work(group="approve", exclusive=True)
+    async def action_approve_all(self) -> None:
+        """Everything that sleeps, or all of it the person's own: as for a desk that is new on this computer."""
+        if not self.rows:
+            return
+        count = len(self.rows)
+        names = sorted({row["where"].removeprefix("macros/").removesuffix(".macro").partition(" ")[0]
+                        for row in self.rows})
+        chosen = await self.app.push_screen_wait(Choose(
+            "Approve all", f"{count} {'step' if count == 1 else 'steps'} of {', '.join(names[:6])}"
+            f"{' and more' if len(names) > 6 else ''} would do what they say.",
+            ["Approve all of them as they are", "They are my own: do not ask for them again", "Cancel"]))
+        if chosen == 0:
+            await self._approve([row["mark"] for row in self.rows])
+        elif chosen == 1:
+            for origin in sorted({row["origin"] for row in self.rows}):
+                given = {"origin": origin} if origin else {"names": names}
+                if reply := await self.ask("adopt", **given):
+                    self.notify("Nothing of them sleeps any more.", title=reply["words"][:60], timeout=4)
+            self.load()
+
     async def _approve(self, marks: list[str]) -> None:
         if reply := await self.ask("approve", marks=sorted(set(marks))):
             self.notify("It does what it says from now on.", title=reply["words"], timeout=4)
@@ -184,6 +206,7 @@ class AsleepView(View):
     def action_keys(self) -> None:
         """All keys."""
         rows = [("↑ ↓", "choose"), ("a  Enter", "let it do what it says"),
-                ("m", "let all of this macro or control do what it says"), ("o", "open the macro or the surface"),
+                ("m", "let all of this macro or control do what it says"),
+                ("A", "let everything do what it says"), ("o", "open the macro or the surface"),
                 ("Esc", "back")]
         self.app.push_screen(Sheet("Keys of the Guests view", key_help(rows, self.palette)))
