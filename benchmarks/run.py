@@ -1,6 +1,6 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [press] [layers] [focus] [late] [idle] [macros] [moving] [large] [machine]
+    python benchmarks/run.py [press] [flood] [layers] [focus] [late] [idle] [macros] [moving] [large] [machine]
 
 All of it, without a name.
 """
@@ -17,6 +17,7 @@ import time
 from pathlib import Path
 
 from figures import Figure, percentile, table
+from flood import flooded_presses
 from focus import focus_to_layer, many_layers
 from host import idle, lateness, press_to_effect
 from large import large_desk
@@ -59,7 +60,8 @@ def in_the_machine(folder: Path) -> list[Figure]:
 
 
 def main() -> int:
-    wanted = set(sys.argv[1:]) or {"press", "layers", "focus", "late", "idle", "macros", "moving", "large", "machine"}
+    wanted = set(sys.argv[1:]) or {"press", "flood", "layers", "focus", "late", "idle", "macros", "moving", "large",
+                                   "machine"}
     binary = build_loops()
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb") as name:
@@ -69,6 +71,8 @@ def main() -> int:
             (folder / variable[4:7].lower()).mkdir(mode=0o700)
         if "press" in wanted:
             figures += press_to_effect(folder)
+        if "flood" in wanted:
+            figures += flooded_presses(folder / "flood")
         if "layers" in wanted:
             figures += press_with_layers(folder)
         if "focus" in wanted:
