@@ -11,7 +11,7 @@ import gc
 import os
 import re
 import tomllib
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -20,15 +20,13 @@ from brass_pebble import disk
 from brass_pebble.core.desk import Desk
 from brass_pebble.core.layout import Layout
 from brass_pebble.core.macro import Draft
-from brass_pebble.core.macro.reach import fingerprint, reaches
-from brass_pebble.core.macro.reader import walk
-from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.problem import Problem, ProblemError
 from brass_pebble.core.reach import Reach
 
 from .desk_reader import SHIPPED_LAYOUTS, DeskReader, Loaded, Sources, read_layout_file, syntax_problem
 from .edits import Edit, apply_edit, reverse
-from .guests import FILE, NEVER_OPENED, Guests, Trust, guests_of, write_guests
+from .guest_book import GuestBook
+from .guests import FILE, Guests, Trust
 from .journal import Journal
 from .start_guard import StartGuard
 from .steps_back import StepsBack, changed_since, undone_by_another
@@ -56,7 +54,7 @@ class DeskStore:
     versions: Path
     user_layouts: Path | None = None
     approvals: Path | None = None
-    _live: Loaded | None = None
+    live: Loaded | None = None
     _read_from: tuple[object, ...] | None = None
     _ready: Loaded | None = None
     _trouble: OSError | None = None
@@ -67,6 +65,7 @@ class DeskStore:
     def __post_init__(self) -> None:
         self.log = VersionLog(self.versions)
         self.trust = Trust(self.approvals)
+        self.book = GuestBook(self)
         self.reader = DeskReader(self.folder, self.user_layouts)
         self.macro_files = self.reader.macro_files
 
@@ -169,20 +168,20 @@ class DeskStore:
         loaded = self.reader.read(sources)
         if not loaded.ok:
             return self._without(loaded.problems[0])
-        loaded.problems += [*undone_by_another(self._steps, text, parse_tables(text), self._read_file, _BACK),
+        loaded.problems += [*undone_by_another(self._steps, text, parse_tables(text), self.read_file, _BACK),
                             *self._unfinished_problems()]
         self._unsettled = text, self._whole_texts(sources.macros)
         self._read_from = self._read_now(text, sources.macros)
-        self._live = loaded
+        self.live = loaded
         return loaded
 
     def _had_more(self) -> bool:
-        return bool(self._live and self._live.desk.surfaces) or any(
+        return bool(self.live and self.live.desk.surfaces) or any(
             text.strip() for text in self.log.earlier("desk.toml", 2))
 
     def _without(self, problem: Problem) -> Loaded:
         """desk.toml cannot be used: the last good desk stays, or that of an earlier start."""
-        if self._live is not None:
+        if self.live is not None:
             return Loaded(Desk(), [Problem(problem.what, problem.file, problem.line, problem.column,
                                            f"{problem.hint}. The last good desk stays in use")], ok=False)
         for text in self.log.earlier("desk.toml"):
@@ -206,8 +205,8 @@ class DeskStore:
         Raises:
             OSError: the history could not be written, now or with the last change.
         """
-        if self._live is not None:
-            self.trust.keep_only(self.macro_names(), self._has_place)
+        if self.live is not None:
+            self.trust.keep_only(self.macro_names(), self.book.has_place)
         self._notice_what_was_read()
         trouble, self._trouble = self._trouble, None
         if trouble is not None:
@@ -245,21 +244,7 @@ class DeskStore:
 
     def guests(self) -> Guests:
         """What came from somebody else, and what of it is approved."""
-        return self._there(self.trust.read(self.folder))
-
-    def _there(self, guests: Guests) -> Guests:
-        """Without what is no longer there: what comes under such an id later is judged by what it is."""
-        if guests.macros:
-            guests.macros = {name: origin for name, origin in guests.macros.items()
-                             if self.macro_files.folder.joinpath(f"{name}.macro").exists()}
-        if guests.surfaces and self._live is not None:
-            guests.surfaces = {name: origin for name, origin in guests.surfaces.items() if self._has_place(name)}
-        return guests
-
-    def _has_place(self, place: str) -> bool:
-        surface, _, layer = place.partition("/")
-        found = self._live.desk.surfaces.get(surface) if self._live is not None else None
-        return found is not None and (not layer or any(one.id == layer for one in found.layers))
+        return self.book.guests()
 
     def get_to_know(self) -> None:
         """A desk that was never open on this computer: what in it reaches outside sleeps until the person has looked.
@@ -267,57 +252,7 @@ class DeskStore:
         Raises:
             OSError: that could not be noted.
         """
-        if not self.trust.is_new:
-            return
-        if self.log.entries():
-            # It was open here before this was noted.
-            self.trust.know()
-            return
-        loaded = self.load()
-        guests = self.guests()
-        if not self.asleep(loaded.desk, guests):
-            self.trust.know()
-            return
-        macros = {name: guests.macros.get(name, NEVER_OPENED) for name in self.reader.written}
-        places = {name: guests.surfaces.get(name, NEVER_OPENED) for name in loaded.desk.surfaces}
-        self.trust.add(macros, places, self._marks(loaded.desk, macros, places), ())
-
-    def _marks(self, desk: Desk, macros: Collection[str], places: Collection[str]) -> set[str]:
-        """The marks by which macros and places are known under any name."""
-        found: set[str] = set()
-        for name, draft in self.reader.written.items():
-            if name in macros:
-                marks = {reach.words_mark for reach in reaches(draft.steps)}
-                plays = any(isinstance(step, Play) for step in walk(draft.steps))
-                found |= marks | ({fingerprint(draft.steps)} if marks or plays or draft.keys else set())
-        for surface in desk.surfaces.values():
-            for layer in surface.layers:
-                if surface.id in places or f"{surface.id}/{layer.id}" in places:
-                    found |= {reach.words_mark for binding in layer.bindings.values()
-                              for reach in binding.action.reaches()}
-        return found
-
-    def _note_guests(self, text: str, desk: Desk, own: set[str]) -> None:
-        """What came in with a change is noted before it is there."""
-        listed, known = guests_of(text), self.trust.read(self.folder)
-        macros = {name: origin for name, origin in listed.macros.items() if name not in known.macros}
-        places = {name: origin for name, origin in listed.surfaces.items() if name not in known.surfaces}
-        if macros or places:
-            try:
-                self.trust.add(macros, places, self._marks(desk, macros, places), own)
-            except OSError as error:
-                raise ProblemError(f"it could not be noted that this came from somebody else: {disk.say(error)}",
-                                   hint=f"Nothing was changed. {disk.next_step(error)}") from None
-
-    def _own_marks(self) -> set[str]:
-        """The marks of what the person's own macros and surfaces do already."""
-        if self._live is None:
-            return set()
-        guests = self.guests()
-        return self._marks(self._live.desk, [name for name, draft in self.reader.written.items()
-                                             if draft.guest is None],
-                           [f"{surface.id}/{layer.id}" for surface in self._live.desk.surfaces.values()
-                            for layer in surface.layers if not guests.is_place(f"{surface.id}/{layer.id}")])
+        self.book.get_to_know()
 
     def adopt(self, names: Iterable[str]) -> str:
         """Make macros or surfaces that came from somebody else the person's own; what was done, in words.
@@ -325,20 +260,7 @@ class DeskStore:
         Raises:
             ProblemError: one of them is no guest.
         """
-        names, guests, loaded = list(names), self.guests(), self.load()
-        for name in names:
-            draft = self.reader.written.get(name)
-            if name not in guests.surfaces and (draft is None or draft.guest is None):
-                raise ProblemError(f"“{name}” is no guest", hint=f"Guests are "
-                                   f"{', '.join([*guests.macros, *guests.surfaces]) or 'none'}")
-        marks = self._marks(loaded.desk, names, names)
-        listed = guests_of(self._read_file(FILE) or "")
-        kept = Guests({key: value for key, value in listed.macros.items() if key not in names},
-                      {key: value for key, value in listed.surfaces.items() if key not in names})
-        if (listed.macros, listed.surfaces) != (kept.macros, kept.surfaces):
-            self.change(Edit(f"adopted: {', '.join(names)}", files=((FILE, write_guests(kept)),)))
-        self.trust.adopt(names, marks)
-        return f"{', '.join(names)}: yours from now on"
+        return self.book.adopt(names)
 
     def layout(self, name: str) -> Layout | None:
         """A drawing by its id; None if there is none, or it is broken."""
@@ -399,7 +321,7 @@ class DeskStore:
         if not self.log.entries():
             # The history begins with the desk as it was before its first change.
             self._keep_history(lambda: self._notice(before, self._whole_texts(self.macro_files.texts())))
-        back = reverse(edit, parse_tables(before), self._read_file, before)
+        back = reverse(edit, parse_tables(before), self.read_file, before)
         after = self._carry_out(before, edit, edit.words)
         self._steps.did(edit.words, before, after, back, edit)
         return edit.words
@@ -413,7 +335,7 @@ class DeskStore:
             raise ProblemError(f"this would break desk.toml: {error}", hint="Nothing was changed") from None
         except RecursionError:
             raise ProblemError("this is nested too deep", hint="Nothing was changed") from None
-        files = {name: text for name, text in edit.files if self._read_file(name) != text}
+        files = {name: text for name, text in edit.files if self.read_file(name) != text}
         macros = self.macro_files.texts()
         sources = Sources(after, {**macros, **{found[1]: text for name, text in files.items() if text is not None
                                                and (found := _MACRO_FILE.fullmatch(name))}},
@@ -423,22 +345,22 @@ class DeskStore:
         for name, text in files.items():
             if text is None and (found := _MACRO_FILE.fullmatch(name)):
                 sources.macros.pop(found[1], None)
-        own = self._own_marks() if FILE in files else set()
+        own = self.book.own_marks() if FILE in files else set()
         loaded = self.reader.read(sources)
         if not loaded.ok:
             raise ProblemError(loaded.problems[0].what, hint="Nothing was changed")
         if FILE in files:
-            self._note_guests(files[FILE] or "", loaded.desk, own)
+            self.book.note(files[FILE] or "", loaded.desk, own)
         changes: dict[str, str | None] = {**files, **({"here/desk.toml": after} if after != before else {})}
         try:
-            self._journal.write(changes, self._read_file)
+            self._journal.write(changes, self.read_file)
         except (OSError, UnicodeError) as error:
             raise ProblemError(f"the desk could not be saved: {disk.say(error)}",
                                hint=f"Nothing was changed. {disk.next_step(error)}") from error
         self._note(after, words, edit)
         # What others have changed meanwhile is noted with the rest.
         self._unsettled = after, self._whole_texts(sources.macros)
-        self._live = loaded
+        self.live = loaded
         if not files or all(_MACRO_FILE.fullmatch(name) for name in files):
             # What was just read is what is on the disk now.
             self._read_from = self._read_now()
@@ -490,7 +412,7 @@ class DeskStore:
         text = self._fresh_text()
         self._notice_what_was_read()
         unchanged = text == (step.after if back else step.before)
-        other = changed_since(edit, expected, parse_tables(text), self._read_file, look_at_values=not unchanged)
+        other = changed_since(edit, expected, parse_tables(text), self.read_file, look_at_values=not unchanged)
         if other:
             steps.pop()
             raise ProblemError(f"“{step.words}” was not {'undone' if back else 'done again'}: {other} was changed by "
@@ -500,7 +422,7 @@ class DeskStore:
         self._steps.went(back=back)
         return step.words
 
-    def _read_file(self, name: str) -> str | None:
+    def read_file(self, name: str) -> str | None:
         """A file beside desk.toml as it is now; None if it is not there."""
         try:
             return disk.read_bytes(self.place_of(name), disk.largest(name)).decode("utf-8", "surrogateescape")
@@ -565,7 +487,7 @@ class DeskStore:
         for file in sorted(self._unfinished.glob("*.macro")):
             with contextlib.suppress(OSError, UnicodeDecodeError):
                 text = disk.read_text(file)
-                if text == self._read_file(f"macros/{file.name}"):
+                if text == self.read_file(f"macros/{file.name}"):
                     # It went live since.
                     self.drop_unfinished(file.stem)
                 else:
@@ -595,7 +517,7 @@ class DeskStore:
         files: dict[str, str | None] = {}
         for name, text in wanted.items():
             place = name if not name.startswith("layouts/") else f"here/{name}"
-            if (self._read_file(place) if name != "desk.toml" else None) != text:
+            if (self.read_file(place) if name != "desk.toml" else None) != text:
                 files[name] = text
         files |= {name: None for name in now if name not in wanted}
         whole = files.pop("desk.toml", None)
