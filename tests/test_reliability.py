@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import json
 import os
 import random
@@ -607,6 +608,76 @@ pad = { set = "osc /level to 127.0.0.1:9000 at 50 %" }
     rows, receivers, problems, macros = json.loads(second)
     assert receivers == ["Auk", "Gull", "Kiln", "Tern"] and not problems
     assert macros["m3"] == json.loads(first)[3]["m3"] and rows == json.loads(first)[0]
+
+
+def test_what_was_kept_for_a_quick_start_is_plain_and_believed_only_if_it_is_whole(
+        desk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for number in range(60):
+        text = f'label "m{number}"\ntype "Text {number}"\n' if number % 2 else \
+            f"keep Ctrl down\n  tap F{1 + number % 20}\n"
+        (desk / "macros" / f"m{number}.macro").write_text(text)
+    (desk / "macros" / "plays.macro").write_text("play m3\nplay m4\n")
+
+    def start() -> DeskStore:
+        opened = DeskStore(desk, tmp_path / "v")
+        opened.lock()
+        opened.unlock()
+        return opened
+    first = start()
+    before = first.load().desk.macros
+    first.keep()
+    file = tmp_path / "v" / "quick.json"
+    assert file.stat().st_mode & 0o777 == 0o600 and json.loads(file.read_bytes().partition(b"\n")[2])["macros"]
+
+    def parsed(opened: DeskStore) -> int:
+        """How many macros were taken apart; what came of them is the same in any case."""
+        from brass_pebble.engine import macro_files
+        count = 0
+        real = macro_files.parse
+
+        def counting(*words: object, **named: object) -> object:
+            nonlocal count
+            count += 1
+            return real(*words, **named)  # type: ignore[arg-type]
+        monkeypatch.setattr(macro_files, "parse", counting)
+        found = opened.load().desk.macros
+        monkeypatch.setattr(macro_files, "parse", real)
+        for name, macro in before.items():
+            one, other = macro.program, found[name].program
+            assert (one.times, one.codes, one.values, one.lines, one.length) == (
+                other.times, other.codes, other.values, other.lines, other.length), name
+            assert (macro.label, macro.name, macro.tint) == (found[name].label, found[name].name, found[name].tint)
+            assert (macro.locked_program is None) == (found[name].locked_program is None)
+        return count
+    few = parsed(start())
+    assert few < 10
+    # Changed, it is read again; and what plays it.
+    (desk / "macros" / "m3.macro").write_text("tap F9\n")
+    again = start()
+    assert again.load().desk.macros["m3"].program.codes != before["m3"].program.codes
+    assert len(again.load().desk.macros["plays"].program.codes) == 6
+    (desk / "macros" / "m3.macro").write_text('label "m3"\ntype "Text 3"\n')
+    good = file.read_bytes()
+    # Cut off, changed by a bit, of others' rights, of another program, with numbers that cannot be: not believed.
+    body = json.loads(good.partition(b"\n")[2])
+    for wrong in ("cut", "bit", "open", "columns", "codes"):
+        data = good
+        if wrong == "cut":
+            data = good[:-5]
+        elif wrong == "bit":
+            data = good[:200] + bytes((good[200] ^ 1,)) + good[201:]
+        elif wrong in ("columns", "codes"):
+            bad = json.loads(json.dumps(body))
+            for row in bad["macros"].values():
+                if wrong == "columns":
+                    row["times"] = "AAAA"
+                else:
+                    row["codes"] = row["codes"][:-12] + "/" * 12
+            text = json.dumps(bad).encode()
+            data = hashlib.sha256(text).hexdigest().encode() + b"\n" + text
+        file.write_bytes(data)
+        file.chmod(0o644 if wrong == "open" else 0o600)
+        assert parsed(start()) > 50, wrong
 
 
 def test_an_engine_that_was_used_starts_again(desk: Path) -> None:

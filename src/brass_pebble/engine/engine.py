@@ -228,7 +228,7 @@ class Engine:
         for call in (self.errands.stop, lambda: self.chord_catcher.end("left"), self.meet.close, self.recorder.close,
                      self.devices.close, self.output.close, self.messages.close, self.bystanders.close,
                      self.focus.close, self._desk_watch.close, self.network.close, self.errands.close,
-                     self.historian.close, self.server.close, self.worker.close, self.loop.close):
+                     self.historian.close, self.server.close, self.worker.close, self.loop.close, self.store.keep):
             try:
                 call()
             except Exception as error:

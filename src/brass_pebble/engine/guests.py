@@ -19,8 +19,9 @@ from typing import Any
 
 from brass_pebble import disk
 from brass_pebble.core.limits import load_tables
+from brass_pebble.core.macro import Draft
 from brass_pebble.core.macro.reach import fingerprint, reaches
-from brass_pebble.core.macro.steps import Step
+from brass_pebble.core.macro.reader import Remembered
 from brass_pebble.core.reach import Reach
 
 FILE = "guests.toml"
@@ -67,16 +68,20 @@ class Guests:
         """Whether surface/layer came from somebody else."""
         return self.everything or place in self.surfaces or place.partition("/")[0] in self.surfaces
 
-    def is_macro(self, name: str, steps: list[Step]) -> bool:
+    def is_macro(self, name: str, draft: Draft) -> bool:
         """Whether a macro came from somebody else, by its id or by what it is."""
         if self.everything or name in self.macros:
             return True
-        return bool(self._strange) and (fingerprint(steps) in self._strange or any(
-            reach.words_mark in self._strange for reach in reaches(steps)))
+        if not self._strange:
+            return False
+        if isinstance(draft, Remembered):
+            return draft.print_ in self._strange or not draft.marks.isdisjoint(self._strange)
+        return fingerprint(draft.steps) in self._strange or any(
+            reach.words_mark in self._strange for reach in reaches(draft.steps))
 
-    def rights(self, name: str, steps: list[Step]) -> Callable[[str], bool] | None:
+    def rights(self, name: str, draft: Draft) -> Callable[[str], bool] | None:
         """What tells whether a guest's mark is approved; None for a macro of the person's own."""
-        return self.welcome if self.is_macro(name, steps) else None
+        return self.welcome if self.is_macro(name, draft) else None
 
     def sleeps(self, place: str, reach: Reach) -> bool:
         """Whether something that a binding does by itself has to wait for approval."""

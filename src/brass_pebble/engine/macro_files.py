@@ -16,11 +16,11 @@ from brass_pebble import disk
 from brass_pebble.core.keymap import Typist
 from brass_pebble.core.macro import Draft, Macro, link, parse
 from brass_pebble.core.macro.reach import put_to_sleep
-from brass_pebble.core.macro.reader import walk
-from brass_pebble.core.macro.steps import Step
+from brass_pebble.core.macro.reader import Remembered, walk
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.problem import Problem
 
+from .quick_start import BROKEN, QuickStart, Row, remembered, text_key
 from .start_guard import StartGuard
 
 # Times of files are this coarse at worst, in ns.
@@ -37,7 +37,7 @@ class Approves(Protocol):
     @property
     def mark(self) -> str: ...
 
-    def rights(self, name: str, steps: list[Step]) -> Callable[[str], bool] | None:
+    def rights(self, name: str, draft: Draft) -> Callable[[str], bool] | None:
         """What tells whether a mark is approved; None for a macro of the person's own."""
 
 
@@ -71,6 +71,7 @@ class MacroFiles:
     unreadable: dict[str, str] = field(default_factory=dict)
     good: dict[str, str] = field(default_factory=dict)
     guard: StartGuard | None = None
+    quick: QuickStart | None = None
     _seen: dict[str, tuple[tuple[int, int, int], str]] = field(default_factory=dict)
 
     def texts(self) -> dict[str, str]:
@@ -111,6 +112,8 @@ class MacroFiles:
         if made_with != self.made_with:
             self.known, self.made_with = {}, made_with
         times = tap, gap
+        # What was read at an earlier start, if it was read in just this way.
+        quick = self.quick.macros if self.quick is not None and not self.known and self.quick.fits(*made_with) else {}
         fresh: dict[str, Draft] = {}
         written: dict[str, Draft] = {}
         played: dict[str, Draft] = {}
@@ -118,10 +121,13 @@ class MacroFiles:
             known = self.known.get(name)
             if known is not None and known.text == text and known.sleeps == sleeps.mark:
                 written[name], played[name] = known.written, known.played
+            elif quick and (kept := self._remember(quick, name, text, typist, sleeps)) is not None:
+                written[name] = played[name] = kept
+                self.good[name] = text
             else:
                 written[name] = played[name] = fresh[name] = self._parse(name, text, times, sleeps)
         gone = self.known.keys() - texts.keys()
-        if not fresh and not gone:
+        if not fresh and not gone and not quick:
             return Found(written, played)
         self._refresh(written, played, fresh, {*fresh, *gone}, texts, times, sleeps)
         for name, draft in fresh.items():
@@ -140,6 +146,19 @@ class MacroFiles:
     def _tell(self, file: str) -> None:
         if self.guard is not None:
             self.guard.reading(file)
+
+    @staticmethod
+    def _remember(quick: dict[str, Row], name: str, text: str, typist: Typist | None, sleeps: Approves) -> Draft | None:
+        """A macro of the person's own as it was read at an earlier start; None if it was not, or is not as it was."""
+        row = quick.get(text_key(text))
+        if row is None:
+            return None
+        try:
+            draft = remembered(row, name, text, f"macros/{name}.macro")
+        except BROKEN:
+            return None
+        draft.typist = typist
+        return draft if sleeps.rights(name, draft) is None else None
 
     def _let_stand(self, name: str, played: dict[str, Draft], times: tuple[int, int], sleeps: Approves,
                    earlier: Callable[[str], Iterable[str]]) -> bool:
@@ -179,7 +198,7 @@ class MacroFiles:
             draft.problems.append(Problem(f"cannot be read: {trouble}", shown, hint="Put an ordinary text file there"))
             return draft
         draft = parse(text, id=name, file=shown, tap=times[0], gap=times[1])
-        if (approved := sleeps.rights(name, draft.steps)) is not None:
+        if (approved := sleeps.rights(name, draft)) is not None:
             draft.guest = approved
             put_to_sleep(draft.steps, approved)
         return draft
@@ -193,7 +212,8 @@ class MacroFiles:
         while found:
             found = False
             for name, draft in list(written.items()):
-                if name in fresh:
+                # What was remembered plays nothing.
+                if name in fresh or isinstance(draft, Remembered):
                     continue
                 steps = *walk(draft.steps), *walk(played[name].steps)
                 plays = {step.name for step in steps if isinstance(step, Play)}

@@ -13,6 +13,7 @@ import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -28,9 +29,10 @@ from .edits import Edit, apply_edit, reverse
 from .guest_book import GuestBook
 from .guests import FILE, Guests, Trust
 from .journal import Journal
+from .quick_start import QuickStart, text_key
 from .start_guard import StartGuard
 from .steps_back import StepsBack, changed_since, undone_by_another
-from .tables import parse_tables
+from .tables import know_tables, parse_tables
 from .versions import Damaged, VersionLog
 
 __all__ = ["SHIPPED_LAYOUTS", "DeskBusy", "DeskStore", "Loaded"]
@@ -98,8 +100,23 @@ class DeskStore:
         # The first reading is watched: whatever ends the process is remembered.
         self.reader.guard = self.guard = StartGuard(self.versions)
         self.guard.begin(self.folder)
+        self.quick.read()
+        self.macro_files.quick = self.quick
 
     guard: StartGuard | None = None
+
+    @cached_property
+    def quick(self) -> QuickStart:
+        """What was kept of an earlier start."""
+        return QuickStart(self.versions / "quick.json")
+
+    def keep(self) -> None:
+        """Keep what was read for the next start, where that is worth it."""
+        if self._read_from is None or self.macro_files.made_with == ():
+            return
+        text = str(self._read_from[0])
+        drafts = {name: (known.text, known.written) for name, known in self.macro_files.known.items()}
+        self.quick.write(text, parse_tables(text), drafts, *self.macro_files.made_with)
 
     def started(self) -> None:
         """The desk is in use: from now on nothing that ends the process is laid to a file."""
@@ -164,8 +181,12 @@ class DeskStore:
             problem = Problem("desk.toml is empty", "desk.toml", hint="Save it again with its contents")
         if problem is not None:
             return self._without(problem)
+        if self.quick.tables[0] and self.quick.tables[0] == text_key(text):
+            know_tables(text, self.quick.tables[1])
+        self.quick.tables = ("", {})
         sources = Sources(text, self.macro_files.texts(), self.guests(), earlier=self.log.earlier)
         loaded = self.reader.read(sources)
+        self.quick.macros = {}
         if not loaded.ok:
             return self._without(loaded.problems[0])
         loaded.problems += [*undone_by_another(self._steps, text, parse_tables(text), self.read_file, _BACK),

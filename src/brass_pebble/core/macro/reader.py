@@ -85,6 +85,41 @@ class Draft:
     keys: Reach | None = None
 
 
+class Remembered(Draft):
+    """A macro that was read at an earlier start: it is taken apart only when somebody asks for its steps.
+
+    `marks` and `print_` tell what it reaches outside by and what its steps are, without looking at them; `row` is what
+    it was made from.
+    """
+
+    def __init__(self, macro: Macro, *, file: str, times: tuple[int, int], row: dict[str, object] | None,
+                 marks: frozenset[str], print_: str) -> None:
+        self.row, self.marks, self.print_ = row, marks, print_
+        self._known: list[Step] | None = None
+        super().__init__(macro, file=file, times=times)
+        self._known = None
+        if macro.types_text:
+            macro.lay_locked = self._lay_locked
+
+    # The keyboard that it was laid for; needed under Caps Lock only.
+    typist: Typist | None = None
+
+    def _lay_locked(self) -> Program:
+        return preview(Score(self.steps, *self.times, self.typist or keymap()), locked=True)
+
+    @property
+    def steps(self) -> list[Step]:
+        """Its steps, taken apart now if they were not before."""
+        if self._known is None:
+            self._known = parse(self.macro.source, id=self.macro.id, file=self.file, tap=self.times[0],
+                                gap=self.times[1]).steps
+        return self._known
+
+    @steps.setter
+    def steps(self, steps: list[Step]) -> None:
+        self._known = steps
+
+
 def read_macro(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, gap: int = DEFAULT_GAP,
                typist: Typist | None = None, others: Mapping[str, Draft] | None = None) -> tuple[Macro, list[Problem]]:
     """Read a macro, and lay out its times.
