@@ -59,11 +59,9 @@ class Terminal:
 
     def kill(self) -> None:
         """End everything in it at once, as by a power cut of the window."""
-        pid = int(self.asks("#{pane_pid}"))
-        below = subprocess.run(["ps", "-o", "pid=", "--ppid", str(pid)], capture_output=True, text=True, check=False)
-        for child in [*map(int, below.stdout.split()), pid]:
+        for pid in reversed(self._below()):
             with contextlib.suppress(OSError):
-                os.kill(child, signal.SIGKILL)
+                os.kill(pid, signal.SIGKILL)
         self.close()
 
     def screen(self) -> str:
@@ -93,5 +91,27 @@ class Terminal:
             time.sleep(0.05)
 
     def close(self) -> None:
-        """End everything in it."""
+        """Close the window; nothing that ran in it outlives it."""
+        below = self._below()
         subprocess.run(["tmux", "-L", self._socket, "kill-server"], capture_output=True, check=False)
+        end = time.monotonic() + 15
+        while left := [pid for pid in below if _lives(pid)]:
+            if time.monotonic() > end:
+                for pid in left:
+                    os.kill(pid, signal.SIGKILL)
+                raise AssertionError(f"{len(left)} processes outlived their terminal")
+            time.sleep(0.02)
+
+    def _below(self) -> list[int]:
+        with contextlib.suppress(subprocess.CalledProcessError):
+            pid = self.asks("#{pane_pid}")
+            below = subprocess.run(["ps", "-o", "pid=", "--ppid", pid], capture_output=True, text=True, check=False)
+            return [int(pid), *map(int, below.stdout.split())]
+        return []
+
+
+def _lives(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(") ")[2][0] != "Z"
+    except OSError:
+        return False

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import json
 import os
 import random
@@ -13,7 +14,9 @@ import shutil
 import signal
 import socket
 import stat
+import struct
 import subprocess
+import termios
 import threading
 import time
 from collections.abc import Iterator
@@ -629,6 +632,27 @@ def test_a_screen_that_is_ended_from_outside_leaves_the_terminal_as_it_was(numbe
         assert terminal.asks("#{alternate_on} #{mouse_any_flag} #{cursor_flag}") == "0 0 1"
     finally:
         terminal.close()
+
+
+@pytest.mark.parametrize("controlling", [True, False], ids=["with a signal", "without a signal"])
+def test_a_screen_ends_when_its_terminal_is_gone(*, controlling: bool) -> None:
+    master, slave = os.openpty()
+    fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 160, 0, 0))
+    lead = ["setsid", "--ctty"] if controlling else ["setsid"]
+    process = subprocess.Popen([*lead, BRASS_PEBBLE, "demo"], stdin=slave, stdout=slave, stderr=slave)
+    os.close(slave)
+    try:
+        seen, end = b"", time.monotonic() + 20
+        while b"NUMPAD" not in seen and time.monotonic() < end:
+            seen += os.read(master, 65_536)
+        assert b"NUMPAD" in seen
+        engines = [pid for pid in children(process.pid) if "engine.main" in _command(pid)]
+        assert engines
+        os.close(master)
+        process.wait(timeout=10)
+        wait_for(lambda: not any("engine.main" in _command(pid) for pid in engines))
+    finally:
+        process.kill()
 
 
 def _command(pid: int) -> str:

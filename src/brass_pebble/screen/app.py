@@ -22,6 +22,7 @@ from .key_order import KeyOrder
 from .link import Link
 from .palette import BASALT, PALETTES, Palette
 from .state import DeskState
+from .terminal import TerminalDriver
 from .view import View
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
@@ -69,7 +70,7 @@ class BrassPebbleApp(KeyOrder):
 
     def __init__(self, socket: Path | Callable[[], Path], restart: Callable[[], Path] | None = None,
                  glance: str = "") -> None:
-        super().__init__()
+        super().__init__(driver_class=TerminalDriver)
         self.socket, self.restart = socket, restart
         self.state = DeskState()
         self.state.starting = callable(socket)

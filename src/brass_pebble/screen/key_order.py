@@ -26,8 +26,8 @@ class KeyCame(Message, bubble=True):
 class KeyOrder(App[Any]):
     """An application whose keys are handled one after the other."""
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**options)
         self._keys: deque[events.Key] = deque()
         self._way: Timer | None = None
 

@@ -1,0 +1,75 @@
+"""The terminal that the screen is drawn on, which may be closed at any moment.
+
+Closing the window hangs the terminal up: whatever is written from then on fails.  The toolkit's writer ends with the
+first failure, and whoever ends the screen would wait for it for ever; here what nobody can see any more is dropped.  A
+terminal can also go without a signal (a session that was left, a broken connection): the kernel's POLLHUP tells it.
+"""
+
+from __future__ import annotations
+
+import select
+import threading
+from collections.abc import Callable
+from typing import IO, Any
+
+from textual.drivers.linux_driver import LinuxDriver
+
+
+class Writable:
+    """The stream of a terminal: writing to one that is gone is told once, and is no error."""
+
+    def __init__(self, stream: IO[str], gone: Callable[[], None]) -> None:
+        self._stream, self._gone = stream, gone
+        self.lost = False
+
+    def write(self, text: str) -> int:
+        """Write what is drawn; returns how many characters were taken."""
+        self._try(lambda: self._stream.write(text))
+        return len(text)
+
+    def flush(self) -> None:
+        """Send what was written."""
+        self._try(self._stream.flush)
+
+    def fileno(self) -> int:
+        """The descriptor of the terminal."""
+        return self._stream.fileno()
+
+    def _try(self, act: Callable[[], object]) -> None:
+        if self.lost:
+            return
+        try:
+            act()
+        except (OSError, ValueError):
+            # ValueError: the stream was closed.
+            self.lost = True
+            self._gone()
+
+
+class TerminalDriver(LinuxDriver):
+    """The toolkit's driver, which ends the screen when its terminal is gone."""
+
+    def __init__(self, *arguments: Any, **options: Any) -> None:
+        super().__init__(*arguments, **options)
+        self._file: Any = Writable(self._file, self._terminal_gone)
+        self._watched = False
+
+    def start_application_mode(self) -> None:
+        """Begin to draw, and watch for the end of the terminal."""
+        if not self._watched and self.input_tty:
+            self._watched = True
+            threading.Thread(target=self._watch, name="terminal-watch", daemon=True).start()
+        super().start_application_mode()  # type: ignore[no-untyped-call]
+
+    def _watch(self) -> None:
+        poller = select.poll()
+        # No event is asked for: a hang-up and an error are always told.
+        poller.register(self.fileno, 0)
+        poller.poll()
+        self._terminal_gone()
+
+    def _terminal_gone(self) -> None:
+        if not self._loop.is_closed():
+            # The reader would find an end of file over and over, as fast as it can.
+            self.exit_event.set()
+            self._loop.call_soon_threadsafe(self._app.exit)
