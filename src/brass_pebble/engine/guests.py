@@ -8,6 +8,7 @@ somebody else's until the person has looked at what in it reaches outside.
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import json
 import tomllib
@@ -173,8 +174,10 @@ class Trust:
             return
         row = _read_object(self._file) or {}
         marks = _marks(self._strange_file) | set(strange)
+        if len(marks) > MOST_MARKS:
+            raise OSError(errno.EFBIG, "more came from others than can be kept apart")
         disk.private_folder(self._file.parent)
-        disk.write_text(self._strange_file, json.dumps(sorted(marks)[:MOST_MARKS], indent=0), disk.PRIVATE_FILE)
+        disk.write_text(self._strange_file, json.dumps(sorted(marks), indent=0), disk.PRIVATE_FILE)
         row["macros"] = {**_texts(row.get("macros")), **macros}
         row["surfaces"] = {**_texts(row.get("surfaces")), **surfaces}
         row["own"] = sorted({*_list(row.get("own")), *own})
