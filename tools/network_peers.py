@@ -31,14 +31,27 @@ name = "Base"
 """
 
 
+def neighbours() -> tuple[socket.socket, socket.socket]:
+    """Two sockets at ports that follow one another, as a session has them."""
+    while True:
+        first, second = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2))
+        first.bind(("127.0.0.1", 0))
+        try:
+            second.bind(("127.0.0.1", first.getsockname()[1] + 1))
+        except OSError:
+            # Somebody else has the next one.
+            first.close()
+            second.close()
+        else:
+            return first, second
+
+
 class Peer:
     """One peer of the session."""
 
     def __init__(self, name: str) -> None:
         self.name, self.ssrc, self.sequence = name, random.getrandbits(31), 1
-        self.control, self.data = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2))
-        for sock in (self.control, self.data):
-            sock.bind(("127.0.0.1", 0))
+        self.control, self.data = neighbours()
 
     def invite(self) -> None:
         """Ask to take part."""

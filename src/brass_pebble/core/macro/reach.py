@@ -7,11 +7,12 @@ a text; and what a stranger's macro has one of the person's own do, the stranger
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from ..keymap import Typist
-from ..keys import Chord, modifier_codes, parse_chord
+from ..keys import MODIFIERS, Chord, key_table, modifier_codes, parse_chord
 from ..pointer import POINTER
 from ..reach import DRIVES_MIDI, DRIVES_OSC, Reach
 from .asks import CatchUp, Errand, Laying
@@ -27,12 +28,14 @@ REACHES: dict[type[Step], str] = {
     SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
     SendBytes: DRIVES_MIDI, SendCommand: DRIVES_MIDI,
 }
-KEYS = "taps keys that come to a text"
+KEYS, OPENS = "taps keys that come to a text", "taps keys that open a place for commands"
+KEYS_AND_OPENS = "taps keys that open a place for commands, and come to a text"
 # So many characters in a row are a text; fewer are, too, when Enter follows.
 LEAST_TEXT, LEAST_LINE = 4, 2
 # What opens a place for commands on many desktops.
 COMMAND_LINES = tuple(frozenset(parse_chord(text).codes) for text in (
     "Alt+F2", "Super+R", "Super+T", "Super+Enter", "Ctrl+Alt+T", "Super", "Super+Space", "Alt+Space"))
+_OPENING = re.compile("«.*?»")
 _SIGNS = {"\n": "⏎", "\t": "⇥", "\b": "⌫"}
 # So much of what keys come to is told.
 MOST_TOLD = 400
@@ -134,7 +137,9 @@ def keys_reach(steps: list[Step], program: Program, typist: Typist) -> Reach | N
             told.append(spelt)
     if not told:
         return None
-    return Reach(KEYS, _say("".join(told[0] if len(told) == 1 else f"{told[0]} / {told[1]}"))[:MOST_TOLD])
+    opens, types = any("«" in spelt for spelt in told), any(_types(_OPENING.sub("\0", spelt)) for spelt in told)
+    does = (KEYS_AND_OPENS if types else OPENS) if opens else KEYS
+    return Reach(does, _say(" / ".join(told))[:MOST_TOLD])
 
 
 Stroke = tuple[frozenset[int], int]
@@ -178,7 +183,7 @@ def _spell(strokes: Iterable[Stroke], typist: Typist) -> str:
         settled = frozenset(typist.places.settle(tuple(held)))
         code = typist.places.settle((struck,))[0]
         if frozenset((*settled, code)) in lines:
-            spelt.append(f"«{Chord((*held, struck))}»")
+            spelt.append(f"«{Chord((*sorted(held, key=_place_in_chord), struck))}»")
             continue
         found = characters.get((settled, code))
         if found is None and settled <= shifts:
@@ -191,9 +196,16 @@ def _spell(strokes: Iterable[Stroke], typist: Typist) -> str:
     return "".join(spelt)
 
 
+def _place_in_chord(code: int) -> int:
+    names = [key_table().find(name).code for name in MODIFIERS]
+    return names.index(code) if code in names else len(names)
+
+
 def _is_text(spelt: str) -> bool:
-    if "«" in spelt:
-        return True
+    return "«" in spelt or _types(spelt)
+
+
+def _types(spelt: str) -> bool:
     for part in spelt.split("\0"):
         lines = part.split("\n")
         if any(len(line.strip()) >= LEAST_TEXT for line in lines) or any(

@@ -155,9 +155,12 @@ class TakeInView(View):
         if line.item is not None:
             item = line.item
             colour = {NEW: palette.verdigris, SAME: palette.dim, DIFFERS: palette.brass}[item.state]
+            narrow = self.has_class("narrow")
+            name, room = (18 if narrow else 34), (32 if narrow else 60)
+            most = at_most(self.look, item)
             return Text.assemble((f"{MARKS[item.state]} ", f"bold {colour}"), (f"{item.sort:8}", palette.dim),
-                                 f"{item.name[:32]:34}", (f"{self._does(item):14}", colour),
-                                 (at_most(self.look, item), palette.dim), no_wrap=True, overflow="ellipsis")
+                                 f"{item.name[:name - 2]:{name}}", (f"{self._does(item):14}", colour),
+                                 (f"\n          {most if len(most) <= room else most[:room - 1] + '…'}", palette.dim))
         assert line.reaching is not None
         row = line.reaching
         allowed = self._may(row)
@@ -243,6 +246,7 @@ class TakeInView(View):
         said = {NEW: "It is not on this desk yet.", SAME: "It is on this desk already, just like this.",
                 DIFFERS: "This desk has another one of that name. Yours stays unless you take theirs, or keep both."}
         text.append(said[item.state] + "\n", style=palette.text)
+        text.append(f"At most it {at_most(self.look, item)}.\n", style=palette.dim)
         if item.sort == "surface":
             self._say_fit(text, item)
             if item.state == DIFFERS and self._mine is not None:
