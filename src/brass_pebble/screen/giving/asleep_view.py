@@ -79,13 +79,14 @@ class AsleepView(View):
         options, palette = self.query_one(OptionList), self.palette
         at = options.highlighted or 0
         options.clear_options()
-        options.add_options([Option(Text.assemble(("☾ ", palette.rust), (f"{row['does']:20}", palette.dim),
-                                                  row["text"][:100], no_wrap=True, overflow="ellipsis"))
+        options.add_options([Option(Text.assemble(("☾ ", palette.rust), (f"{row['does']:20} ", palette.dim),
+                                                  row["text"][:100]))
                              for row in self.rows])
         options.highlighted = min(at, len(self.rows) - 1) if self.rows else None
         head = Text("Guests   ", style=f"bold {palette.brass}")
         if self.rows:
-            head.append(f"☾ {len(self.rows)} things sleep", style=f"bold {palette.rust}")
+            many = "1 thing sleeps" if len(self.rows) == 1 else f"{len(self.rows)} things sleep"
+            head.append(f"☾ {many}", style=f"bold {palette.rust}")
             head.append("\nThey came from somebody else and reach outside the keyboard. Read each; a lets it do "
                         "what it says.", style=palette.dim)
         else:

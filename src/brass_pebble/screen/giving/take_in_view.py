@@ -125,8 +125,9 @@ class TakeInView(View):
         look = self.look
         lines = [Line(item=item) for item in look.items]
         if look.reaching:
-            sleeping = sum(not self._may(row) for row in look.reaching)
-            lines += [Line(heading=f"Reaches outside the keyboard: {sleeping} of {len(look.reaching)} will sleep")]
+            taken = sum(self._taken(row) for row in look.reaching)
+            lines += [Line(heading=f"Reaches outside the keyboard: {self._sleeping()} of {taken} will sleep"
+                           if taken else "Reaches outside the keyboard: nothing of it is taken in")]
             lines += [Line(reaching=row) for row in look.reaching]
         else:
             lines.append(Line(heading="Nothing in it reaches outside the keyboard."))
@@ -138,6 +139,16 @@ class TakeInView(View):
         options.highlighted = min(at, len(lines) - 1) if lines else None
         self._summary()
         self._about()
+
+    def _taken(self, row: Reaching) -> bool:
+        """Whether what it belongs to is taken in, as things are chosen now."""
+        item = next((item for item in self.look.items if item.key == row.item), None)
+        return item is not None and (item.id in self.fits or (
+            item.state != SAME and self.choices.get(item.key, item.usual) != LEAVE))
+
+    def _sleeping(self) -> int:
+        """How many steps will sleep when it is taken in as chosen now."""
+        return sum(self._taken(row) and not self._may(row) for row in self.look.reaching)
 
     def _may(self, row: Reaching) -> bool:
         return row.reach.mark in self.approved or row.reach.mark in self.look.approved
@@ -156,17 +167,18 @@ class TakeInView(View):
             item = line.item
             colour = {NEW: palette.verdigris, SAME: palette.dim, DIFFERS: palette.brass}[item.state]
             narrow = self.has_class("narrow")
-            name, room = (18 if narrow else 34), (32 if narrow else 60)
+            name, room = (18 if narrow else 34), (29 if narrow else 60)
             most = at_most(self.look, item)
             return Text.assemble((f"{MARKS[item.state]} ", f"bold {colour}"), (f"{item.sort:8}", palette.dim),
                                  f"{item.name[:name - 2]:{name}}", (f"{self._does(item):14}", colour),
                                  (f"\n          {most if len(most) <= room else most[:room - 1] + '…'}", palette.dim))
         assert line.reaching is not None
         row = line.reaching
-        allowed = self._may(row)
-        return Text.assemble(("✓ " if allowed else "☾ ", palette.verdigris if allowed else palette.rust),
-                             (f"{row.reach.does}: ", palette.dim), row.reach.text[:90], no_wrap=True,
-                             overflow="ellipsis")
+        sign, colour = ("✓ ", palette.verdigris) if self._may(row) else ("☾ ", palette.rust)
+        if not self._taken(row):
+            sign, colour = "· ", palette.dim
+        return Text.assemble((sign, colour), (f"{row.reach.does}: ", palette.dim),
+                             (row.reach.text[:90], palette.text if self._taken(row) else palette.dim))
 
     def _summary(self) -> None:
         palette, parcel = self.palette, self.look.parcel
@@ -174,8 +186,8 @@ class TakeInView(View):
         head.append(parcel.manifest.name, style="bold")
         head.append(f"   {Path(self.file).name}   {parcel.manifest.made_with}\n", style=palette.dim)
         head.append("Nothing is changed yet. ", style=f"bold {palette.verdigris}")
-        head.append("+ new   = here already   ≠ differs from yours   ☾ sleeps until you approve it   i takes it in",
-                    style=palette.dim)
+        head.append("+ new   = here already   ≠ differs from yours   ☾ sleeps until you approve it   "
+                    "· not taken   i takes it in", style=palette.dim)
         self.query_one("#summary", Static).update(head)
 
     @property
@@ -235,6 +247,8 @@ class TakeInView(View):
         if line.reaching is not None:
             row = line.reaching
             text = Text.assemble((f"{row.reach.does}\n", f"bold {palette.rust}"), (f"{row.reach.text}\n\n", "bold"))
+            if not self._taken(row):
+                text.append(f"It belongs to {row.item}, which is not taken in as chosen now.\n", style=palette.dim)
             text.append("✓ It will do this when it is played. a lets it sleep again.\n" if self._may(row) else
                         "☾ It will do nothing until you approve it: a approves it now, G on the desk later.\n",
                         style=palette.verdigris if self._may(row) else palette.brass)
@@ -354,7 +368,7 @@ class TakeInView(View):
             "onto": {name: {"here": here, "placed": fit.placed} for name, (here, fit) in self.fits.items()},
             "approve": sorted(self.approved)}
         if reply := await self.ask("take_in", **fields):
-            sleeps = sum(not self._may(row) for row in self.look.reaching)
+            sleeps = self._sleeping()
             more = f" {sleeps} {'step sleeps' if sleeps == 1 else 'steps sleep'}: G shows them." if sleeps else ""
             self.app.notify(f"Live now, and saved. u undoes it.{more}", title=reply["words"], timeout=8)
             self.app.pop_screen()
