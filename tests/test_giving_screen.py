@@ -129,6 +129,17 @@ def test_a_desk_is_given_on_and_a_bad_parcel_is_told(demo: Terminal, tmp_path: P
     demo.wait("the whole desk")
     demo.type("surface")
     demo.keys("Enter")
+    # What others could read in it is shown before it is written; nothing is without a yes.
+    demo.wait(lambda text: "Whoever gets it can read" in text and 'types a text: type "Rye, 24 hours"' in text)
+    demo.keys("Escape")
+    demo.wait(lambda text: "Whoever gets it can read" not in text)
+    assert not (tmp_path / "left-numpad.zip").exists()
+    demo.keys("E")
+    demo.wait("the whole desk")
+    demo.type("surface")
+    demo.keys("Enter")
+    demo.wait("Whoever gets it can read")
+    demo.keys("Enter")
     demo.wait("Packed")
     assert set(read_parcel(tmp_path / "left-numpad.zip").surfaces) == {"left-numpad"}
     (tmp_path / "bad.zip").write_bytes(given.read_bytes()[:-40])

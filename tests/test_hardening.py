@@ -19,6 +19,7 @@ import subprocess
 import termios
 import threading
 import time
+import zipfile
 from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -477,7 +478,11 @@ def test_a_secret_is_typed_and_told_nowhere(client: EngineClient, desk: Path, tm
     wait_for(lambda: any("there is no secret “other”" in remark for trace in client.ask("traces")["traces"]
                          for remark in trace["remarks"]))
     # Neither in any file but its own, nor in a package.
-    run_cli("desk", "export", "--macro", "made", "--desk", str(desk), "-o", str(tmp_path / "x.zip"))
+    done = run_cli("desk", "export", str(tmp_path / "x.zip"), "--macro", "made", "--desk", str(desk))
+    assert done.returncode == 0 and "types a secret" in done.stdout
+    with zipfile.ZipFile(tmp_path / "x.zip") as parcel:
+        assert "macros/made.macro" in parcel.namelist()
+        assert not any(word.encode() in parcel.read(name) for name in parcel.namelist())
     client.ask("versions")
     for root in (desk, Path(os.environ["XDG_STATE_HOME"]), tmp_path):
         for file in root.rglob("*"):

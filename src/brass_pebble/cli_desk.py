@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -46,8 +47,11 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
                                                              "what it plays")] = None,
            macro: Annotated[list[str] | None, typer.Option("--macro", metavar="MACRO", help="only this one, with those "
                                                            "it plays")] = None,
+           yes: Annotated[bool, typer.Option("--yes", help="write it without asking")] = False,
            desk: DeskOption = None) -> None:
-    """Pack the desk into one file for somebody else, or a surface, or some macros."""
+    """Pack the desk into one file for somebody else, or a surface, or some macros.  What others could read in it is
+    listed first."""
+    from .engine.intake import readable_in
     from .engine.parcel_file import pack_desk, parcel_of
     folder = desk_in_use(desk)
     with _told():
@@ -55,6 +59,14 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
         parcel = parcel_of(data)
         name = "".join(char if char.isalnum() else "-" for char in parcel.manifest.name.lower()).strip("-") or "desk"
         file = output or Path(f"{name}.zip")
+        readable = readable_in(parcel)
+        if readable:
+            print("Whoever gets it can read:")
+            for row in readable:
+                print(f"  {row.reach.does}: {row.reach.text}   [{row.item}, {row.where}]")
+            print("Secrets (type secret) are never in it.")
+        if not yes and sys.stdin.isatty() and not typer.confirm(f"Write {file}?", default=True):
+            raise Failure("nothing was written", "failed")
         file.write_bytes(data)
     print(f"written: {file}, {len(data):,} bytes: {_count(parcel)}")
     print("Left out, since it is yours alone: serial numbers and ports of devices, the network, history, approvals.")

@@ -70,6 +70,21 @@ def look(parcel: Parcel, store: DeskStore) -> Look:
     return Look(parcel, items_of(parcel, mine), reaching, problems, store.guests().approved)
 
 
+def readable_in(parcel: Parcel) -> list[Reaching]:
+    """What whoever gets a parcel can read in it: texts that it types, pastes or says, commands, addresses."""
+    drafts = {name: parse(text, id=name) for name, text in parcel.macros.items()}
+    link(drafts)
+    found = []
+    for name, draft in drafts.items():
+        found += [Reaching(f"macro {name}", f"line {reach.line}", reach) for reach in reaches(draft.steps)]
+        if draft.keys:
+            found.append(Reaching(f"macro {name}", "its keys", draft.keys))
+    for name, table in parcel.surfaces.items():
+        found += [Reaching(f"surface {name}", f"{control} {gesture}, in {layer}", reach)
+                  for layer, gesture, control, row in binding_rows(table) for reach in reaches_of_row(row)]
+    return found
+
+
 def _nothing(mark: str) -> bool:
     """Nothing of a parcel that is only looked at is approved."""
     return False

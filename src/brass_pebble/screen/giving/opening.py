@@ -8,17 +8,21 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.problem import ProblemError
-from brass_pebble.engine.intake import look
-from brass_pebble.engine.parcel_file import pack_desk, read_parcel
+from brass_pebble.engine.intake import look, readable_in
+from brass_pebble.engine.parcel_file import pack_desk, parcel_of, read_parcel
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.one_surface import write_here
-from brass_pebble.screen.sheets import AskText
+from brass_pebble.screen.sheets import AskText, Choose
 from brass_pebble.screen.state import Spot
 
 from .reading import store_of
 
 if TYPE_CHECKING:
     from brass_pebble.screen.view import View
+
+
+# So many of the texts in a parcel are shown before it is written.
+MOST_SHOWN = 12
 
 
 async def open_parcel(view: View) -> None:
@@ -58,8 +62,23 @@ async def give(view: View, selected: Spot) -> None:
     file = Path.cwd() / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'desk'}.zip"
     store = store_of(view.state.desk["folder"])
 
-    def pack() -> list[Path]:
-        file.write_bytes(pack_desk(store, surfaces=[] if what == "desk" or what.startswith("macro ") else [what],
-                                   macros=[what.removeprefix("macro ")] if what.startswith("macro ") else []))
+    try:
+        data = await asyncio.to_thread(lambda: pack_desk(
+            store, surfaces=[] if what == "desk" or what.startswith("macro ") else [what],
+            macros=[what.removeprefix("macro ")] if what.startswith("macro ") else []))
+        readable = await asyncio.to_thread(lambda: readable_in(parcel_of(data)))
+    except ProblemError as error:
+        view.notify(str(error.problem), severity="error", timeout=8)
+        return
+    if readable:
+        says = "\n".join([f"{row.reach.does}: {row.reach.text[:60]}" for row in readable[:MOST_SHOWN]]
+                         + ([f"… and {len(readable) - MOST_SHOWN} more"] if len(readable) > MOST_SHOWN else []))
+        if await view.app.push_screen_wait(Choose("Give on", f"Whoever gets it can read:\n{says}",
+                                                  [f"Write {file.name}", "Cancel"])) != 0:
+            return
+
+    def write() -> list[Path]:
+        file.write_bytes(data)
         return [file]
-    await write_here(view, file, pack, "Left out: serial numbers, ports, the network, history.", title="Packed")
+    await write_here(view, file, write, "Left out: serial numbers, ports, the network, history, secrets.",
+                     title="Packed")
