@@ -51,6 +51,10 @@ def test_setup_opens_what_the_desk_names_and_nothing_else(tmp_path: Path, desk: 
     shown = run_cli("setup", "--desk", str(desk), SUDO_USER="mara").stdout
     assert 'KERNEL=="uinput", TAG+="uaccess"' in shown and "usermod" not in shown
     assert 'ATTRS{name}=="Tern three-pedal board*"' in shown
+    # What is to be run has everything that was asked for.
+    assert f"sudo brass-pebble setup --apply --desk {desk} does all of this." in shown
+    shown = run_cli("setup", "--device", "1a2b:3c4d:Gull pad", SUDO_USER="mara").stdout
+    assert "sudo brass-pebble setup --apply --device '1a2b:3c4d:Gull pad' does all of this." in shown
     ran: list[list[str]] = []
     done = list(carry_out(setup_plan([PAD], root=tmp_path), tmp_path, lambda words: ran.append(words) or 0))
     file = tmp_path / "etc/udev/rules.d/70-brass-pebble.rules"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shlex
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -46,8 +47,10 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
                 print(f"remove {step.what}")
             else:
                 print(f"write {step.what}:\n    " + step.content.strip().replace("\n", "\n    "))
-        print(f"sudo brass-pebble setup --apply{' --remove' if remove else ''}{' --group' if group else ''} does all "
-              "of this.")
+        words = ["sudo", "brass-pebble", "setup", "--apply", *(["--remove"] if remove else []),
+                 *(["--group"] if group else []), *(word for one in device or () for word in ("--device", one)),
+                 *(["--desk", str(desk.resolve())] if desk is not None else [])]
+        print(f"{shlex.join(words)} does all of this.")
         return
     if os.getuid() != 0:
         raise Failure("only root may change this machine. Run: sudo brass-pebble setup --apply", "permission")
