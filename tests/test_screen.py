@@ -6,12 +6,15 @@ import contextlib
 import os
 import re
 import signal
+import time
 from pathlib import Path
 
 import pytest
 
 from brass_pebble.demo import demo_desk
 from brass_pebble.screen.bind_panel import proposals
+from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.canvas import fit
 from terminal import Terminal
 
@@ -289,3 +292,17 @@ def test_proposals(text: str, first: str) -> None:
 ])
 def test_labels_are_made_to_fit(label: str, width: int, fitted: str) -> None:
     assert fit(label, width) == fitted
+
+
+def test_a_press_told_late_does_not_take_back_what_was_chosen_since() -> None:
+    chosen: list[tuple[str, str]] = []
+    board = Board(DeskState())
+    board.select = chosen.append  # type: ignore[method-assign]
+    began = time.time()
+    assert board.follow(("pad", "a"), began)
+    board.choose(("pad", "b"))
+    assert not board.follow(("pad", "a"), began) and board.follow(("pad", "a"), time.time())
+    # What was pressed here was chosen here, however long its trace takes.
+    board.state.pressed_here["pad", "c"] = time.time()
+    assert not board.follow(("pad", "c"), time.time()) and board.follow(("pad", "c"), time.time() + 2)
+    assert chosen == [("pad", "a"), ("pad", "b"), ("pad", "a"), ("pad", "c")]

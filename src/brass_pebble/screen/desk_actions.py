@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
 from textual import work
@@ -76,6 +77,8 @@ class DeskActions(View):
                 self.notify(text if surface["state"] == "taken" else surface["why"] or surface["state"],
                             title=surface["name"], timeout=4)
             return
+        if down:
+            self.state.pressed_here[spot] = time.time()
         await self.ask("press", surface=spot[0], control=spot[1], down=down)
 
     def turn(self, spot: Spot, steps: int, *, axis: int = 0) -> None:

@@ -75,7 +75,6 @@ class DeskView(DeskActions):
 
     def __init__(self, state: DeskState, link: Link) -> None:
         super().__init__(state, link)
-        self.following = False
         self._followed = 0
         self._latched: set[Spot] = set()
         self._arranging = ""
@@ -131,8 +130,8 @@ class DeskView(DeskActions):
             spot = (trace["surface"], trace["control"])
             if spot[0] and self.state.control(spot) and trace["id"] > self._followed and trace["id"] == \
                     self.state.traces[-1]["id"]:
-                self.following, self._followed = True, trace["id"]
-                board.select(spot)
+                self._followed = trace["id"]
+                board.follow(spot, trace["at"])
             self._offer(trace)
             self.query_one(TraceList).redraw()
             if spot == board.selected:
@@ -226,8 +225,7 @@ class DeskView(DeskActions):
             surface["at"] = [max(0.0, surface["at"][0] + dx * STRIDE), max(0.0, surface["at"][1] + dy * STRIDE)]
             board.place_all()
             return
-        self.following = False
-        board.select(board.neighbour(dx, dy))
+        board.choose(board.neighbour(dx, dy))
         self._show_path()
 
     def action_tap(self) -> None:
@@ -256,14 +254,14 @@ class DeskView(DeskActions):
         board = self.query_one(Board)
         if message.down:
             board.focus()
-            board.select(spot)
+            board.choose(spot)
             self._show_path()
         if spot not in self._latched:
             self.press(spot, down=message.down)
 
     @on(SurfaceDrawing.Turned)
     def _turned(self, message: SurfaceDrawing.Turned) -> None:
-        self.query_one(Board).select(message.spot)
+        self.query_one(Board).choose(message.spot)
         if message.to:
             self.move(message.spot, to=message.to)
         else:
@@ -284,8 +282,7 @@ class DeskView(DeskActions):
     def action_row(self, step: int) -> None:
         """Show the next row of the desk."""
         board = self.query_one(Board)
-        self.following = False
-        board.select(board.go_to_row(step))
+        board.choose(board.go_to_row(step))
         self._show_path()
 
     # Changing the desk.
@@ -509,13 +506,13 @@ class DeskView(DeskActions):
         """Select a surface's first control, as after meeting it."""
         surface = self.state.surface(surface_id)
         if surface and surface["controls"]:
-            self.query_one(Board).select((surface_id, surface["controls"][0]["id"]))
+            self.query_one(Board).choose((surface_id, surface["controls"][0]["id"]))
             self._show_path()
 
     def show_spot(self, spot: Spot) -> None:
         """Select a control, as another view left it."""
         if self.state.control(spot):
-            self.query_one(Board).select(spot)
+            self.query_one(Board).choose(spot)
             self._show_path()
 
     @work(exclusive=True, group="edit")

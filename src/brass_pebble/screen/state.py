@@ -25,6 +25,8 @@ class DeskState:
         self.traces: deque[Row] = deque(maxlen=KEPT)
         self.down: set[Spot] = set()
         # Where what moves is: 0 to 1, or -1 to 1 where it rests in the middle, for each of its axes.
+        # When each control was last pressed on this screen, in s since 1970.
+        self.pressed_here: dict[Spot, float] = {}
         self.at: dict[Spot, list[float]] = {}
         self.raw: dict[Spot, list[int]] = {}
         self.script: Row = {"running": False, "caption": ""}

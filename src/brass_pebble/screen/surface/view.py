@@ -156,8 +156,8 @@ class SurfaceView(DeskActions):
         """A control was pressed: it is selected."""
         spot = (trace["surface"], trace["control"])
         if spot[0] == self.surface_id and self.state.control(spot) and spot != self.board.selected \
-                and trace["id"] == self.state.traces[-1]["id"] and trace["held_ms"] is None:
-            self.board.select(spot)
+                and trace["id"] == self.state.traces[-1]["id"] and trace["held_ms"] is None \
+                and self.board.follow(spot, trace["at"]):
             self._show()
         elif spot == self.board.selected:
             self._show_side()
@@ -239,14 +239,14 @@ class SurfaceView(DeskActions):
 
     def action_go(self, dx: int, dy: int) -> None:
         """Select the control next to the selected one."""
-        self.board.select(self.board.neighbour(dx, dy))
+        self.board.choose(self.board.neighbour(dx, dy))
         self._show()
 
     @on(SurfaceDrawing.Pressed)
     def _mouse(self, message: SurfaceDrawing.Pressed) -> None:
         if message.down:
             self.board.focus()
-            self.board.select(message.spot)
+            self.board.choose(message.spot)
             self._show()
             if self._pending_task is not None:
                 self.action_take()

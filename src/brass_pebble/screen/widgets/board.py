@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
 from textual import events
@@ -18,6 +19,8 @@ from .surface_drawing import TITLE_ROWS, SurfaceDrawing
 SMALLEST, LARGEST = (5, 3), (16, 6)
 # A scale that reads from two metres away: a desk that does not fit at it is shown row by row.
 READABLE = 4
+# For so long, in s, a press is taken for the one that was made on this screen.
+PRESSED_HERE_FOR = 1.0
 LARGEST_ALONE = (26, 8)
 
 
@@ -36,6 +39,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         # Whether the whole desk is wanted, however small.
         self.whole = False
         self.selected: Spot = ("", "")
+        self._chosen_at = 0.0
         self.room = (0, 0)
         self._shape: object = None
 
@@ -160,6 +164,22 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         """Redraw the stage programs."""
         for panel in self.query(StagePanel):
             panel.redraw()
+
+    def choose(self, spot: Spot) -> None:
+        """Select a control because the person asked for it here."""
+        self._chosen_at = time.time()
+        self.select(spot)
+
+    def follow(self, spot: Spot, at: float) -> bool:
+        """Select a control that was pressed on its device at `at` (s since 1970), and tell whether it was done.
+
+        Not if the person has chosen another since: a press may be told late, as when a second tap was waited for.
+        Nor if it was pressed here, which chose it already.
+        """
+        if at < max(self._chosen_at, self.state.pressed_here.get(spot, 0.0) + PRESSED_HERE_FOR):
+            return False
+        self.select(spot)
+        return True
 
     def select(self, spot: Spot) -> None:
         """Select a control, and show its row."""
