@@ -15,8 +15,8 @@ TINTS = ("clay", "wheat", "moss", "lagoon", "sky", "iris", "rose")
 def write_big_desk(folder: Path, *, surfaces: int = SURFACES, bindings: int = BINDINGS, macros: int = MACROS,
                    output: str = "stage") -> None:
     """Write it; always the same."""
-    from brass_pebble.core.layout import read_layout
-    from brass_pebble.engine.store import SHIPPED_LAYOUTS
+    from brass_pebble.core.devices.layout import read_layout
+    from brass_pebble.paths import SHIPPED_LAYOUTS
     chance = random.Random(11)
     (folder / "macros").mkdir(parents=True, exist_ok=True)
     for number in range(macros):

@@ -13,11 +13,11 @@ from pathlib import Path
 from big_desk import write_big_desk
 from brass_pebble import paths
 from brass_pebble.client import EngineClient, start_engine
-from brass_pebble.core.rows import surface_row
+from brass_pebble.core.desk.look.rows import surface_row
 from brass_pebble.core.usage.counter import Counter
 from brass_pebble.core.usage.simulate import make_habit, play
-from brass_pebble.engine.history import HistoryStore
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.engine.disk.history import HistoryStore
+from brass_pebble.engine.disk.store import DeskStore
 from figures import Figure, percentile
 
 OPENINGS, EDITS, LOOKS = 5, 20, 3

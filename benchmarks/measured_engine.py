@@ -17,15 +17,15 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from brass_pebble import paths
-from brass_pebble.core.identity import DeviceFacts
-from brass_pebble.core.player import Effect
+from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.play.player import Effect
+from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.engine import Engine, Setup
 from brass_pebble.engine.main import _end_on_signals, _raise_priority
-from brass_pebble.engine.store import DeskStore
-from brass_pebble.inputs.base import KeyEvent
-from brass_pebble.inputs.bench import Bench, read_bench
-from brass_pebble.inputs.evdev_input import KeyStream
-from brass_pebble.outputs.uinput import RecordOutput
+from brass_pebble.kinds.inputs.base import KeyEvent
+from brass_pebble.kinds.inputs.bench import Bench, read_bench
+from brass_pebble.kinds.inputs.evdev import KeyStream
+from brass_pebble.kinds.outputs.uinput import RecordOutput
 
 
 class PipeInput:

@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 
 from brass_pebble.client import EngineClient
-from brass_pebble.core.rtp_midi import ACCEPT, INVITE, Exchange, read_packet
+from brass_pebble.core.rtp.packets import ACCEPT, INVITE, Exchange, read_packet
 from figures import Figure, percentile
 from host import measured_engine
 

@@ -16,7 +16,7 @@ from hypothesis import settings
 
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
-from brass_pebble.engine.tighten import tighten
+from brass_pebble.engine.disk.tighten import tighten
 from terminal import BRASS_PEBBLE, Terminal
 
 # A busy machine pauses now and then; what has to be quick is measured by the benchmarks.

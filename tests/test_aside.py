@@ -9,8 +9,8 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient
-from brass_pebble.core.durations import SECOND
-from brass_pebble.core.grip import HELD_FOR, PRESSES, WITHIN, Grip
+from brass_pebble.core.devices.grip import HELD_FOR, PRESSES, WITHIN, Grip
+from brass_pebble.core.say.durations import SECOND
 from conftest import run_cli, wait_for
 
 MS = 1_000_000

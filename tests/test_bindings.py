@@ -9,18 +9,18 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError
-from brass_pebble.core.chord_catch import ChordCatch
-from brass_pebble.core.clashes import find_clashes
-from brass_pebble.core.desk import Desk, read_desk
-from brass_pebble.core.free_chords import free_chords, free_family
-from brass_pebble.core.keys import key_table, parse_chord
+from brass_pebble.core.desk.look.clashes import find_clashes
+from brass_pebble.core.desk.look.free_chords import free_chords, free_family
+from brass_pebble.core.desk.look.shown import USUAL
+from brass_pebble.core.desk.model import Desk, read_desk
+from brass_pebble.core.desk.shortcuts import ProgramTable, Shortcut, read_program, shape_of
 from brass_pebble.core.macro import link, parse
-from brass_pebble.core.programs import ProgramTable, Shortcut, read_program, shape_of
-from brass_pebble.core.shown import USUAL
+from brass_pebble.core.play.chord_catch import ChordCatch
+from brass_pebble.core.signals.keys import key_table, parse_chord
 from brass_pebble.demo import HERE
-from brass_pebble.engine.desk_reader import read_layout_file
-from brass_pebble.engine.store import SHIPPED_LAYOUTS
-from brass_pebble.inputs.desktop_shortcuts import read_bindsyms, read_gsettings
+from brass_pebble.engine.disk.desk_reader import read_layout_file
+from brass_pebble.kinds.focus.desktop_shortcuts import read_bindsyms, read_gsettings
+from brass_pebble.paths import SHIPPED_LAYOUTS
 from conftest import run_cli, wait_for
 
 Row = dict[str, Any]

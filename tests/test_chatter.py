@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from brass_pebble.core.bounce import MS, BounceWatch, Chatter, Debouncer
-from brass_pebble.core.doubles import Doubles
+from brass_pebble.core.devices.double_reports import Doubles
+from brass_pebble.core.play.bounce import MS, BounceWatch, Chatter, Debouncer
 
 
 def watch(*times: tuple[int, int]) -> list[Chatter]:

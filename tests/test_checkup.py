@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from brass_pebble import service
-from brass_pebble.core.identity import DeviceRule
-from brass_pebble.permissions import Done, carry_out, removal_plan, rules_text, setup_plan, udev_rule
+from brass_pebble.core.devices.identity import DeviceRule
+from brass_pebble.machine import service
+from brass_pebble.machine.permissions import Done, carry_out, removal_plan, rules_text, setup_plan, udev_rule
 from conftest import run_cli
 
 

@@ -14,7 +14,7 @@ import pytest
 from brass_pebble import __version__
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.demo import HERE
-from brass_pebble.inputs.listing import list_devices
+from brass_pebble.kinds.kernel.listing import list_devices
 from conftest import BRASS_PEBBLE, run_cli, wait_for
 
 MACROS = HERE / "desk" / "macros"

@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from brass_pebble.core.problem import ProblemError
-from brass_pebble.engine.edits import binding_edit
-from brass_pebble.engine.store import DeskBusy, DeskStore
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.engine.disk.edits import binding_edit
+from brass_pebble.engine.disk.store import DeskBusy, DeskStore
 
 
 @pytest.fixture

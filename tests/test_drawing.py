@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.identity import DeviceFacts
-from brass_pebble.core.keys import key_table
-from brass_pebble.core.layout import Control, Layout, read_layout, write_layout
-from brass_pebble.core.proposal import propose
-from brass_pebble.core.walk import Learning, Walk, leave_out, move, rename, resize
-from brass_pebble.engine.store import SHIPPED_LAYOUTS
+from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.layout import Control, Layout, read_layout, write_layout
+from brass_pebble.core.devices.proposal import propose
+from brass_pebble.core.devices.walk import Learning, Walk, leave_out, move, rename, resize
+from brass_pebble.core.signals.keys import key_table
+from brass_pebble.paths import SHIPPED_LAYOUTS
 
 
 def load(file: Path) -> Layout:

@@ -18,15 +18,15 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError, StartError, start_engine
-from brass_pebble.core.identity import DeviceFacts
+from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.demo import ENGINE_OPTIONS, HERE
+from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.engine import Engine, Setup
-from brass_pebble.engine.store import DeskStore
-from brass_pebble.inputs.bench import BenchInput, read_bench
-from brass_pebble.inputs.evdev_input import KeyStream
-from brass_pebble.inputs.node import EVENT
-from brass_pebble.outputs.stage import StageOutput, read_programs
-from brass_pebble.outputs.uinput import RecordOutput
+from brass_pebble.kinds.inputs.bench import BenchInput, read_bench
+from brass_pebble.kinds.inputs.evdev import KeyStream
+from brass_pebble.kinds.kernel.node import EVENT
+from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
+from brass_pebble.kinds.outputs.uinput import RecordOutput
 from brass_pebble.paths import socket_path
 from conftest import wait_for
 

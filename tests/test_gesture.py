@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from brass_pebble.core.gesture import (
+from brass_pebble.core.play.gesture import (
     AGAIN,
     DOUBLE,
     EVENTS,
@@ -25,7 +25,7 @@ from brass_pebble.core.gesture import (
     WAITING,
     Recogniser,
 )
-from brass_pebble.core.keys import key_table
+from brass_pebble.core.signals.keys import key_table
 
 MS = 1_000_000
 HERE = Path(__file__).parent

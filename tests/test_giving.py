@@ -27,12 +27,12 @@ from brass_pebble.core.macro.steps import Finish, GaveUp
 from brass_pebble.core.macro.values import Given
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of, rename_plays
-from brass_pebble.core.problem import ProblemError
-from brass_pebble.engine.edits import Edit, binding_edit
-from brass_pebble.engine.guests import Trust
-from brass_pebble.engine.intake import at_most, fit_onto, intake_edit, look, new_desk_files
-from brass_pebble.engine.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.engine.disk.edits import Edit, binding_edit
+from brass_pebble.engine.disk.guests import Trust
+from brass_pebble.engine.disk.intake import at_most, fit_onto, intake_edit, look, new_desk_files
+from brass_pebble.engine.disk.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
+from brass_pebble.engine.disk.store import DeskStore
 from conftest import run_cli
 
 LAMP = '''name "Lamp on"

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from brass_pebble.demo import demo_desk
-from brass_pebble.engine.parcel_file import pack_desk, read_parcel
+from brass_pebble.engine.disk.parcel_file import pack_desk, read_parcel
 from terminal import Terminal
 from test_giving import LAMP, store_in
 

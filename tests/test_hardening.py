@@ -31,8 +31,8 @@ from brass_pebble import paths
 from brass_pebble.client import EngineClient, EngineError, start_engine
 from brass_pebble.core.macro.asks import Errand
 from brass_pebble.demo import ENGINE_OPTIONS
-from brass_pebble.engine.http_call import check_redirect, send_request
-from brass_pebble.engine.server import DROP_ABOVE, MOST_CLIENTS, MOST_IN_ALL
+from brass_pebble.engine.clients.server import DROP_ABOVE, MOST_CLIENTS, MOST_IN_ALL
+from brass_pebble.engine.runs.http_call import check_redirect, send_request
 from conftest import run_cli, wait_for
 from terminal import BRASS_PEBBLE, Terminal
 

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.identity import Claim, DeviceFacts, DeviceRule, assign, real_serial, score
+from brass_pebble.core.devices.identity import Claim, DeviceFacts, DeviceRule, assign, real_serial, score
 
 PAD = DeviceFacts("pad", "Northwick numeric pad", "USB", "4e57", "0011", port="usb-1.1")
 NUMBERED = DeviceFacts("numbered", "Juniper pad", "USB", "4a50", "0002", serial="JP-20931", port="usb-3")

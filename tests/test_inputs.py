@@ -7,9 +7,9 @@ from collections.abc import Iterable
 
 import pytest
 
-from brass_pebble.inputs.base import DeviceGone
-from brass_pebble.inputs.evdev_input import KeyStream
-from brass_pebble.inputs.node import EVENT
+from brass_pebble.kinds.inputs.base import DeviceGone
+from brass_pebble.kinds.inputs.evdev import KeyStream
+from brass_pebble.kinds.kernel.node import EVENT
 
 REPORT, DROPPED = (0, 0, 0), (0, 3, 0)
 

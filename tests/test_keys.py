@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.durations import MS, parse_duration, say_duration
-from brass_pebble.core.keymap import as_held, keymap
-from brass_pebble.core.keys import PLACED, key_table, parse_chord
-from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.say.durations import MS, parse_duration, say_duration
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.keymap import as_held, keymap
+from brass_pebble.core.signals.keys import PLACED, key_table, parse_chord
 
 HEADER = Path("/usr/include/linux/input-event-codes.h")
 NOT_KEYS = {"KEY_RESERVED", "KEY_MAX", "KEY_CNT", "KEY_MIN_INTERESTING", "KEY_UNKNOWN", "BTN_MISC", "BTN_MOUSE",

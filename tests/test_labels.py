@@ -19,17 +19,16 @@ from PIL import Image
 from pypdf import PdfReader
 from pypdf.generic import ContentStream
 
-from brass_pebble.cli import main
+from brass_pebble.cli.main import main
+from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.label.faces import Entry, Face, changed, faces, layers_shown
 from brass_pebble.core.label.fit import COMFORTABLE, LEADING, SMALLEST, abbreviations, fit_text
 from brass_pebble.core.label.icons import SIDE, guess_icon, icons
 from brass_pebble.core.label.pack import pack
 from brass_pebble.core.label.sheet import MARGIN, PAPERS, Field, Label, lay_out
 from brass_pebble.core.label.sizes import label_size, read_size
-from brass_pebble.core.layout import read_layout
-from brass_pebble.core.problem import ProblemError
-from brass_pebble.core.tints import TINTS
-from brass_pebble.engine.store import SHIPPED_LAYOUTS
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.say.tints import TINTS
 from brass_pebble.paper.font import measure, typeface
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of
 from brass_pebble.paper.label_sheet import CUT_LINE
@@ -38,6 +37,7 @@ from brass_pebble.paper.pdf import MM, pages_pdf
 from brass_pebble.paper.shapes import Box, Circle, Line
 from brass_pebble.paper.surface_map import CARD, card_pages, map_page
 from brass_pebble.paper.svg import page_svg
+from brass_pebble.paths import SHIPPED_LAYOUTS
 
 SVG = "{http://www.w3.org/2000/svg}"
 LAYOUTS = ("numpad", "full-iso", "pads-16", "pedals-3", "knobs-sliders-8")

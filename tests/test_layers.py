@@ -7,17 +7,17 @@ from typing import Any
 
 import pytest
 
-from brass_pebble.core.desk import Desk, read_desk
-from brass_pebble.core.keys import key_table
-from brass_pebble.core.layers import FocusedWindow, FollowRule, parse_target
-from brass_pebble.core.plan import Planner
-from brass_pebble.core.player import Effect, Player
-from brass_pebble.core.problem import Problem, ProblemError
-from brass_pebble.core.router import Router
-from brass_pebble.core.shown import show_control
-from brass_pebble.core.trace import Trace
-from brass_pebble.engine.desk_reader import read_layout_file
-from brass_pebble.engine.store import SHIPPED_LAYOUTS
+from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.desk.model import Desk, read_desk
+from brass_pebble.core.play.layers import FocusedWindow, FollowRule, parse_target
+from brass_pebble.core.play.plan import Planner
+from brass_pebble.core.play.player import Effect, Player
+from brass_pebble.core.play.router import Router
+from brass_pebble.core.play.trace import Trace
+from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.core.signals.keys import key_table
+from brass_pebble.engine.disk.desk_reader import read_layout_file
+from brass_pebble.paths import SHIPPED_LAYOUTS
 
 MS = 1_000_000
 LAYOUTS = {name: read_layout_file(SHIPPED_LAYOUTS / f"{name}.toml", []) for name in ("numpad", "pedals-3")}

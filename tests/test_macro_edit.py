@@ -6,25 +6,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.durations import MS
-from brass_pebble.core.keys import key_table
+from brass_pebble.core.effects.pointer import REL_WHEEL, REL_X, REL_Y
 from brass_pebble.core.macro import parse, read_macro
-from brass_pebble.core.macro.edit import (
-    Edited,
-    close_gap,
-    delete,
-    duplicate,
-    insert,
-    lengthen,
-    move,
-    scale,
-    snap,
-)
+from brass_pebble.core.macro.edit import Edited, close_gap, delete, duplicate, insert, lengthen, move, scale, snap
 from brass_pebble.core.macro.lanes import lanes_of
 from brass_pebble.core.macro.reader import link
 from brass_pebble.core.macro.record import EVEN, NONE, PLAYED, without_stop, write_recording
-from brass_pebble.core.pointer import REL_WHEEL, REL_X, REL_Y
-from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.say.durations import MS
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.keys import key_table
 
 TEXT = """name "x"
 # first

@@ -6,9 +6,9 @@ import time
 
 import pytest
 
-from brass_pebble.core.durations import MS
-from brass_pebble.core.keys import key_table
 from brass_pebble.core.macro import Macro, read_macro
+from brass_pebble.core.say.durations import MS
+from brass_pebble.core.signals.keys import key_table
 
 
 def timetable(text: str) -> list[str]:

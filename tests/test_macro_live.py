@@ -6,14 +6,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.durations import MS, parse_duration, write_duration
-from brass_pebble.core.keys import key_table
+from brass_pebble.core.effects.pointer import NAMES, is_motion
 from brass_pebble.core.macro import Macro, format_macro, link, parse, read_macro
 from brass_pebble.core.macro.asks import Ask, Errand, Window
 from brass_pebble.core.macro.values import Given
-from brass_pebble.core.player import FOR_EVER, Effect, Live, Manner, Player, Run
-from brass_pebble.core.pointer import NAMES, is_motion
-from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.play.player import FOR_EVER, Effect, Live, Manner, Player, Run
+from brass_pebble.core.say.durations import MS, parse_duration, write_duration
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.keys import key_table
 from test_macro_language import complaints, good
 
 LEVEL = """name "Level"

@@ -13,9 +13,9 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
-from brass_pebble.core.desk import ON_TRIAL
-from brass_pebble.core.keys import key_table
-from brass_pebble.core.place import free_place
+from brass_pebble.core.desk.model import ON_TRIAL
+from brass_pebble.core.devices.free_place import free_place
+from brass_pebble.core.signals.keys import key_table
 from brass_pebble.paths import desk_key, state_folder
 from conftest import wait_for
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from brass_pebble.client import EngineClient, running_sockets, start_engine
-from brass_pebble.core.keys import key_table
+from brass_pebble.core.signals.keys import key_table
 from brass_pebble.demo import demo_desk
 from brass_pebble.paths import user_layouts
 from conftest import wait_for

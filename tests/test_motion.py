@@ -10,7 +10,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.axis import (
+from brass_pebble.core.desk.model import Desk, read_desk
+from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.layout import Layout, read_layout, write_layout
+from brass_pebble.core.devices.lights import state_of
+from brass_pebble.core.devices.proposal import propose
+from brass_pebble.core.devices.walk import Walk
+from brass_pebble.core.effects.drive import parse_drive, parse_level
+from brass_pebble.core.effects.messages import message_of, midi_send
+from brass_pebble.core.macro import read_macro
+from brass_pebble.core.play.axis import (
     AxisSettings,
     Calibration,
     Detents,
@@ -21,23 +30,14 @@ from brass_pebble.core.axis import (
     smoothed,
     write_share,
 )
-from brass_pebble.core.desk import Desk, read_desk
-from brass_pebble.core.drive import parse_drive, parse_level
-from brass_pebble.core.identity import DeviceFacts
-from brass_pebble.core.layout import Layout, read_layout, write_layout
-from brass_pebble.core.lights import state_of
-from brass_pebble.core.macro import read_macro
-from brass_pebble.core.midi_in import MidiDecoder
-from brass_pebble.core.player import Effect, Player
-from brass_pebble.core.problem import Problem, ProblemError
-from brass_pebble.core.proposal import propose
-from brass_pebble.core.router import Router
-from brass_pebble.core.sending import message_of, midi_send
-from brass_pebble.core.signal import FAMILIES, find_signal, signal_name, spell, tone
-from brass_pebble.core.trace import Trace, key_name
-from brass_pebble.core.walk import Walk
-from brass_pebble.engine.desk_reader import read_layout_file
-from brass_pebble.engine.store import SHIPPED_LAYOUTS
+from brass_pebble.core.play.player import Effect, Player
+from brass_pebble.core.play.router import Router
+from brass_pebble.core.play.trace import Trace, key_name
+from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.core.signals.midi_in import MidiDecoder
+from brass_pebble.core.signals.signal import FAMILIES, find_signal, signal_name, spell, tone
+from brass_pebble.engine.disk.desk_reader import read_layout_file
+from brass_pebble.paths import SHIPPED_LAYOUTS
 
 MS = 1_000_000
 LAYOUTS: dict[str, Layout] = {name: layout for name in ("pads-16", "knobs-sliders-8", "dial-pad-6", "controller")
@@ -617,7 +617,7 @@ def test_notes_that_sound_are_let_go_when_the_run_is_stopped() -> None:
 
 
 def test_what_a_note_sends_is_a_note() -> None:
-    from brass_pebble.core.sending import note_code
+    from brass_pebble.core.effects.messages import note_code
     code = note_code("Kiln", 9, 36)
     assert message_of(code, 100) == bytes((0x99, 36, 100)) and message_of(code, 0) == bytes((0x89, 36, 64))
     assert key_name(code, 100) == "note 36 on 10, strength 100 to Kiln"

@@ -20,9 +20,8 @@ from hypothesis import strategies as st
 from pythonosc.osc_message_builder import OscMessageBuilder
 
 from brass_pebble.client import EngineClient, EngineError
-from brass_pebble.core.durations import SECOND
-from brass_pebble.core.rtp_journal import Journal, read_ended
-from brass_pebble.core.rtp_midi import (
+from brass_pebble.core.rtp.journal import Journal, read_ended
+from brass_pebble.core.rtp.packets import (
     ACCEPT,
     INVITE,
     LEAVE,
@@ -35,7 +34,8 @@ from brass_pebble.core.rtp_midi import (
     read_packet,
     write_payload,
 )
-from brass_pebble.core.rtp_session import CONTROL, DATA, MOST_A_SECOND, MOST_PEERS, Session
+from brass_pebble.core.rtp.session import CONTROL, DATA, MOST_A_SECOND, MOST_PEERS, Session
+from brass_pebble.core.say.durations import SECOND
 from conftest import wait_for
 
 # In continuous runs a fixed set; outside them, FUZZ_PACKETS=100000 asks for as many.

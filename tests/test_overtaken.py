@@ -8,17 +8,17 @@ from types import SimpleNamespace
 
 import pytest
 
-from brass_pebble.core.desk import read_desk
-from brass_pebble.core.keys import parse_chord
+from brass_pebble.core.desk.model import read_desk
+from brass_pebble.core.effects.messages import merge_values, message_of, midi_send
+from brass_pebble.core.effects.pointer import MESSAGES, PAD
 from brass_pebble.core.macro import chord_program, read_macro
-from brass_pebble.core.macro.program import Program, Timeline
-from brass_pebble.core.plan import Planner
-from brass_pebble.core.player import ONCE, Effect, Live, Manner, Player, Run, hurried
-from brass_pebble.core.pointer import MESSAGES, PAD
-from brass_pebble.core.sending import merge_values, message_of, midi_send
-from brass_pebble.core.signal import spell_message
-from brass_pebble.core.trace import Trace
-from brass_pebble.outputs.xkb import typist
+from brass_pebble.core.macro.timetable import Program, Timeline
+from brass_pebble.core.play.plan import Planner
+from brass_pebble.core.play.player import ONCE, Effect, Live, Manner, Player, Run, hurried
+from brass_pebble.core.play.trace import Trace
+from brass_pebble.core.signals.keys import parse_chord
+from brass_pebble.core.signals.signal import spell_message
+from brass_pebble.kinds.outputs.xkb import typist
 
 MS = 1_000_000
 

@@ -6,12 +6,12 @@ import tomllib
 
 import pytest
 
-from brass_pebble.core.desk import Surface, read_desk
-from brass_pebble.core.identity import DeviceFacts
-from brass_pebble.core.layout import read_layout
-from brass_pebble.core.problem import Problem
-from brass_pebble.core.signal import find_signal
-from brass_pebble.engine.store import SHIPPED_LAYOUTS
+from brass_pebble.core.desk.model import Surface, read_desk
+from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.layout import read_layout
+from brass_pebble.core.say.problem import Problem
+from brass_pebble.core.signals.signal import find_signal
+from brass_pebble.paths import SHIPPED_LAYOUTS
 
 LAYERS = """
 [surface.s.layer.base.press]

@@ -8,15 +8,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.desk import read_desk
-from brass_pebble.core.keys import key_table, parse_chord
-from brass_pebble.core.layout import read_layout
+from brass_pebble.core.desk.model import read_desk
+from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.macro import chord_program, read_macro
-from brass_pebble.core.macro.program import Program
-from brass_pebble.core.player import MOST_QUEUED, Effect, Player, Run
-from brass_pebble.core.router import Router
-from brass_pebble.core.trace import MOST_REACTIONS, MOST_SENT, Trace
-from brass_pebble.engine.store import SHIPPED_LAYOUTS
+from brass_pebble.core.macro.timetable import Program
+from brass_pebble.core.play.player import MOST_QUEUED, Effect, Player, Run
+from brass_pebble.core.play.router import Router
+from brass_pebble.core.play.trace import MOST_REACTIONS, MOST_SENT, Trace
+from brass_pebble.core.signals.keys import key_table, parse_chord
+from brass_pebble.paths import SHIPPED_LAYOUTS
 
 MS = 1_000_000
 
@@ -28,7 +28,7 @@ def program(text: str) -> Program:
 
 
 def shown(out: list[Effect]) -> list[str]:
-    from brass_pebble.core.keys import key_table
+    from brass_pebble.core.signals.keys import key_table
     return [f"{planned // MS} {key_table().name(code)}{'+' if value else '-'}" for code, value, planned, _ in out]
 
 

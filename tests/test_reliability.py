@@ -18,13 +18,13 @@ from pathlib import Path
 
 import pytest
 
-from brass_pebble import disk
+from brass_pebble import file_access
 from brass_pebble.client import EngineClient, start_engine
-from brass_pebble.core.problem import ProblemError
+from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
-from brass_pebble.engine.edits import Edit, binding_edit
-from brass_pebble.engine.store import DeskBusy, DeskStore
-from brass_pebble.engine.versions import Damaged, VersionLog
+from brass_pebble.engine.disk.edits import Edit, binding_edit
+from brass_pebble.engine.disk.store import DeskBusy, DeskStore
+from brass_pebble.engine.disk.versions import Damaged, VersionLog
 from conftest import wait_for
 from mutants import MONSTERS, mutate
 
@@ -342,7 +342,7 @@ def test_a_torn_text_is_never_brought_back(store: DeskStore) -> None:
 
 
 def test_the_history_is_bounded_in_size(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from brass_pebble.engine import versions
+    from brass_pebble.engine.disk import versions
     monkeypatch.setattr(versions, "MOST_BYTES", 200_000)
     log = VersionLog(tmp_path / "log")
     for number in range(120):
@@ -354,7 +354,7 @@ def test_the_history_is_bounded_in_size(tmp_path: Path, monkeypatch: pytest.Monk
 # A disk that fails at any step.
 
 
-class Failing(disk.Layer):
+class Failing(file_access.Layer):
     """Fails at the n-th step, in one of several ways."""
 
     def __init__(self, at: int, how: int) -> None:
@@ -437,7 +437,7 @@ def test_a_disk_that_fails_at_any_step_leaves_the_state_before_or_after(tmp_path
         store.load()
         store.settle()
         failing = Failing(at, at)
-        monkeypatch.setattr(disk, "layer", failing)
+        monkeypatch.setattr(file_access, "layer", failing)
         steps = session(store)
         before = snapshot(folder)
         try:
@@ -447,7 +447,7 @@ def test_a_disk_that_fails_at_any_step_leaves_the_state_before_or_after(tmp_path
             # Told in words, and nothing was changed.
             assert "could not be saved" in str(error) and "Errno" not in str(error) and ".new" not in str(error)
             assert snapshot(folder) == before
-        monkeypatch.setattr(disk, "layer", disk.Layer())
+        monkeypatch.setattr(file_access, "layer", file_access.Layer())
         assert not [name for name in snapshot(folder) if Path(name).name.startswith(".")], at
         jobs.append(json.dumps([str(folder), str(store.versions)]))
         if not failing.failed:
@@ -471,7 +471,7 @@ def test_a_change_that_was_cut_off_between_two_files_is_finished_by_the_next_sta
     class Cut(Exception):
         """The process is gone."""
 
-    class Cutting(disk.Layer):
+    class Cutting(file_access.Layer):
         left = 2
 
         def replace(self, source: str, target: str) -> None:
@@ -479,10 +479,10 @@ def test_a_change_that_was_cut_off_between_two_files_is_finished_by_the_next_sta
             if self.left < 0:
                 raise Cut
             super().replace(source, target)
-    monkeypatch.setattr(disk, "layer", Cutting())
+    monkeypatch.setattr(file_access, "layer", Cutting())
     with pytest.raises(Cut):
         store.change(Edit("both", ((("surface", "pedals", "name"), "Feet"),), (("macros/new.macro", "tap N\n"),)))
-    monkeypatch.setattr(disk, "layer", disk.Layer())
+    monkeypatch.setattr(file_access, "layer", file_access.Layer())
     assert (store.folder / "macros" / "new.macro").exists() and "Feet" not in store.file.read_text()
     again = DeskStore(store.folder, store.versions, store.user_layouts)
     again.lock()
@@ -631,7 +631,7 @@ def test_what_was_kept_for_a_quick_start_is_plain_and_believed_only_if_it_is_who
 
     def parsed(opened: DeskStore) -> int:
         """How many macros were taken apart; what came of them is the same in any case."""
-        from brass_pebble.engine import macro_files
+        from brass_pebble.engine.disk import macro_files
         count = 0
         real = macro_files.parse
 

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from brass_pebble.demo import demo_desk
-from brass_pebble.screen.bind_panel import proposals
+from brass_pebble.screen.binding.panel import proposals
 from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.canvas import fit

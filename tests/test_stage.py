@@ -7,13 +7,13 @@ from typing import Any
 
 import pytest
 
-from brass_pebble.core.keys import key_table, parse_chord
 from brass_pebble.core.macro import read_macro
-from brass_pebble.core.macro.program import Program
-from brass_pebble.core.stage import Reaction, StageProgram
+from brass_pebble.core.macro.timetable import Program
+from brass_pebble.core.signals.keys import key_table, parse_chord
+from brass_pebble.core.stage.program import Reaction, StageProgram
 from brass_pebble.demo import HERE
-from brass_pebble.engine.rehearsal import rehearse_here
-from brass_pebble.outputs.stage import StageOutput, read_programs
+from brass_pebble.engine.runs.rehearsal import rehearse_here
+from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
 
 MS = 1_000_000
 

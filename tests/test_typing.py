@@ -7,16 +7,16 @@ from collections.abc import Callable
 
 import pytest
 
-from brass_pebble.core.clashes import find_clashes
-from brass_pebble.core.desk import read_desk
-from brass_pebble.core.keymap import type_out
-from brass_pebble.core.keys import Chord, key_table, parse_chord
-from brass_pebble.core.lettered import notice
+from brass_pebble.core.desk.look.clashes import find_clashes
+from brass_pebble.core.desk.look.lettered import notice
+from brass_pebble.core.desk.model import read_desk
 from brass_pebble.core.macro import read_macro
-from brass_pebble.core.plan import Planner
-from brass_pebble.core.problem import ProblemError
-from brass_pebble.core.trace import key_name
-from brass_pebble.outputs.xkb import XkbTypist, _library, _Names, typist
+from brass_pebble.core.play.plan import Planner
+from brass_pebble.core.play.trace import key_name
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.keymap import type_out
+from brass_pebble.core.signals.keys import Chord, key_table, parse_chord
+from brass_pebble.kinds.outputs.xkb import XkbTypist, _library, _Names, typist
 
 LAYOUTS = ["us", "de", "fr", "gb", "es", "us(dvorak)"]
 # xkbcommon/xkbcommon-compose.h

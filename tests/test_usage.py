@@ -21,7 +21,7 @@ from brass_pebble.core.usage.press import Press
 from brass_pebble.core.usage.report import History, Used, does_of, neighbours, report
 from brass_pebble.core.usage.simulate import make_habit, play
 from brass_pebble.core.usage.slips import SlipWatch, opposites
-from brass_pebble.engine.history import VERSION, HistoryError, HistoryStore
+from brass_pebble.engine.disk.history import VERSION, HistoryError, HistoryStore
 from brass_pebble.paper.shapes import Box, Group
 from brass_pebble.paper.usage_chart import usage_pages
 from conftest import run_cli

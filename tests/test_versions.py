@@ -14,13 +14,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brass_pebble.client import EngineClient, EngineError
-from brass_pebble.core.changes import differences
-from brass_pebble.core.problem import ProblemError
-from brass_pebble.engine.edits import Edit, Row, apply_edit, binding_edit
-from brass_pebble.engine.fragments import LEAST, edited_fragment, find_fragment
-from brass_pebble.engine.giving_requests import compare
-from brass_pebble.engine.store import DeskStore
-from brass_pebble.engine.versions import KEPT, VersionLog
+from brass_pebble.core.desk.look.changes import differences
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.engine.clients.giving_requests import compare
+from brass_pebble.engine.disk.edits import Edit, Row, apply_edit, binding_edit
+from brass_pebble.engine.disk.partial_edit import LEAST, edited_fragment, find_fragment
+from brass_pebble.engine.disk.store import DeskStore
+from brass_pebble.engine.disk.versions import KEPT, VersionLog
 from conftest import run_cli
 
 
@@ -166,7 +166,7 @@ def large(count: int = 40) -> str:
 
 def whole(text: str, edit: Edit) -> str:
     """The edit made on the whole document, without any short way."""
-    from brass_pebble.engine import edits
+    from brass_pebble.engine.disk import edits
     document = tomlkit.parse(text)
     for path, value in edit.values:
         edits._set(document, path, value)

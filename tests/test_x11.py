@@ -18,7 +18,7 @@ import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
 from brass_pebble.demo import know
-from brass_pebble.outputs.x11 import Windows, fits
+from brass_pebble.kinds.outputs.x11 import Windows, fits
 from conftest import wait_for
 
 Row = dict[str, Any]

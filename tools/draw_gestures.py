@@ -9,7 +9,7 @@ import sys
 from html import escape
 from pathlib import Path
 
-from brass_pebble.core.gesture import AGAIN, DOWN, HELD, STATES, TABLE, UP, USED, WAITING, Rule
+from brass_pebble.core.play.gesture import AGAIN, DOWN, HELD, STATES, TABLE, UP, USED, WAITING, Rule
 
 DOCS = Path(__file__).parent.parent / "docs"
 BEGIN, END = "<!-- table: made by tools/draw_gestures.py -->", "<!-- end of the table -->"

@@ -19,8 +19,8 @@ PARCEL = FOLDER / "tideline-numpad.zip"
 
 def pack(desk: Path, runtime: Path) -> Path:
     """Write the parcel; the fields are those of every step of a picture."""
-    from brass_pebble.engine.parcel_file import pack_desk
-    from brass_pebble.engine.store import DeskStore
+    from brass_pebble.engine.disk.parcel_file import pack_desk
+    from brass_pebble.engine.disk.store import DeskStore
     copy = FOLDER / "desk"
     shutil.copytree(desk, copy)
     file = copy / "desk.toml"

@@ -31,7 +31,7 @@ def main() -> int:
             os.environ[f"XDG_{name}_HOME"] = f"{folder}/{name.lower()}"
         os.environ["XDG_RUNTIME_DIR"] = f"{folder}/run"
         os.mkdir(f"{folder}/run", 0o700)
-        from brass_pebble import cli
+        from brass_pebble.cli import main as cli
         from brass_pebble.demo import demo_desk
         from brass_pebble.demo.history import seed_history
         desk = demo_desk()

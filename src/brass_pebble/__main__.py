@@ -1,4 +1,4 @@
-from brass_pebble.cli import main
+from .cli.main import main
 
 if __name__ == "__main__":
     main()

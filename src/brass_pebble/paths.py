@@ -10,6 +10,11 @@ from pathlib import Path
 import platformdirs
 
 APP = "brass-pebble"
+# What is shipped.
+PACKAGE = Path(__file__).parent
+SHIPPED_LAYOUTS = PACKAGE / "layouts"
+SHIPPED_PROGRAMS = PACKAGE / "programs"
+DEMO_STAGE = PACKAGE / "demo" / "stage"
 # sun_path of linux/un.h, less its closing zero.
 LONGEST_SOCKET = 107
 # What the programs that macros start are given as their mask of new files' rights; the engine has a stricter one.

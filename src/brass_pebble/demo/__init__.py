@@ -9,8 +9,8 @@ import time
 from pathlib import Path
 
 from brass_pebble import paths
-from brass_pebble.disk import private_folder
-from brass_pebble.engine.tighten import tighten
+from brass_pebble.engine.disk.tighten import tighten
+from brass_pebble.file_access import private_folder
 
 HERE = Path(__file__).parent
 ENGINE_OPTIONS = ("--bench", str(HERE / "bench.toml"), "--stage", str(HERE / "stage"), "--script",
@@ -40,6 +40,6 @@ def demo_desk(*, fresh: bool = False) -> Path:
 
 def know(desk: Path) -> None:
     """A desk that this program made itself is nobody else's."""
-    from brass_pebble.engine.guests import Trust
+    from brass_pebble.engine.disk.guests import Trust
     with contextlib.suppress(OSError):
         Trust(paths.approvals_file(desk)).know()

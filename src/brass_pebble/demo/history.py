@@ -6,11 +6,11 @@ import time
 from pathlib import Path
 
 from brass_pebble import paths
-from brass_pebble.core.rows import surface_row
+from brass_pebble.core.desk.look.rows import surface_row
 from brass_pebble.core.usage.counter import Counter
 from brass_pebble.core.usage.simulate import DAY, make_habit, play
-from brass_pebble.engine.history import HistoryStore, local_zone
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.engine.disk.history import HistoryStore, local_zone
+from brass_pebble.engine.disk.store import DeskStore
 
 WEEKS = 26
 # How much each surface is used in a class, in the order of the desk.

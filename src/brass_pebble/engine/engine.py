@@ -13,46 +13,46 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from brass_pebble.core.action import RECORD, RECORD_KEYBOARD, REST, STOP
-from brass_pebble.core.desk import Desk
-from brass_pebble.core.durations import say_duration
-from brass_pebble.core.keys import key_table
-from brass_pebble.core.lettered import notice
+from brass_pebble.core.desk.action import RECORD, RECORD_KEYBOARD, REST, STOP
+from brass_pebble.core.desk.look.lettered import notice
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.effects.pointer import WIDE
 from brass_pebble.core.macro import Macro, Program
-from brass_pebble.core.player import Effect, Manner, Player, Run
-from brass_pebble.core.pointer import WIDE
-from brass_pebble.core.problem import Problem
-from brass_pebble.core.router import Router
-from brass_pebble.core.signal import MOVING
-from brass_pebble.core.trace import Trace
-from brass_pebble.inputs.base import DeviceGone, Input
-from brass_pebble.inputs.bench import Bench
-from brass_pebble.inputs.bystanders import Bystanders
-from brass_pebble.outputs.base import Output, OutputError, OutputLost
-from brass_pebble.outputs.stage import StageOutput
+from brass_pebble.core.play.player import Effect, Manner, Player, Run
+from brass_pebble.core.play.router import Router
+from brass_pebble.core.play.trace import Trace
+from brass_pebble.core.say.durations import say_duration
+from brass_pebble.core.say.problem import Problem
+from brass_pebble.core.signals.keys import key_table
+from brass_pebble.core.signals.signal import MOVING
+from brass_pebble.kinds.inputs.base import DeviceGone, Input
+from brass_pebble.kinds.inputs.bench import Bench
+from brass_pebble.kinds.inputs.bystanders import Bystanders
+from brass_pebble.kinds.outputs.base import Output, OutputError, OutputLost
+from brass_pebble.kinds.outputs.stage import StageOutput
 
-from .answers import Answers
-from .aside import SetAside
-from .careful import Careful
-from .chord_catcher import ChordCatcher
-from .desk_watch import DeskWatch
-from .devices import Devices
-from .errands import Errands, stays_notice
-from .focus import Focus
-from .grips import Grips
-from .hands import Hands
-from .history import Historian
+from .clients.news import News
+from .clients.server import Client, Server
+from .devices.chord_catcher import ChordCatcher
+from .devices.focus import Focus
+from .devices.grips import Grips
+from .devices.lamps import Answers
+from .devices.meeting import Meet
+from .devices.memory import Memory
+from .devices.network import Network
+from .devices.ownership import Devices
+from .devices.set_aside import SetAside
+from .disk.desk_watch import DeskWatch
+from .disk.history import Historian
+from .disk.store import DeskStore, Loaded
+from .hot.filters import Careful
+from .hot.message_sender import Messages
 from .logs import log
 from .loop import Loop, Worker
-from .meet import Meet
-from .memory import Memory
-from .messages import Messages
-from .network import Network
-from .news import News
-from .recorder import Recorder
-from .script import Script
-from .server import Client, Server
-from .store import DeskStore, Loaded
+from .runs.bench_presses import Hands
+from .runs.errands import Errands, stays_notice
+from .runs.recorder import Recorder
+from .runs.script import Script
 
 MS = 1_000_000
 # A shorter suspend than this is none, in ns.
@@ -127,7 +127,7 @@ class Engine:
         self.historian = Historian(self, setup.history)
         self.chord_catcher: ChordCatcher
         # Imported here, since it speaks of this class.
-        from .requests import Requests
+        from .clients.requests import Requests
         self.requests = Requests(self)
         self.server_ready = False
         self.server = Server(setup.socket, self.loop, self.requests.take, self._client_left, self.requests.hello)

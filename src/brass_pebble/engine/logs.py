@@ -10,7 +10,7 @@ import logging.handlers
 import queue
 from pathlib import Path
 
-from brass_pebble.disk import private_folder
+from brass_pebble.file_access import private_folder
 
 log = logging.getLogger("brass_pebble.engine")
 

@@ -15,18 +15,18 @@ from collections.abc import Callable
 from pathlib import Path
 
 from brass_pebble import paths
-from brass_pebble.core.desk import Desk
-from brass_pebble.core.keymap import Typist
-from brass_pebble.core.problem import Problem, ProblemError
-from brass_pebble.inputs.bench import Bench, read_bench
-from brass_pebble.outputs.base import Output, OutputError
-from brass_pebble.outputs.stage import StageOutput, read_programs
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.kinds.inputs.bench import Bench, read_bench
+from brass_pebble.kinds.outputs.base import Output, OutputError
+from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
 
+from .disk.store import DeskBusy, DeskStore
+from .disk.tighten import tighten
 from .engine import Engine, Setup
 from .logs import log, start_log
-from .script import read_script
-from .store import DeskBusy, DeskStore
-from .tighten import tighten
+from .runs.script import read_script
 
 EXIT_FAILED = 1
 EXIT_BUSY = 5
@@ -92,9 +92,9 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
             return StageOutput(read_programs(options.stage, [place.program for place in desk.stage], _typist(desk))
                                if options.stage else {})
         if desk.output == "x11":
-            from brass_pebble.outputs.x11 import X11Output
+            from brass_pebble.kinds.outputs.x11 import X11Output
             return X11Output()
-        from brass_pebble.outputs.uinput import UinputOutput
+        from brass_pebble.kinds.outputs.uinput import UinputOutput
         return UinputOutput(desk.screen)
 
     opened = tighten((desk, paths.state_folder(), paths.user_layouts()))
@@ -126,7 +126,7 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
 
 
 def _typist(desk: Desk) -> Typist | None:
-    from brass_pebble.outputs.xkb import typist
+    from brass_pebble.kinds.outputs.xkb import typist
     try:
         return typist(desk.keyboard)
     except ProblemError:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import io
 from xml.sax.saxutils import escape
 
-from brass_pebble.core.durations import MS, say_duration
 from brass_pebble.core.macro.lanes import Lanes
+from brass_pebble.core.say.durations import MS, say_duration
 
 # In points.  A4 across is 842 wide.
 WIDTH, MARGIN, NAMES = 842, 36, 92

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from xml.sax.saxutils import escape
 
-from brass_pebble.core.axis import AxisSettings, write_share
-from brass_pebble.core.durations import write_duration
+from brass_pebble.core.play.axis import AxisSettings, write_share
+from brass_pebble.core.say.durations import write_duration
 
 SIZE, MARGIN, HEAD = 420, 44, 64
 POINTS = 200

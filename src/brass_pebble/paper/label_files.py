@@ -10,8 +10,8 @@ from typing import Any
 from brass_pebble.core.label.faces import changed, faces, layers_shown
 from brass_pebble.core.label.sheet import BLEED, Options, Sheet, make_sheet
 from brass_pebble.core.label.sizes import Size, read_size
-from brass_pebble.core.problem import ProblemError
-from brass_pebble.disk import private_folder, read_text, write_bytes, write_text
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.file_access import private_folder, read_text, write_bytes, write_text
 
 from .font import measure, typeface
 from .label_sheet import sheet_pages

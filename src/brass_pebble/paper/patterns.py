@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
 
-from brass_pebble.core.data_table import read_table
+from brass_pebble.core.say.data_table import read_table
 
 from .shapes import Box, Circle, Line, Shape
 

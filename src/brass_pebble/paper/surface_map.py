@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from brass_pebble.core.grip import IN_WORDS
+from brass_pebble.core.devices.grip import IN_WORDS
 from brass_pebble.core.label.faces import Face, faces
 from brass_pebble.core.label.fit import fit_text
 from brass_pebble.core.label.overview import Does, what_it_does

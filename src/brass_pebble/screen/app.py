@@ -16,14 +16,14 @@ from textual.screen import Screen
 
 from brass_pebble.client import EngineError, Message, StartError
 
-from .desk_view import DeskView
-from .glance_view import GlanceView
-from .key_order import KeyOrder
+from .base.key_order import KeyOrder
+from .base.palette import BASALT, PALETTES, Palette
+from .base.terminal import TerminalDriver
+from .base.view import View
+from .desk.view import DeskView
+from .glance.view import GlanceView
 from .link import Link
-from .palette import BASALT, PALETTES, Palette
 from .state import DeskState
-from .terminal import TerminalDriver
-from .view import View
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
           "hands_off", "layers", "chord", "moves", "sessions"]
@@ -33,8 +33,8 @@ WARM_AFTER = 1.5
 # Each view is loaded when it is opened, so that the desk is there sooner: module, class.
 VIEWS = {
     "surface": ("surface.view", "SurfaceView"), "macro": ("macro.view", "MacroView"), "meet": ("meet.view", "MeetView"),
-    "clashes": ("clashes_view", "ClashesView"), "checkup": ("checkup_view", "CheckupView"),
-    "network": ("network_view", "NetworkView"), "curve": ("curve.view", "CurveView"),
+    "clashes": ("clashes.view", "ClashesView"), "checkup": ("checkup.view", "CheckupView"),
+    "network": ("network.view", "NetworkView"), "curve": ("curve.view", "CurveView"),
     "labels": ("labels.view", "LabelsView"), "usage": ("usage.view", "UsageView"),
     "take in": ("giving.take_in_view", "TakeInView"), "asleep": ("giving.asleep_view", "AsleepView"),
     "versions": ("giving.versions_view", "VersionsView"),

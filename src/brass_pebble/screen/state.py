@@ -6,7 +6,7 @@ import time
 from collections import deque
 from typing import Any
 
-from brass_pebble.core.shown import fill, show_surface
+from brass_pebble.core.desk.look.shown import fill, show_surface
 
 Row = dict[str, Any]
 Spot = tuple[str, str]  # surface id, control id

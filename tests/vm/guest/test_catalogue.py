@@ -13,8 +13,8 @@ import pytest
 from catalogue import Made, Model, models
 from hid import main_keyboard
 
-from brass_pebble.core.grip import HELD_FOR, PRESSES
-from brass_pebble.inputs.listing import list_devices
+from brass_pebble.core.devices.grip import HELD_FOR, PRESSES
+from brass_pebble.kinds.kernel.listing import list_devices
 from conftest import EngineProcess, RawReader, Reader, output_node
 
 LISTED = [found for found in models() if not found.features & {"never listed", "gone"}]
@@ -263,8 +263,8 @@ def test_a_flood_of_names_ends_nothing(shelf: Shelf) -> None:
 
 
 def test_virtual_devices_are_made_by_somebody_who_may_open_no_node_of_theirs_yet(shelf: Shelf) -> None:
-    from brass_pebble.outputs.uinput import UinputOutput
-    from brass_pebble.virtual import make_device
+    from brass_pebble.kinds.kernel.virtual import make_device
+    from brass_pebble.kinds.outputs.uinput import UinputOutput
     os.chmod("/dev/uinput", 0o666)
     # The one node that such a user may open has a name that is no text.
     os.chmod(shelf.made["broken-name"].nodes[0], 0o666)

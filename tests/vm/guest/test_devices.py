@@ -11,7 +11,7 @@ import evdev
 import pytest
 from hid import twin_numpad
 
-from brass_pebble.checkup import checkup
+from brass_pebble.machine.checkup import checkup
 from conftest import Reader, World, console_holds_ctrl, json_lines, run_command
 
 # An emulated machine on a busy host stalls for a while now and then: one of a few presses has to be this near, in s.

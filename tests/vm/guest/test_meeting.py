@@ -16,9 +16,9 @@ from hid import HidDevice, HidPair, big_keyboard, keypad_with_knob, three_pedals
 from test_devices import is_free, keys
 
 from brass_pebble.client import EngineClient, EngineError, find_engine
-from brass_pebble.inputs.base import InputError
-from brass_pebble.inputs.evdev_input import EvdevInput
-from brass_pebble.inputs.listing import list_devices
+from brass_pebble.kinds.inputs.base import InputError
+from brass_pebble.kinds.inputs.evdev import EvdevInput
+from brass_pebble.kinds.kernel.listing import list_devices
 from conftest import Reader, World, output_node
 
 Row = dict[str, Any]

@@ -16,7 +16,7 @@ import evdev
 import pytest
 from hid import Controller, Mouse, main_keyboard
 
-from brass_pebble.inputs.midi_ports import list_ports
+from brass_pebble.kinds.inputs.midi_ports import list_ports
 from conftest import EngineProcess, Reader, output_node
 
 DESK = """

@@ -8,7 +8,8 @@ from collections.abc import Collection, Iterable
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from ..shown import show_control
+from brass_pebble.core.desk.look.shown import show_control
+
 from .icons import guess_icon
 
 Row = dict[str, Any]

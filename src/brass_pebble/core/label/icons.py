@@ -6,8 +6,8 @@ import re
 from dataclasses import dataclass
 from functools import cache
 
-from ..data_table import read_table
-from ..problem import ProblemError, nearest
+from brass_pebble.core.say.data_table import read_table
+from brass_pebble.core.say.problem import ProblemError, nearest
 
 SIDE = 24.0
 STROKE = 1.8

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from ..gesture import WITH, rank
+from brass_pebble.core.play.gesture import WITH, rank
 
 Row = dict[str, Any]
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
-from ..problem import ProblemError, nearest
+from brass_pebble.core.say.problem import ProblemError, nearest
+
 from .faces import Entry, Face
 from .fit import LEADING, SMALLEST, Fitted, Measure, fit_text
 from .pack import pack

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
-from ..data_table import read_table
-from ..problem import ProblemError
+from brass_pebble.core.say.data_table import read_table
+from brass_pebble.core.say.problem import ProblemError
 
 Size = tuple[float, float]
 SMALLEST, LARGEST = 4.0, 150.0

@@ -8,8 +8,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from ..durations import write_duration
-from ..problem import ProblemError
+from brass_pebble.core.say.durations import write_duration
+from brass_pebble.core.say.problem import ProblemError
+
 from .reader import Draft, parse, preview_timeline, walk
 from .steps import Beat, If, Repeat, RepeatWhile, Step, Tap, Type, Wait
 from .world_steps import WaitUntil

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from ..keys import key_table, modifier_codes
-from ..pointer import NAMES, POINTER, SOUNDING, WIDE
-from ..sending import describe
-from .program import Program
+from brass_pebble.core.effects.messages import describe
+from brass_pebble.core.effects.pointer import NAMES, POINTER, SOUNDING, WIDE
+from brass_pebble.core.signals.keys import key_table, modifier_codes
+
 from .reader import Draft, walk
 from .steps import Type
+from .timetable import Program
 
 TEXT = "text"
 SPACE = "␣"

@@ -7,14 +7,15 @@ from typing import ClassVar
 
 from lark import Token
 
-from ..drive import midi_set
-from ..durations import write_duration
-from ..problem import ProblemError
-from ..sending import midi_send, note_code
-from ..signal import FINE_CC, NRPN, REAL_TIME, family_of, find_signal, number_and_channel
+from brass_pebble.core.effects.drive import midi_set
+from brass_pebble.core.effects.messages import midi_send, note_code
+from brass_pebble.core.say.durations import write_duration
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.signal import FINE_CC, NRPN, REAL_TIME, family_of, find_signal, number_and_channel
+
 from .asks import Laying
-from .program import Timeline, lay_all
 from .steps import Block, Pieces, Step, read_time, reckon, token
+from .timetable import Timeline, lay_all
 from .values import check_values, is_fixed, say, unquote
 
 # MIDI 1.0: so many clock messages for each beat.

@@ -11,14 +11,15 @@ import re
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, replace
 
-from ..keymap import Typist
-from ..keys import MODIFIERS, Chord, key_table, modifier_codes, parse_chord
-from ..pointer import POINTER
-from ..reach import DRIVES_MIDI, DRIVES_OSC, Reach
+from brass_pebble.core.effects.pointer import POINTER
+from brass_pebble.core.effects.reach import DRIVES_MIDI, DRIVES_OSC, Reach
+from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.core.signals.keys import MODIFIERS, Chord, key_table, modifier_codes, parse_chord
+
 from .asks import CatchUp, Errand, Laying
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
-from .program import Program, Timeline
 from .steps import Down, If, Set, Step, Tap, Type
+from .timetable import Program, Timeline
 from .world_steps import Errands, Osc, Paste, Play, Request, Run, Say, Start, TypeSecret, WaitUntil
 
 # What a step does outside, in words, by its kind.

@@ -6,9 +6,9 @@ import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from ..durations import MS, write_duration
-from ..keys import key_table
-from ..pointer import BUTTONS, POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
+from brass_pebble.core.effects.pointer import BUTTONS, POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
+from brass_pebble.core.say.durations import MS, write_duration
+from brass_pebble.core.signals.keys import key_table
 
 # How time is kept.
 PLAYED, EVEN, NONE = "as played", "evened out", "none"

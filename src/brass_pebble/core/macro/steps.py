@@ -13,13 +13,14 @@ from typing import ClassVar
 
 from lark import Token, Tree
 
-from ..durations import MS, parse_duration, say_duration, write_duration
-from ..keymap import Typist, type_out
-from ..keys import Chord, parse_chord
-from ..problem import ProblemError, nearest
-from ..tints import TINTS
+from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
+from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.say.tints import TINTS
+from brass_pebble.core.signals.keymap import Typist, type_out
+from brass_pebble.core.signals.keys import Chord, parse_chord
+
 from .asks import CatchUp, Deciding, Laying
-from .program import Macro, Timeline, lay_all
+from .timetable import Macro, Timeline, lay_all
 from .values import check_values, compute, decide, is_fixed, say, unquote
 
 Piece = Token | Tree[Token]

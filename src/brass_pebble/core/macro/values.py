@@ -10,7 +10,8 @@ from dataclasses import dataclass, field
 
 from lark import Token, Tree
 
-from ..problem import ProblemError, nearest
+from brass_pebble.core.say.problem import ProblemError, nearest
+
 from .asks import Deciding, Window
 
 # What is known of the press without anybody setting it, and what it means.

@@ -7,10 +7,7 @@ from typing import ClassVar
 
 from lark import Tree
 
-from ..durations import MS, SECOND, write_duration
-from ..keymap import type_out
-from ..keys import parse_chord
-from ..pointer import (
+from brass_pebble.core.effects.pointer import (
     ABS_X,
     ABS_Y,
     BUTTONS,
@@ -22,23 +19,15 @@ from ..pointer import (
     REL_X,
     REL_Y,
 )
-from ..problem import ProblemError, nearest
+from brass_pebble.core.say.durations import MS, SECOND, write_duration
+from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.signals.keymap import type_out
+from brass_pebble.core.signals.keys import parse_chord
+
 from .asks import CatchUp, Errand, Laying
 from .midi_steps import MIDI_STEPS
-from .program import Macro, Timeline, lay_all
-from .steps import (
-    KEY_STEPS,
-    Finish,
-    GaveUp,
-    Otherwise,
-    Pieces,
-    Step,
-    Text,
-    read_text,
-    read_time,
-    reckon,
-    token,
-)
+from .steps import KEY_STEPS, Finish, GaveUp, Otherwise, Pieces, Step, Text, read_text, read_time, reckon, token
+from .timetable import Macro, Timeline, lay_all
 from .values import check_values, decide, is_fixed, say, unquote, window_of
 
 # A notch of the wheel after the other, so that programs that count them do.

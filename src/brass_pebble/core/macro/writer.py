@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from ..durations import write_duration
-from ..problem import ProblemError
+from brass_pebble.core.say.durations import write_duration
+from brass_pebble.core.say.problem import ProblemError
+
 from .reader import parse, read_line
 from .steps import SETTING_WORDS, SETTINGS, read_time, token
 from .values import PRESS_VALUES

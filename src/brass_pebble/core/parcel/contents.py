@@ -1,4 +1,4 @@
-"""What a parcel holds: its manifest, and the files of a desk.  Pure; reading the zip is `engine/parcel_file`."""
+"""What a parcel holds: its manifest, and the files of a desk.  Pure; reading the zip is `engine/disk/parcel_file`."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..problem import ProblemError
+from brass_pebble.core.say.problem import ProblemError
 
 FORMAT = 1
 KINDS = ("desk", "surfaces", "macros")

@@ -7,8 +7,8 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..gesture import AT, MOTIONS, STRIKE, WITH
-from ..signal import STRUCK, from_wire
+from brass_pebble.core.play.gesture import AT, MOTIONS, STRIKE, WITH
+from brass_pebble.core.signals.signal import STRUCK, from_wire
 
 Row = dict[str, Any]
 HOWS = ("position", "name")

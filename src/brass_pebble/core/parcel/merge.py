@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..action import BETWEEN
-from ..gesture import WITH
+from brass_pebble.core.desk.action import BETWEEN
+from brass_pebble.core.play.gesture import WITH
+
 from .contents import Parcel, surface_without_own
 from .fitting import Fit, fitted_layers
 
@@ -251,8 +252,8 @@ def _renamed_step(step: str, macros: dict[str, str]) -> str:
 
 def _renamed_switch(text: str, surfaces: dict[str, str], layers: dict[str, str]) -> str:
     """A switch of a layer whose surface or layer has another name now."""
-    from ..layers import parse_target
-    from ..problem import ProblemError
+    from brass_pebble.core.play.layers import parse_target
+    from brass_pebble.core.say.problem import ProblemError
     try:
         target = parse_target(text)
     except ProblemError:

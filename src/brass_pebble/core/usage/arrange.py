@@ -10,9 +10,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from ..action import REST, STOP
-from ..shown import gestures_for
-from ..signal import STRUCK, from_wire
+from brass_pebble.core.desk.action import REST, STOP
+from brass_pebble.core.desk.look.shown import gestures_for
+from brass_pebble.core.signals.signal import STRUCK, from_wire
+
 from .report import History, does_of
 
 Row = dict[str, Any]

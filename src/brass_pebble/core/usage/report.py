@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..gesture import WITH
+from brass_pebble.core.play.gesture import WITH
 
 Row = dict[str, Any]
 # A gap between two controls below which a finger may hit the wrong one, in key units.

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
 
-from ..action import STOP
-from ..data_table import read_table
+from brass_pebble.core.desk.action import STOP
+from brass_pebble.core.say.data_table import read_table
+
 from .press import Press
 
 # How soon after a press it is taken back, and how soon after that the right one follows; in ms.

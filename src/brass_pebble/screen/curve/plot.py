@@ -5,8 +5,8 @@ from __future__ import annotations
 from textual.strip import Strip
 from textual.widget import Widget
 
-from brass_pebble.core.axis import AxisSettings
-from brass_pebble.screen.palette import Palette
+from brass_pebble.core.play.axis import AxisSettings
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import Canvas, paint
 
 # Dots of a braille cell (Unicode 2800): left column from top to bottom, then the right one.

@@ -15,12 +15,12 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
-from brass_pebble.core.axis import LONGEST_SMOOTH, AxisSettings, write_share
-from brass_pebble.core.durations import MS, say_duration
+from brass_pebble.core.play.axis import LONGEST_SMOOTH, AxisSettings, write_share
+from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.paper.curve import curve_svg, say_settings
-from brass_pebble.screen.desk_actions import DeskActions
+from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.base.sheets import Sheet, key_help
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine

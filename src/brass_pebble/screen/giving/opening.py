@@ -7,18 +7,18 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from brass_pebble.core.problem import ProblemError
-from brass_pebble.engine.intake import look, readable_in
-from brass_pebble.engine.parcel_file import pack_desk, parcel_of, read_parcel
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.engine.disk.intake import look, readable_in
+from brass_pebble.engine.disk.parcel_file import pack_desk, parcel_of, read_parcel
+from brass_pebble.screen.base.one_surface import write_here
+from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.labels.choices import Choice
-from brass_pebble.screen.one_surface import write_here
-from brass_pebble.screen.sheets import AskText, Choose
 from brass_pebble.screen.state import Spot
 
 from .reading import store_of
 
 if TYPE_CHECKING:
-    from brass_pebble.screen.view import View
+    from brass_pebble.screen.base.view import View
 
 
 # So many of the texts in a parcel are shown before it is written.

@@ -6,8 +6,8 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble import paths
-from brass_pebble.core.shown import show_control
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.engine.disk.store import DeskStore
 
 Row = dict[str, Any]
 

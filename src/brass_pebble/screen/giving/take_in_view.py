@@ -17,16 +17,16 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
-from brass_pebble.core.changes import Difference, differences
+from brass_pebble.core.desk.look.changes import Difference, differences
 from brass_pebble.core.parcel.contents import surface_without_own
 from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
-from brass_pebble.engine.intake import Look, Reaching, at_most, drawn_surfaces
-from brass_pebble.engine.parcel_file import mine_of
+from brass_pebble.engine.disk.intake import Look, Reaching, at_most, drawn_surfaces
+from brass_pebble.engine.disk.parcel_file import mine_of
+from brass_pebble.screen.base.sheets import Sheet, key_help
+from brass_pebble.screen.base.view import View
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
-from brass_pebble.screen.view import View
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine

@@ -14,9 +14,9 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
-from brass_pebble.screen.desk_actions import DeskActions
+from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.base.sheets import Sheet, key_help
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch

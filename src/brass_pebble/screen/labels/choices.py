@@ -9,7 +9,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
-from brass_pebble.screen.choosing import ChoosingSheet
+from brass_pebble.screen.base.choosing import ChoosingSheet
 
 
 class Choice(ChoosingSheet[Any]):

@@ -12,7 +12,7 @@ from textual.strip import Strip
 
 from brass_pebble.core.label.sheet import MARGIN, Label, Part, Sheet
 from brass_pebble.paper.patterns import patterns
-from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import Canvas, fit, paint
 
 # A cell is so much higher than wide.

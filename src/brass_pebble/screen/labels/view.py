@@ -15,17 +15,17 @@ from textual.widgets import Footer, Static
 
 from brass_pebble import paths
 from brass_pebble.client import Message
+from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.label.faces import MOST_LAYERS, Face, layers_shown
 from brass_pebble.core.label.icons import NO_ICON, icons
 from brass_pebble.core.label.sheet import PAPERS, Label, Sheet
 from brass_pebble.core.label.sizes import kind_of
-from brass_pebble.core.shown import show_control
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of, write_pages
 from brass_pebble.paper.surface_map import card_pages, map_page
+from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
+from brass_pebble.screen.base.sheets import AskText, key_help
+from brass_pebble.screen.base.sheets import Sheet as ReadingSheet
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.one_surface import OneSurfaceView, write_here
-from brass_pebble.screen.sheets import AskText, key_help
-from brass_pebble.screen.sheets import Sheet as ReadingSheet
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch

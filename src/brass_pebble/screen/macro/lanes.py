@@ -11,9 +11,9 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
-from brass_pebble.core.durations import MS, SECOND, say_duration, write_duration
 from brass_pebble.core.macro.lanes import Bar, Lane
-from brass_pebble.screen.palette import Palette
+from brass_pebble.core.say.durations import MS, SECOND, say_duration, write_duration
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import Canvas, fit, paint
 
 from .model import MacroModel

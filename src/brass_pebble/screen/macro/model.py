@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from bisect import bisect_right
 
-from brass_pebble.core.durations import MS
-from brass_pebble.core.keymap import Typist
 from brass_pebble.core.macro import Draft, Macro, link, parse
 from brass_pebble.core.macro.lanes import Bar, Lanes, lanes_of
-from brass_pebble.core.problem import Problem, ProblemError
-from brass_pebble.outputs.xkb import typist
+from brass_pebble.core.say.durations import MS
+from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.kinds.outputs.xkb import typist
 from brass_pebble.screen.state import Row
 
 

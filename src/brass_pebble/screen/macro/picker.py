@@ -7,8 +7,8 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
-from brass_pebble.core.durations import MS, say_duration
-from brass_pebble.screen.choosing import ChoosingSheet
+from brass_pebble.core.say.durations import MS, say_duration
+from brass_pebble.screen.base.choosing import ChoosingSheet
 from brass_pebble.screen.state import DeskState
 
 

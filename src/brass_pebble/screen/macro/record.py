@@ -19,12 +19,12 @@ from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import EngineError
-from brass_pebble.core.durations import say_duration
-from brass_pebble.core.keys import key_table
+from brass_pebble.core.effects.pointer import POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 from brass_pebble.core.macro.record import KEEPING, PLAYED, strokes_of, without_stop, write_recording
-from brass_pebble.core.pointer import POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
+from brass_pebble.core.say.durations import say_duration
+from brass_pebble.core.signals.keys import key_table
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.palette import Palette
 from brass_pebble.screen.state import DeskState, Row
 from brass_pebble.screen.widgets.sketch import Sketch
 

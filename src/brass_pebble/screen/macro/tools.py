@@ -7,7 +7,7 @@ from textual import events
 from textual.message import Message
 from textual.widgets import Static
 
-from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.base.palette import Palette
 
 from .lanes import KEY_SIGNS, TOOLS
 

@@ -14,13 +14,13 @@ from textual.timer import Timer
 from textual.widgets import Footer, Static, TextArea
 
 from brass_pebble.client import EngineError, Message
-from brass_pebble.core.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.macro import edit as edits
-from brass_pebble.core.problem import Problem, ProblemError
+from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
+from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.screen.base.sheets import AskText, Choose, Sheet, key_help
+from brass_pebble.screen.base.view import View
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import AskText, Choose, Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
-from brass_pebble.screen.view import View
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 

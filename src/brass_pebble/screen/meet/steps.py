@@ -8,12 +8,12 @@ import time
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from brass_pebble.core.desk import ON_TRIAL
-from brass_pebble.core.grip import IN_WORDS
-from brass_pebble.core.layout import Control, Layout
-from brass_pebble.core.signal import from_wire, signal_name, wire
-from brass_pebble.core.walk import STEP, Learning, Walk, leave_out, move, rename, resize
-from brass_pebble.screen.sheets import AskText, Choose
+from brass_pebble.core.desk.model import ON_TRIAL
+from brass_pebble.core.devices.grip import IN_WORDS
+from brass_pebble.core.devices.layout import Control, Layout
+from brass_pebble.core.devices.walk import STEP, Learning, Walk, leave_out, move, rename, resize
+from brass_pebble.core.signals.signal import from_wire, signal_name, wire
+from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.widgets.sketch import next_control
 
 if TYPE_CHECKING:

@@ -15,11 +15,11 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
-from brass_pebble.core.grip import IN_WORDS
+from brass_pebble.core.devices.grip import IN_WORDS
+from brass_pebble.screen.base.sheets import Sheet, key_help
+from brass_pebble.screen.base.view import View
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
-from brass_pebble.screen.view import View
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine

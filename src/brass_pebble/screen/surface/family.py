@@ -13,7 +13,7 @@ from textual.containers import Vertical
 from textual.timer import Timer
 from textual.widgets import Input, Label, OptionList
 
-from brass_pebble.screen.choosing import ChoosingSheet
+from brass_pebble.screen.base.choosing import ChoosingSheet
 from brass_pebble.screen.state import Row
 
 Ask = Callable[..., Awaitable[Row | None]]

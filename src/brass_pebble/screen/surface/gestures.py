@@ -9,9 +9,9 @@ from textual.message import Message
 from textual.widgets import OptionList
 from textual.widgets.option_list import Option
 
-from brass_pebble.core.gesture import DOUBLE, HOLD, PRESS, WITH
-from brass_pebble.core.shown import gestures_for, show_control
-from brass_pebble.screen.palette import Palette
+from brass_pebble.core.desk.look.shown import gestures_for, show_control
+from brass_pebble.core.play.gesture import DOUBLE, HOLD, PRESS, WITH
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import Row
 
 

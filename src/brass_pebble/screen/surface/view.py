@@ -11,12 +11,12 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
-from brass_pebble.core.gesture import PRESS
-from brass_pebble.core.shown import show_control
-from brass_pebble.screen.desk_actions import DeskActions
-from brass_pebble.screen.finder import Finder
+from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.play.gesture import PRESS
+from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.base.finder import Finder
+from brass_pebble.screen.base.sheets import AskText, Sheet, key_help
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.sheets import AskText, Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar

@@ -7,11 +7,11 @@ from typing import Any
 
 from rich.text import Text
 
-from brass_pebble.core.durations import say_duration
-from brass_pebble.core.shown import show_control
+from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.usage.arrange import Arrangement
 from brass_pebble.core.usage.report import History, Report
-from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.base.palette import Palette
 
 Row = dict[str, Any]
 DAY = 86_400

@@ -15,13 +15,13 @@ from textual.containers import Horizontal, VerticalScroll
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
-from brass_pebble.core.shown import show_control
+from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.usage.arrange import Arrangement, propose
 from brass_pebble.core.usage.report import History, Report, Used, report
+from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
+from brass_pebble.screen.base.sheets import Sheet, key_help
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.link import Link
-from brass_pebble.screen.one_surface import OneSurfaceView, write_here
-from brass_pebble.screen.sheets import Sheet, key_help
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import next_control

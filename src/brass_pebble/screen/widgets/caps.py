@@ -7,7 +7,7 @@ from typing import Any
 
 from rich.style import Style
 
-from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.base.palette import Palette
 
 from .canvas import Canvas, centre, fit, paint
 

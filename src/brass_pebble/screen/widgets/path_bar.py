@@ -14,8 +14,8 @@ from textual.binding import BindingType
 from textual.message import Message
 from textual.widgets import Static
 
-from brass_pebble.core.trace import say_sent
-from brass_pebble.screen.palette import Palette
+from brass_pebble.core.play.trace import say_sent
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState, Spot
 
 

@@ -10,7 +10,7 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
-from brass_pebble.screen.palette import Palette
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState
 
 from .canvas import Canvas, centre, fit, paint

@@ -7,8 +7,8 @@ import time
 from rich.text import Text
 from textual.widgets import Static
 
-from brass_pebble.core.durations import say_duration
-from brass_pebble.screen.palette import Palette
+from brass_pebble.core.say.durations import say_duration
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState
 
 

@@ -12,8 +12,8 @@ from textual.strip import Strip
 from textual.timer import Timer
 from textual.widget import Widget
 
-from brass_pebble.core.shown import PLACE, show_control
-from brass_pebble.screen.palette import Palette
+from brass_pebble.core.desk.look.shown import PLACE, show_control
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState, Spot
 
 from .canvas import Canvas, paint

@@ -13,8 +13,8 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
-from brass_pebble.cli import clock
-from brass_pebble.screen.palette import Palette
+from brass_pebble.cli.main import clock
+from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import LIVE, DeskState
 
 MARKS = {"playing": "▸", "holding": "◖", "queued": "…", "done": "✓", "stopped": "■", "nothing": "✗"}

@@ -1,0 +1,181 @@
+"""The command line for macro files, which needs no engine: check, format, times, rehearse, chart."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from .shared import EXIT_CODES, Failure, JsonOption, NumberOption, StrengthOption, given_values, os_text
+
+macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
+                        help="Look at macro files without an engine.")
+
+
+def _read_file(file: Path) -> tuple[Any, list[Any]]:
+    from brass_pebble import file_access
+    from brass_pebble.core.desk.model import read_typing
+    from brass_pebble.core.macro import parse, read_macro
+    from brass_pebble.core.say.limits import load_tables
+    from brass_pebble.core.say.problem import Problem, ProblemError
+    try:
+        text = file_access.read_text(file)
+    except UnicodeDecodeError as error:
+        return None, [Problem(f"byte {error.start + 1} is not UTF-8", str(file), hint="Save the file as UTF-8")]
+    except OSError as error:
+        raise Failure(f"{os_text(error)}. Give the path of a .macro file", "usage") from None
+    settings: dict[str, Any] = {}
+    folder = file.resolve().parent
+    desk = folder.parent / "desk.toml"
+    if desk.is_file():
+        import tomllib
+
+        from brass_pebble.kinds.outputs.xkb import typist
+        with contextlib.suppress(tomllib.TOMLDecodeError, OSError, UnicodeDecodeError, ProblemError):
+            settings["tap"], settings["gap"], keyboard = read_typing(load_tables(file_access.read_text(desk)))
+            settings["typist"] = typist(keyboard)
+    others = {}
+    for other in folder.glob("*.macro"):
+        with contextlib.suppress(OSError, UnicodeDecodeError):
+            others[other.stem] = parse(file_access.read_text(other), id=other.stem, file=str(other))
+    return read_macro(text, id=file.stem, file=str(file), others=others, **settings)
+
+
+@macro_app.command("check")
+def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")]) -> None:
+    """Say what is wrong in macro files, with line and column."""
+    wrong = 0
+    for file in files:
+        macro, problems = _read_file(file)
+        for problem in problems:
+            print(problem)
+        wrong += bool(problems)
+        if not problems:
+            from brass_pebble.core.say.durations import say_duration
+            closest = macro.program.closest_pair()
+            apart = f", the closest {say_duration(closest)} apart" if closest is not None else ""
+            print(f"{file}: fine, {say_duration(macro.program.length)}, {len(macro.program.times)} key events{apart}")
+    if wrong:
+        raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes",
+                      "mistake in a file")
+
+
+@macro_app.command("times")
+def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False) -> None:
+    """The timetable: at which millisecond which key goes down and up."""
+    from brass_pebble.core.play.trace import is_held, key_name
+    macro, problems = _read_file(file)
+    if problems:
+        for problem in problems:
+            print(problem, file=sys.stderr)
+        raise Failure(f"{file} has mistakes, so it has no timetable", "mistake in a file")
+    program = macro.program
+    rows = zip(program.times, program.codes, program.values, program.lines, strict=True)
+    for at, code, value, line in rows:
+        if as_json:
+            print(json.dumps({"ms": at / 1e6, "key": key_name(code, value), "code": code,
+                              "down": bool(value) and is_held(code), "line": line}))
+        else:
+            way = ("down" if value else "up") if is_held(code) else ""
+            print(f"{at / 1e6:12.3f} ms  {key_name(code, value):14} {way:4}  line {line}")
+
+
+@macro_app.command("format")
+def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")],
+                 check: Annotated[bool, typer.Option("--check", help="change nothing, only tell")] = False) -> None:
+    """Write macro files in their usual form; notes and order stay."""
+    from brass_pebble import file_access
+    from brass_pebble.core.macro import format_macro
+    from brass_pebble.core.say.problem import ProblemError
+    wrong = changed = 0
+    for file in files:
+        try:
+            text = file_access.read_text(file)
+            tidy = format_macro(text)
+        except ProblemError as error:
+            wrong += 1
+            found = error.problem
+            print(f"{file}:{found.line}:{found.column}: {found.what}. {found.hint}")
+            continue
+        except UnicodeDecodeError as error:
+            wrong += 1
+            print(f"{file}: byte {error.start + 1} is not UTF-8. Save the file as UTF-8")
+            continue
+        if tidy != text:
+            changed += 1
+            if not check:
+                file_access.write_text(file, tidy)
+            print(f"{file}: {'would be tidied' if check else 'tidied'}")
+    if wrong:
+        raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes and "
+                      "stayed as they are", "mistake in a file")
+    if check and changed:
+        raise typer.Exit(EXIT_CODES["failed"])
+
+
+def _good_macro(file: Path) -> Any:
+    macro, problems = _read_file(file)
+    if problems:
+        for problem in problems:
+            print(problem, file=sys.stderr)
+        raise Failure(f"{file} has mistakes", "mistake in a file")
+    return macro
+
+
+@macro_app.command("rehearse")
+def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False,
+                   on: Annotated[str, typer.Option("--on", metavar="PROGRAM", help="a stage program's file name")] = "",
+                   number: NumberOption = None, strength: StrengthOption = None) -> None:
+    """Play a macro into simulated programs, and tell what landed when and what they did with it."""
+    from brass_pebble.engine.runs.rehearsal import rehearse_here
+    from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
+    from brass_pebble.paths import DEMO_STAGE
+    macro = _good_macro(file)
+    known = sorted(path.stem for path in DEMO_STAGE.glob("*.toml"))
+    if on and on not in known:
+        raise Failure(f"there is no stage program “{on}”. Known are {', '.join(known)}", "usage")
+    stage = StageOutput(read_programs(DEMO_STAGE, [on] if on else known))
+    told: dict[int, dict[str, Any]] = {}
+
+    def say(number: int, event: dict[str, Any]) -> None:
+        told[number] = event
+
+    rehearsal = rehearse_here(macro, stage, say, given_values(number, strength))
+    for event in told.values():
+        if as_json:
+            print(json.dumps(event, ensure_ascii=False))
+            continue
+        reactions = "".join(f"   {'✓' if r['good'] else '✗'} {r['program']}: {r['text']}" for r in event["reactions"])
+        print(f"{event['planned_ms']:10.1f} ms  landed {event['at_ms']:10.2f}  {event['what']:20}{reactions}")
+    missed = sum(not r["good"] for event in told.values() for r in event["reactions"])
+    trouble = f"; {rehearsal.trouble}" if rehearsal.trouble else ""
+    print(f"{len(told)} events, the latest {rehearsal.late_ms():.2f} ms behind its time, {missed} not noticed or "
+          f"refused{trouble}", file=sys.stderr)
+    if missed or rehearsal.trouble:
+        raise typer.Exit(EXIT_CODES["failed"])
+
+
+@macro_app.command("chart")
+def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
+                out: Annotated[Path, typer.Option("-o", "--output", metavar="FILE.svg|.pdf")]) -> None:
+    """Draw a macro's lanes with their ruler, to look at, print and share."""
+    if out.suffix not in (".svg", ".pdf"):
+        raise Failure(f"a chart is written as .svg or .pdf, not as {out.suffix or 'a file without an ending'}", "usage")
+    from brass_pebble.core.macro import link, parse
+    from brass_pebble.core.macro.lanes import lanes_of
+    from brass_pebble.paper.chart import chart_pdf, chart_svg
+    macro = _good_macro(file)
+    draft = parse(macro.source, id=macro.id)
+    link({macro.id: draft}, only=())
+    draft.macro = macro
+    svg = chart_svg(macro.name, lanes_of(draft), "its events depend on the press; shown for an ordinary one"
+                    if macro.live else macro.note)
+    if out.suffix == ".svg":
+        out.write_text(svg, encoding="utf-8")
+    else:
+        out.write_bytes(chart_pdf(svg))
+    print(f"wrote {out}")

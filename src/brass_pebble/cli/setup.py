@@ -1,0 +1,106 @@
+"""The part of the command line about what a machine needs once."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shlex
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from brass_pebble import paths
+
+from .shared import DeskOption, Failure
+
+
+def add_to(app: typer.Typer) -> None:
+    """Make this command part of the program's."""
+    app.command()(setup)
+
+
+def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root")] = False,
+          remove: Annotated[bool, typer.Option("--remove", help="undo an earlier setup instead")] = False,
+          group: Annotated[bool, typer.Option("--group", help="for machines without a seat: join the group input, "
+                                              "whose members can read every keyboard")] = False,
+          device: Annotated[list[str] | None, typer.Option("--device", metavar="VENDOR:PRODUCT:NAME",
+                                                           help="one more device that you may read")] = None,
+          desk: DeskOption = None) -> None:
+    """What this machine needs once, so that a desk's devices can be read and keys sent: shown, or done with --apply."""
+    from brass_pebble.machine import permissions
+    user = os.environ.get("SUDO_USER") or os.environ.get("USER") or "root"
+    if remove:
+        steps = permissions.removal_plan(group_user=user if group else "")
+    else:
+        steps = permissions.setup_plan([*_named_devices(device or []), *_desk_devices(desk, user)],
+                                       group_user=user if group else "")
+    if group and not remove:
+        print(f"! {permissions.WARNING}.")
+    elif not remove and not permissions.has_seats():
+        print("! This machine has no seats (no logind), so the rule gives the devices to nobody. --group is the other "
+              "way.")
+    if not apply:
+        for step in steps:
+            if step.command:
+                print(f"run   {' '.join(step.command)}\n    # {step.what}")
+            elif step.content is None:
+                print(f"remove {step.what}")
+            else:
+                print(f"write {step.what}:\n    " + step.content.strip().replace("\n", "\n    "))
+        words = ["sudo", "brass-pebble", "setup", "--apply", *(["--remove"] if remove else []),
+                 *(["--group"] if group else []), *(word for one in device or () for word in ("--device", one)),
+                 *(["--desk", str(desk.resolve())] if desk is not None else [])]
+        print(f"{shlex.join(words)} does all of this.")
+        return
+    if os.getuid() != 0:
+        raise Failure("only root may change this machine. Run: sudo brass-pebble setup --apply", "permission")
+    import subprocess
+
+    def run(words: list[str]) -> int:
+        try:
+            return subprocess.run(words, check=False).returncode
+        except OSError:
+            return 127
+    wrong = []
+    for done in permissions.carry_out(steps, Path("/"), run):
+        print(done.said)
+        wrong += [] if done.ok else [done.said]
+    if not remove and not group and os.environ.get("SUDO_USER"):
+        for done in permissions.check_for(user, ["/dev/uinput"], run):
+            print(done.said)
+            wrong += [] if done.ok else [done.said]
+    if wrong:
+        raise Failure(f"{len(wrong)} of these did not work: {wrong[0]}", "failed")
+    if group and not remove:
+        print(f"Log in again, so that {user} is in the group.")
+
+
+def _named_devices(words: list[str]) -> list[Any]:
+    from brass_pebble.core.devices.identity import DeviceRule
+    rules = []
+    for word in words:
+        vendor, product, name = (*word.split(":", 2), "", "")[:3]
+        rule = DeviceRule(tuple((field, value) for field, value in (("vendor", vendor), ("product", product),
+                                                                    ("name", name)) if value))
+        from brass_pebble.machine.permissions import udev_rule
+        if not udev_rule(rule):
+            raise Failure(f"“{word}” names no device. Write VENDOR:PRODUCT:NAME, as brass-pebble devices tells them",
+                          "usage")
+        rules.append(rule)
+    return rules
+
+
+def _desk_devices(desk: Path | None, user: str) -> list[Any]:
+    """The devices that a desk names; under sudo, the desk of the person who asked."""
+    if desk is None:
+        desk = paths.default_desk()
+        if os.environ.get("SUDO_USER"):
+            import pwd
+            with contextlib.suppress(KeyError):
+                desk = Path(pwd.getpwnam(user).pw_dir) / ".config" / paths.APP / "desk"
+    if not (desk / "desk.toml").exists():
+        return []
+    from brass_pebble.engine.disk.store import DeskStore
+    surfaces = DeskStore(desk, Path("/nonexistent")).load().desk.surfaces.values()
+    return [rule for surface in surfaces for rule in (surface.rule, *surface.also)]

@@ -1,0 +1,145 @@
+"""The part of the command line about use."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from brass_pebble import paths
+
+from .shared import DeskOption, Failure, JsonOption, YesOption, desk_in_use, make_sure, os_text, read_desk_folder
+
+DAY = 86_400
+
+
+def add_to(app: typer.Typer) -> None:
+    """Make this command part of the program's."""
+    app.command()(usage)
+
+
+def _days(text: str) -> int:
+    """Days of `30d`, `2w` or `12`; 0 for all."""
+    if text in ("", "all"):
+        return 0
+    number, factor = (text[:-1], {"d": 1, "w": 7}[text[-1]]) if text[-1:] in ("d", "w") else (text, 1)
+    if not number.isdigit() or not int(number):
+        raise Failure(f"“{text}” is no time; write --since 30d, --since 4w, or --since all", "usage")
+    return int(number) * factor
+
+
+def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how far back: days, weeks (4w), or "
+                                             "all")] = "all",
+          surface: Annotated[str, typer.Option("--surface", metavar="SURFACE", help="only this one")] = "",
+          output: Annotated[Path | None, typer.Option("-o", "--output", metavar="FILE", help="draw charts: .pdf or .svg"
+                                                      )] = None,
+          erase: Annotated[bool, typer.Option("--erase", help="forget everything, for good")] = False,
+          counting: Annotated[bool | None, typer.Option("--on/--off", help="count presses, or no longer")] = None,
+          yes: YesOption = False, as_json: JsonOption = False, desk: DeskOption = None) -> None:
+    """How often everything was used: what earns its place, what never is, what is slipped on."""
+    from brass_pebble.core.desk.look.rows import surface_row
+    from brass_pebble.core.usage.report import report
+    from brass_pebble.engine.disk.history import HistoryError, HistoryStore, local_zone
+    folder = desk_in_use(desk)
+    store = HistoryStore(paths.history_file(folder))
+    if counting is not None:
+        _switch(folder, counting)
+    if erase:
+        make_sure(f"Forget everything that was counted of the desk {folder}?", yes=yes)
+        _erase(folder, store)
+        return
+    days = _days(since)
+    _flush(folder)
+    try:
+        history = store.read(int((time.time() + local_zone(time.time())) // DAY) - days + 1 if days else 0)
+    except HistoryError as error:
+        raise Failure(str(error), "failed") from None
+    read = read_desk_folder(folder)
+    if surface and surface not in read.surfaces:
+        raise Failure(f"there is no surface “{surface}”; known are {', '.join(read.surfaces) or 'none yet'}", "usage")
+    rows = [surface_row(read, found) for found in read.surfaces.values() if surface in ("", found.id)]
+    whole: dict[str, Any] = {"name": read.name, "surfaces": rows,
+                             "macros": [{"id": macro.id, "name": macro.name} for macro in read.macros.values()]}
+    if output is not None:
+        _draw(whole, history, f"the last {days} days" if days else "all the time", output)
+        return
+    for row in rows:
+        found = report(whole, row, history)
+        if as_json:
+            print(json.dumps({"surface": row["id"], "presses": found.presses, "stopped": found.stopped,
+                              "cancelled": found.cancelled, "slips": found.slips,
+                              "waited_ms": found.lost, "latest_us": found.latest,
+                              "controls": found.heat, "unused": [list(place) for place in found.unused],
+                              "macros": {name: times for name, times, _ in found.macros},
+                              "layers": dict(found.layers), "gestures": dict(found.gestures)}, ensure_ascii=False))
+            continue
+        print(f"{row['name']}: {found.presses:,} presses, {found.stopped} stopped, {found.cancelled} came to nothing, "
+              f"{found.slips} probable slips")
+        for layer, control, gesture, label, times in found.bindings[:12]:
+            print(f"  {times:>7,}  {label:16} {control}, {gesture}, in {layer}")
+        for slip in found.slipped[:3]:
+            meant = f", meant {', '.join(name for name, _ in slip.meant)}" if slip.meant else ""
+            print(f"  slipped on {slip.control} {slip.times} times{meant}")
+        if found.unused:
+            print(f"  never used: {', '.join(dict.fromkeys(label for *_, label in found.unused))}")
+    if not read.history and not as_json:
+        print("Nothing is counted at present; --on counts again.")
+
+
+def _client(folder: Path) -> Any:
+    """A client of the engine that runs this desk, or None."""
+    from brass_pebble.client import EngineClient, running_sockets
+    socket = paths.socket_path(folder)
+    return EngineClient(socket, "brass-pebble usage") if socket in running_sockets() else None
+
+
+def _flush(folder: Path) -> None:
+    """Let a running engine store what it has counted."""
+    client = _client(folder)
+    if client is not None:
+        with client:
+            client.ask("usage", days=1)
+
+
+def _switch(folder: Path, counting: bool) -> None:
+    client = _client(folder)
+    if client is not None:
+        with client:
+            client.ask("count_usage", on=counting)
+    else:
+        from brass_pebble.engine.disk.edits import Edit
+
+        from .shared import open_store
+        words = "history: on" if counting else "history: off"
+        open_store(folder).change(Edit(words, ((("history",), None if counting else False),)))
+    print("Presses are counted." if counting else "Nothing is counted any more; what was counted stays until --erase.")
+
+
+def _erase(folder: Path, store: Any) -> None:
+    from brass_pebble.engine.disk.history import HistoryError
+    client = _client(folder)
+    try:
+        if client is not None:
+            with client:
+                client.ask("erase_usage")
+        else:
+            store.erase()
+    except HistoryError as error:
+        raise Failure(str(error), "failed") from None
+    print("Everything that was counted is forgotten.")
+
+
+def _draw(whole: dict[str, Any], history: Any, period: str, output: Path) -> None:
+    from brass_pebble.core.say.problem import ProblemError
+    from brass_pebble.paper.label_files import write_pages
+    from brass_pebble.paper.usage_chart import usage_pages
+    try:
+        for file in write_pages(usage_pages(whole, history, period), output, f"{whole['name']}, usage"):
+            print(f"written: {file}")
+    except ProblemError as error:
+        raise Failure(str(error.problem), "usage") from None
+    except OSError as error:
+        raise Failure(f"the chart cannot be written: {os_text(error)}", "failed") from None

@@ -1,0 +1,1 @@
+"""The desk: its model, how it is read, what can be told of it."""

@@ -1,0 +1,146 @@
+"""Actions: what a binding does.  Each kind is a row of a table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from brass_pebble.core.effects.drive import DriveTarget, LevelChange, parse_drive, parse_level
+from brass_pebble.core.effects.reach import DRIVES_MIDI, DRIVES_OSC, Reach
+from brass_pebble.core.play.layers import WHILE_HELD, LayerTarget, parse_target
+from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.signals.keys import Chord, parse_chord
+
+# Between the actions of a cycle, where they stand in one text.
+BETWEEN = " / "
+MOST_IN_A_CYCLE = 24
+
+
+@dataclass(frozen=True)
+class ActionKind:
+    """A kind of action: how desk.toml writes it, what it takes, the glyph on a cap, and what it is called on screen."""
+
+    word: str
+    takes: str
+    glyph: str
+    means: str
+
+
+ACTION_KINDS = {kind.word: kind for kind in (
+    ActionKind("play", "macro", "▸", "play a macro"),
+    ActionKind("tap", "chord", "•", "tap a chord once"),
+    ActionKind("sustain", "chord", "◖", "sustain a chord while held"),
+    ActionKind("latch", "chord", "◐", "latch a chord down until the next press"),
+    ActionKind("rapid", "chord", "≡", "tap a chord again and again while held"),
+    ActionKind("cycle", "actions", "↻", "each press takes the next of several actions"),
+    ActionKind("layer", "layer", "▤", "switch a layer"),
+    ActionKind("drive", "drive", "∿", "hand the position on: MIDI, OSC, pointer, wheel, virtual controller"),
+    ActionKind("set", "level", "⊥", "set a level or an axis to an exact value"),
+    ActionKind("step", "level", "±", "step a level or an axis by an exact share"),
+    ActionKind("do", "deed", "■", "do something here"),
+)}
+STOP, SWALLOW, PASS, REST, RECORD = "stop everything", "swallow", "pass through", "rest or wake", "record"
+RECORD_KEYBOARD = "record with the keyboard"
+FIRST, PIN = "back to the first", "pin the layers"
+DEEDS = {
+    STOP: "■",
+    SWALLOW: "∅",
+    PASS: "→",
+    REST: "◌",
+    RECORD: "◎",
+    RECORD_KEYBOARD: "◉",
+    FIRST: "↺",
+    PIN: "▣",
+}
+
+
+@dataclass(frozen=True)
+class Action:
+    """What a binding does: its kind (see `ACTION_KINDS`) and what it names: a chord, macro id, deed, layer, or the
+    actions of a cycle."""
+
+    kind: str
+    target: str
+    chord: Chord | None = None
+    layer: LayerTarget | None = None
+    steps: tuple[Action, ...] = ()
+    drives: tuple[DriveTarget, ...] = ()
+    level: LevelChange | None = None
+
+    @property
+    def glyph(self) -> str:
+        """One character for a cap."""
+        return DEEDS[self.target] if self.kind == "do" else ACTION_KINDS[self.kind].glyph
+
+    @property
+    def holds(self) -> bool:
+        """Whether it goes on for as long as the control is held."""
+        return self.kind in ("sustain", "rapid") or self.target == PASS or bool(
+            self.layer and self.layer.how == WHILE_HELD)
+
+    def reaches(self) -> tuple[Reach, ...]:
+        """What it does outside the keyboard by itself: addresses and MIDI receivers that positions and levels go to."""
+        found = []
+        for step in (self, *self.steps):
+            for target in (*step.drives, *((step.level.target,) if step.level else ())):
+                if target.kind in ("osc", "midi"):
+                    found.append(Reach(DRIVES_OSC if target.kind == "osc" else DRIVES_MIDI, target.text))
+        return tuple(found)
+
+    def macros(self) -> tuple[str, ...]:
+        """The macros that it plays, by id."""
+        return tuple(step.target for step in (self, *self.steps) if step.kind == "play")
+
+    def chords(self) -> tuple[Chord, ...]:
+        """The chords that it sends by itself."""
+        return tuple(step.chord for step in (self, *self.steps) if step.chord)
+
+
+def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> Action:
+    """An action from its word and what it names.
+
+    `macros` are the ids that exist; None leaves macros unchecked.
+
+    Raises:
+        ProblemError: unknown kind, deed, key, layer switch or macro.
+    """
+    if kind not in ACTION_KINDS:
+        raise ProblemError(f"“{kind}” is not a kind of action",
+                           hint=nearest(kind, ACTION_KINDS) or f"Known are {', '.join(ACTION_KINDS)}")
+    takes = ACTION_KINDS[kind].takes
+    if takes == "chord":
+        return Action(kind, target, parse_chord(target))
+    if takes == "layer":
+        return Action(kind, target, layer=parse_target(target))
+    if takes == "drive":
+        targets = tuple(parse_drive(part.strip()) for part in target.split(BETWEEN))
+        if len(targets) > 2:
+            raise ProblemError(f"a position drives one thing for each axis, this names {len(targets)}",
+                               hint="A stick has two axes: across, and down")
+        return Action(kind, target, drives=targets)
+    if takes == "level":
+        return Action(kind, target, level=parse_level(target, steps=kind == "step"))
+    if takes == "actions":
+        return Action(kind, target, steps=_read_steps(target, macros))
+    if takes == "deed":
+        if target not in DEEDS:
+            raise ProblemError(f"“{target}” is nothing that can be done here",
+                               hint=nearest(target, DEEDS) or f"Known are {', '.join(DEEDS)}")
+    elif macros is not None and target not in macros:
+        raise ProblemError(f"there is no macro “{target}”",
+                           hint=nearest(target, macros) or f"Write it as macros/{target}.macro")
+    return Action(kind, target)
+
+
+def _read_steps(text: str, macros: Iterable[str] | None) -> tuple[Action, ...]:
+    parts = [part.strip() for part in text.split(BETWEEN) if part.strip()]
+    if not 2 <= len(parts) <= MOST_IN_A_CYCLE:
+        raise ProblemError(f"a cycle has 2 to {MOST_IN_A_CYCLE} actions, this one has {len(parts)}",
+                           hint=f"Write tap Ctrl+1{BETWEEN}tap Ctrl+2")
+    steps = []
+    for part in parts:
+        kind, _, target = part.partition(" ")
+        if kind == "cycle":
+            raise ProblemError("a cycle cannot be part of a cycle", hint="Write its actions one after the other")
+        steps.append(read_action(kind, target.strip(), macros))
+    return tuple(steps)

@@ -1,0 +1,1 @@
+"""What can be told of a desk: clashes, free chords, changes, what a control shows."""

@@ -1,0 +1,233 @@
+"""What the player plays: key events with their times from the run's start."""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from brass_pebble.core.effects.pointer import MESSAGES, POINTER
+from brass_pebble.core.say.durations import MS
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.key_places import US, Places
+from brass_pebble.core.signals.keys import Chord
+
+from .asks import Laying
+from .values import Given
+
+if TYPE_CHECKING:
+    from brass_pebble.core.signals.keymap import Typist
+
+    from .steps import Step
+
+DEFAULT_TAP = 40 * MS
+DEFAULT_GAP = 20 * MS
+MOST_EVENTS = 250_000
+DEFAULT_AGAIN = "start over"
+
+
+@dataclass
+class Program:
+    """A timetable: event i sends key `codes[i]` down (1) or up (0) at `times[i]` ns after the start.
+
+    From `POINTER` on a code is no key but a motion of the pointer, and the value how far (`core/effects/pointer.py`).
+
+    `lines[i]` is the macro's line that wrote it, 0 if none.  With `holds`, the run goes on after its last
+    event until it is let go, and not before `least` ns, so that a program that looks once a frame sees it.
+    """
+
+    times: array[int] = field(default_factory=lambda: array("q"))
+    # A list once one of them is a message: such a code is more than a number.
+    codes: array[int] | list[int] = field(default_factory=lambda: array("l"))
+    values: array[int] = field(default_factory=lambda: array("l"))
+    lines: array[int] = field(default_factory=lambda: array("l"))
+    length: int = 0
+    holds: bool = False
+    least: int = 0
+    # A key that is tapped an even number of times in all, since it switches something off and on again: Caps Lock.
+    switches: int = 0
+    # Whether it types what nobody is to read: then its keys are told by no name.
+    secret: bool = False
+
+    def add(self, time: int, code: int, value: int, line: int = 0) -> None:
+        """Append one event; times must not run backward."""
+        if code >= MESSAGES and isinstance(self.codes, array):
+            self.codes = list(self.codes)
+        self.times.append(time)
+        self.codes.append(code)
+        self.values.append(value)
+        self.lines.append(line)
+
+    @cached_property
+    def head(self) -> tuple[int, ...]:
+        """The keys that go down at the very start, before anything goes up.  Asked for when it is complete."""
+        count = 0
+        while (count < len(self.times) and self.times[count] == 0 and self.values[count]
+               and self.codes[count] < POINTER and self.codes[count] not in self.codes[:count]):
+            count += 1
+        return tuple(self.codes[:count])
+
+    def closest_pair(self) -> int | None:
+        """Shortest time in ns between two events at different instants, or None with fewer than two."""
+        steps = [b - a for a, b in zip(self.times, self.times[1:], strict=False) if b > a]
+        return min(steps) if steps else None
+
+
+@dataclass
+class Macro:
+    """A macro as read: what it is called, how it behaves when started again, and its program.
+
+    A macro whose events are the same for every press has them all in `program`.  Another one (values, windows, other
+    programs) is `live`: `program` shows what it sends when the press is an ordinary one and every window comes at
+    once, and a run lays its own events as it goes, with `score`.  `longest` bounds a run, in ns; 0 does not.
+    """
+
+    id: str
+    name: str = ""
+    label: str = ""
+    note: str = ""
+    tint: str = ""
+    again: str = DEFAULT_AGAIN
+    program: Program = field(default_factory=Program)
+    source: str = ""
+    longest: int = 0
+    # What becomes of it when the computer stood still: "end", "go on", or as its desk says.
+    overtaken: str = ""
+    types_text: bool = False
+    score: Score | None = None
+    # Lays the program as it is under Caps Lock; only for macros that type a text, and only when it is asked for.
+    lay_locked: Callable[[], Program] | None = None
+    # What a live macro does beside keys, in its preview: when (ns), on which line, in words.
+    marks: list[tuple[int, int, str]] = field(default_factory=list)
+    _locked: Program | None = None
+
+    @property
+    def locked_program(self) -> Program | None:
+        """What it sends under Caps Lock, if that is something else."""
+        if self._locked is None and self.lay_locked is not None:
+            self._locked = self.lay_locked()
+        return self._locked
+
+    @property
+    def live(self) -> bool:
+        """Whether its events depend on the press or on the world."""
+        return self.score is not None
+
+
+def chord_program(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP, places: Places = US) -> Program:
+    """Tap a chord once for `tap` ns, or with `holds` keep it down until let go (and at least `tap`)."""
+    program = Program(holds=holds, least=tap)
+    codes = places.settle(chord.codes)
+    for code in codes:
+        program.add(0, code, 1)
+    if not holds:
+        for code in reversed(codes):
+            program.add(tap, code, 0)
+        program.length = tap
+    return program
+
+
+class Timeline:
+    """Steps are laid on it one after the other; it knows the time, and what is down."""
+
+    def __init__(self, *, tap: int, gap: int, keymap: Typist | None = None, locked: bool = False,
+                 given: Given | None = None) -> None:
+        self.now = 0
+        self.tap = tap
+        self.gap = gap
+        self.keymap = keymap
+        self.locked = locked
+        self.given = given or Given()
+        self.values = dict(self.given.values)
+        self.program = Program()
+        self.down: dict[int, int] = {}
+        self.line = 0
+        # The line of a play step, whose macro's steps count as that line.
+        self.stands_for = 0
+        self.laid = 0
+        self._after_tap = False
+
+    def begin(self, line: int) -> None:
+        """Start a step written on `line`.
+
+        Raises:
+            ProblemError: the macro has become too long.
+        """
+        self.line = self.stands_for or line
+        self.laid += 1
+        if self.laid > MOST_EVENTS or len(self.program.times) > MOST_EVENTS:
+            raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=line,
+                               hint="Repeat fewer times, or split it into several macros")
+
+    def codes_of(self, chord: Chord) -> tuple[int, ...]:
+        """A chord's keys, each by the one code that it has on the receiving layout."""
+        return (self.keymap.places if self.keymap is not None else US).settle(chord.codes)
+
+    def press(self, codes: tuple[int, ...]) -> tuple[int, ...]:
+        """Send down those of `codes` that are not down yet, and return them."""
+        fresh = tuple(code for code in codes if code not in self.down)
+        for code in fresh:
+            self.down[code] = self.line
+            self.program.add(self.now, code, 1, self.line)
+        return fresh
+
+    def release(self, codes: tuple[int, ...]) -> None:
+        """Send `codes` up in the reverse order."""
+        for code in reversed(codes):
+            del self.down[code]
+            self.program.add(self.now, code, 0, self.line)
+        self._after_tap = False
+
+    def lay_tap(self, codes: tuple[int, ...], length: int, *, gap: int | None = None) -> None:
+        """Down and up again after `length`; a gap keeps it apart from a tap just before."""
+        if self._after_tap:
+            self.now += self.gap if gap is None else gap
+        fresh = self.press(codes)
+        self.now += length
+        self.release(fresh)
+        self._after_tap = True
+
+    def move(self, code: int, value: int) -> None:
+        """Move the pointer or turn its wheel: no key, and nothing to release."""
+        self.program.add(self.now, code, value, self.line)
+        self._after_tap = False
+
+    def pass_time(self, ns: int) -> None:
+        """Let `ns` go by."""
+        self.now += ns
+        self._after_tap = False
+
+    def go_to(self, time: int) -> None:
+        """Go on at `time`, which must not lie in the past."""
+        self.now = time
+        self._after_tap = False
+
+    def finish(self) -> Program:
+        """Release what is still down, and hand over the program."""
+        self.release(tuple(self.down))
+        self.program.length = self.now
+        return self.program
+
+
+@dataclass
+class Score:
+    """The steps of a live macro, to be laid anew for every run."""
+
+    steps: list[Step]
+    tap: int
+    gap: int
+    keymap: Typist | None = None
+
+    def start(self, given: Given, *, locked: bool = False) -> tuple[Timeline, Laying]:
+        """A fresh timeline, and the generator that lays events on it and stops at each question."""
+        timeline = Timeline(tap=self.tap, gap=self.gap, keymap=self.keymap, locked=locked, given=given)
+        return timeline, lay_all(self.steps, timeline)
+
+
+def lay_all(steps: list[Step], timeline: Timeline) -> Laying:
+    """Lay steps one after the other."""
+    for step in steps:
+        timeline.begin(step.line)
+        yield from step.lay(timeline)

@@ -1,0 +1,1 @@
+"""How things are told: durations, mistakes with their place, tables; and how far a text may go."""

@@ -1,0 +1,1 @@
+"""What a control can send, and what a key is called."""

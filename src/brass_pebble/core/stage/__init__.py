@@ -1,0 +1,1 @@
+"""Simulated receiving programs."""

@@ -1,0 +1,1 @@
+"""Clients: the socket, their requests, the news they hear."""

@@ -1,0 +1,138 @@
+"""The desk as clients draw it, put together once: what did not change is not written anew for every change.
+
+On a large desk that is the difference between an edit that is felt by a running macro and one that is not.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble.core.desk.look.rows import control_row, label_rows, layer_row
+from brass_pebble.core.desk.look.shown import compact, show_surface
+from brass_pebble.core.desk.model import Desk, Surface
+from brass_pebble.core.devices.parts import taker
+from brass_pebble.core.play.bounce import Chatter
+from brass_pebble.core.signals.signal import STRUCK, signal_name
+
+from .server import Encoded, Message
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.devices.ownership import Holding
+    from brass_pebble.engine.engine import Engine
+
+MS = 1_000_000
+
+
+@dataclass(slots=True)
+class WrittenSurface:
+    """What a surface's layers and controls were made from, and their rows as JSON (without the braces)."""
+
+    surface: Surface
+    made_from: tuple[object, ...]
+    text: str
+
+
+class DeskRows:
+    """Writes rows for an engine."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._written: dict[str, WrittenSurface] = {}
+        self._macros: tuple[tuple[int, ...], Encoded] = ((), Encoded("[]"))
+
+    def desk(self) -> Message:
+        """The desk as clients draw it."""
+        engine = self._engine
+        desk = engine.desk
+        return {
+            "name": desk.name, "folder": str(engine.store.folder), "output": desk.output,
+            "surfaces": [self._surface(surface) for surface in desk.surfaces.values()],
+            "stage": [{"program": place.program, "at": place.at, "size": place.size} for place in desk.stage],
+            "macros": self._macro_rows(desk),
+            "broken_macros": desk.broken_macros,
+            "hold_after_ms": desk.hold_after / MS, "second_within_ms": desk.second_within / MS,
+            "history": desk.history, "undo": engine.store.next_undo(),
+            "sends": not engine.sends_nothing,
+            "script": engine.setup.script.name if engine.setup.script else "",
+            "question": engine.devices.question(), "recorder": engine.recorder.state(),
+            "hands_off": engine.aside.state(),
+        }
+
+    def _macro_rows(self, desk: Desk) -> Encoded:
+        key = tuple(map(id, desk.macros.values()))
+        if self._macros[0] != key:
+            rows = [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
+                     "length_ms": m.program.length / MS, "events": len(m.program.times), "live": m.live}
+                    for m in desk.macros.values()]
+            self._macros = key, Encoded(_json(rows))
+        return self._macros[1]
+
+    def _surface(self, surface: Surface) -> Encoded:
+        engine = self._engine
+        holding = engine.devices.holdings.get(surface.id)
+        fields = {
+            "id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
+            "labels": label_rows(surface), "home": list(surface.home),
+            "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
+            "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
+            "takes": [str(part) for part in surface.takes],
+            "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
+            "trial": surface.id in engine.devices.trials, **self._held(surface, holding)}
+        return Encoded(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}")
+
+    def _held(self, surface: Surface, holding: Holding | None) -> Message:
+        """What is known of the surface's device."""
+        if holding is None:
+            return {"device": "", "where": "", "known_by": [], "has_lamps": [], "ask": [], "chatter": None,
+                    "bench": False, "state": "missing", "why": ""}
+        source = holding.source
+        return {"device": holding.parts[0].shown if source else "", "where": holding.parts[0].where if source else "",
+                "known_by": list(holding.reasons), "has_lamps": list(source.facts.lamps) if source else [],
+                "ask": [{"device": facts.id, "shown": facts.shown, "where": facts.where} for facts in holding.ask],
+                "chatter": _chatter(surface, holding.chatter) if holding.chatter else None,
+                "bench": bool(source and source.facts.kind == "bench"), "state": holding.state, "why": holding.why}
+
+    def _bound(self, surface: Surface, holding: Holding | None) -> str:
+        """Its layers and controls, as they were written before if nothing of it changed."""
+        engine = self._engine
+        desk, layers = engine.desk, engine.router.layers
+        knows = [part.codes for part in holding.parts if part.codes] if holding else []
+        absent = frozenset(control.id for control in surface.layout.controls if knows and control.code < STRUCK
+                           and not any(control.code in codes for codes in knows))
+        whys = tuple(layers.why(surface, layer.id) for layer in surface.layers)
+        known = self._written.get(surface.id)
+        made_from = (whys, absent, desk.middle_c, *_macros(desk, surface.plays))
+        if known is not None and known.surface is surface and known.made_from == made_from:
+            return known.text
+        takes = taker(surface.takes, surface.layout, None)
+        passes = {control.id for control in surface.layout.controls
+                  if not any(takes(signal) for signal in (control.code, *control.moves))}
+        row: dict[str, Any] = {
+            "layers": [layer_row(desk, layer, why) for layer, why in zip(surface.layers, whys, strict=True)],
+            "controls": [{**control_row(desk, surface, control), **({"absent": True} if control.id in absent else {}),
+                          **({"passes": True} if control.id in passes else {})}
+                         for control in surface.layout.controls]}
+        show_surface(row)
+        compact(row)
+        text = _json(row)[1:-1]
+        self._written[surface.id] = WrittenSurface(surface, made_from, text)
+        return text
+
+
+def _macros(desk: Desk, plays: tuple[str, ...]) -> tuple[object, ...]:
+    """What bindings show of the macros that they play."""
+    macros = desk.macros
+    return tuple((found.name, found.label, found.tint) if (found := macros.get(name)) else None for name in plays)
+
+
+def _json(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
+
+
+def _chatter(surface: Surface, chatter: Chatter) -> Message | None:
+    if surface.debounce:
+        return None
+    return {"control": surface.control_of(chatter.code), "times": chatter.times, "presses": chatter.presses,
+            "offer": f"{chatter.offer // MS}ms"}

@@ -1,0 +1,195 @@
+"""What clients may ask about giving on and taking in, about what sleeps, and about the desk's history.
+
+docs/protocol.md tells the fields.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble.core.desk.look.changes import differences
+from brass_pebble.core.parcel.fitting import Fit
+from brass_pebble.core.parcel.merge import BOTH, LEAVE, TAKE, Choices
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.engine.disk.intake import intake_edit
+from brass_pebble.engine.disk.parcel_file import read_parcel
+from brass_pebble.engine.disk.parsed_toml import parse_tables
+from brass_pebble.engine.disk.store import DeskStore
+from brass_pebble.engine.disk.versions import Damaged, diff_lines
+
+from .server import Client, Message, Refusal
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+
+    from .requests import Requests
+
+MOST_VERSIONS = 1_000
+MOST_LINES = 4_000
+
+
+class GivingRequests:
+    """Answers on behalf of an engine."""
+
+    def __init__(self, engine: Engine, requests: Requests) -> None:
+        self._engine = engine
+        self._requests = requests
+
+    def _later(self, client: Client, message: Message, job: Callable[[], Message]) -> None:
+        """Answer with what a job on the worker gives."""
+        engine, number = self._engine, message.get("id")
+
+        def done(result: object) -> None:
+            if isinstance(result, ProblemError):
+                engine.server.refuse(client, number, Refusal(result.problem.what, result.problem.hint))
+            elif isinstance(result, dict):
+                engine.server.reply(client, number, result)
+            else:
+                engine.server.refuse(client, number, Refusal(f"that could not be done: {result}", "See the log"))
+        engine.worker.do(job, done)
+
+    # Taking in.
+
+    def do_take_in(self, client: Client, message: Message) -> None:
+        """Take a parcel's contents into the desk, as chosen, in one change.
+
+        `digest` is that of the parcel which the person looked at: another one is refused.
+        """
+        file, digest = Path(str(message.get("file", ""))), str(message.get("digest", ""))
+        by_item = {str(key): str(value) for key, value in dict(message.get("choices", {})).items()}
+        for value in by_item.values():
+            if value not in (TAKE, LEAVE, BOTH):
+                raise Refusal(f"“{value}” is no choice", f"Known are {TAKE}, {LEAVE}, {BOTH}")
+        onto = {str(name): (str(row["here"]), Fit({str(a): str(b) for a, b in dict(row["placed"]).items()}))
+                for name, row in dict(message.get("onto", {})).items()}
+        marks = [str(mark) for mark in message.get("approve", [])]
+        store = self._engine.store
+
+        def work() -> str:
+            try:
+                parcel = read_parcel(file)
+            except OSError as error:
+                raise ProblemError(f"{file} cannot be read: {error.strerror}") from None
+            if digest and parcel.digest != digest:
+                raise ProblemError("the parcel is another one than a moment ago", hint="Look at it once more")
+            edit, _ = intake_edit(parcel, store, Choices(by_item, onto))
+            approve(store, marks)
+            return store.change(edit)
+        self._requests.edit(client, message, work)
+
+    def do_asleep(self, client: Client, message: Message) -> None:
+        """What sleeps until it is approved."""
+        store, desk = self._engine.store, self._engine.desk
+        self._later(client, message, lambda: {"asleep": asleep_rows(store, desk)})
+
+    def do_approve(self, client: Client, message: Message) -> None:
+        """Let some of what sleeps do what it says, from now on."""
+        marks, store = [str(mark) for mark in message.get("marks", [])], self._engine.store
+        if not marks:
+            raise Refusal("nothing is named", "Send the marks of what is to be approved")
+
+        def work() -> str:
+            approve(store, marks)
+            return f"{len(marks)} approved"
+        self._requests.edit(client, message, work)
+
+    def do_adopt(self, client: Client, message: Message) -> None:
+        """Make macros or surfaces that came from somebody else the person's own; or all that came with `origin`."""
+        names, store = [str(name) for name in message.get("names", [])], self._engine.store
+        origin = str(message.get("origin", ""))
+        if not names and not origin:
+            raise Refusal("nothing is named", "Send the ids of macros or surfaces")
+
+        def work() -> str:
+            guests = store.guests()
+            came = [name for name, told in {**guests.macros, **guests.surfaces}.items() if origin and told == origin]
+            return store.adopt([*names, *came])
+        self._requests.edit(client, message, work)
+
+    # The history of the desk.
+
+    def do_versions(self, client: Client, message: Message) -> None:
+        """Every version of the desk, the newest first."""
+        store = self._engine.store
+
+        def work() -> Message:
+            store.settle()
+            rows = [{"number": found.number, "at": found.at, "words": found.words, "files": sorted(found.files)}
+                    for found in store.log.entries()]
+            return {"versions": rows[::-1][:MOST_VERSIONS]}
+        self._later(client, message, work)
+
+    def do_compare(self, client: Client, message: Message) -> None:
+        """What differs between two versions; without `other`, between one and the desk as it is now."""
+        store, one, other = self._engine.store, int(message.get("one", 0)), int(message.get("other", 0))
+        self._later(client, message, lambda: compare(store, one, other))
+
+    def do_restore(self, client: Client, message: Message) -> None:
+        """The desk as it was after a version, in one change that can be undone."""
+        store, number = self._engine.store, int(message.get("number", 0))
+
+        def work() -> str:
+            store.settle()
+            return store.change(store.restoring_edit(number))
+        self._requests.edit(client, message, work)
+
+
+def approve(store: DeskStore, marks: list[str]) -> None:
+    """Keep approvals.
+
+    Raises:
+        ProblemError: there is no place for them.
+    """
+    if not marks:
+        return
+    if store.approvals is None:
+        raise ProblemError("approvals cannot be kept here", hint="The state folder is missing")
+    store.trust.approve(marks)
+
+
+def asleep_rows(store: DeskStore, desk: Any) -> list[Message]:
+    """What sleeps, for clients: where, what it does, its text, its mark, and from whom it came."""
+    guests = store.guests()
+    rows = []
+    for where, reach in store.asleep(desk, guests):
+        name = where.removeprefix("macros/").removesuffix(".macro")
+        rows.append({"where": where, "line": reach.line, "does": reach.does, "text": reach.text, "mark": reach.mark,
+                     "origin": guests.origin(name) or guests.origin(where.partition(" ")[0]), "via": reach.via,
+                     "values": reach.values})
+    return rows
+
+
+def compare(store: DeskStore, one: int, other: int = 0) -> Message:
+    """What differs, in words and in lines.
+
+    Raises:
+        ProblemError: there is no such version.
+    """
+    store.settle()
+    try:
+        before = store.log.texts(one) if one else {}
+        after = store.log.texts(other) if other else store.log.all_texts(store.log.state())
+    except Damaged as error:
+        raise ProblemError(str(error), hint="Compare with another version") from None
+    except KeyError as error:
+        raise ProblemError(f"there is no version {error.args[0]}",
+                           hint="brass-pebble desk history lists those that are kept") from None
+    tables = [_tables(texts.get("desk.toml", "")) for texts in (before, after)]
+    macros = [{name.removeprefix("macros/").removesuffix(".macro"): text for name, text in texts.items()
+               if name.startswith("macros/")} for texts in (before, after)]
+    found = differences(tables[0], tables[1], macros[0], macros[1])
+    lines = diff_lines(before, after)
+    return {"words": [{"words": row.words, "surface": row.surface, "control": row.control} for row in found],
+            "lines": [list(line) for line in lines[:MOST_LINES]], "more": max(0, len(lines) - MOST_LINES)}
+
+
+def _tables(text: str) -> dict[str, Any]:
+    try:
+        return parse_tables(text)
+    except ValueError:
+        # A version that was broken can be compared by its lines all the same.
+        return {}
+
+

@@ -1,0 +1,395 @@
+"""What clients may ask about bindings, layers, the focused window, chords and clashes.
+
+One method for each request, named after it; docs/protocol.md tells the fields.
+"""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Iterable
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble.core.desk import rearrange
+from brass_pebble.core.desk.look.clashes import Survey, find_clashes
+from brass_pebble.core.desk.look.free_chords import free_chords, free_family, taken_shapes
+from brass_pebble.core.desk.model import Layer, Surface
+from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
+from brass_pebble.core.macro.steps import TINTS
+from brass_pebble.core.macro.timetable import chord_program
+from brass_pebble.core.play.gesture import AT, MOTIONS
+from brass_pebble.core.play.layers import HOWS, FocusedWindow, LayerTarget, find_layer
+from brass_pebble.core.play.player import ONCE
+from brass_pebble.core.say.durations import parse_duration
+from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.signals.keys import parse_chord
+from brass_pebble.engine.devices.chord_catcher import ChordCatcher
+from brass_pebble.engine.disk.edits import Edit, binding_edit, rearranging_edit
+from brass_pebble.engine.disk.shortcut_files import load_programs
+from brass_pebble.kinds.outputs.base import OutputError
+
+from .server import Client, Message, Refusal
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+
+    from .requests import Requests
+
+WORDS = ("kind", "target", "label", "tint", "plays", "again", "note", "hold_after", "second_within", "every", "back",
+         "each", "icon")
+MOST_PROPOSED = 24
+LONGEST_COUNT_IN = 30.0
+WAIT_FOR_WINDOW = 10.0
+
+
+class LayerRequests:
+    """Answers on behalf of an engine."""
+
+    def __init__(self, engine: Engine, requests: Requests) -> None:
+        self._engine = engine
+        self._requests = requests
+        engine.chord_catcher = ChordCatcher(engine)
+
+    # Bindings.
+
+    def do_bind(self, client: Client, message: Message) -> None:
+        """Give a gesture of a control another action; an empty kind clears it."""
+        surface = self._requests.surface(message)
+        layer = self._layer(surface, message)
+        control, gesture = str(message.get("control", "")), str(message.get("gesture") or "press")
+        self._control(surface, control)
+        moves = any(item.id == control and item.moves for item in surface.layout.controls)
+        if (gesture in MOTIONS or gesture.startswith(AT)) and not moves:
+            raise Refusal(f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
+                          "Bind it to press, tap or hold")
+        bound = layer.bindings.get((control, gesture))
+        # A client that knows nothing of icons leaves the one that is there.
+        message = {"icon": bound.icon if bound else "", **message}
+        fields: dict[str, Any] = {name: str(message.get(name, "")) for name in WORDS}
+        store = self._engine.store
+        self._requests.edit(client, message, lambda: store.change(binding_edit(
+            surface.id, layer.id, control, gesture=gesture, adds=bool(message.get("adds")),
+            by_strength=bool(message.get("by_strength")), macros=store.macro_names(), **fields)))
+
+    def do_rearrange(self, client: Client, message: Message) -> None:
+        """Copy, move, swap, mirror or clear what is bound, all in one change."""
+        how, desk = str(message.get("how", "")), self._engine.desk
+        places = [self._place(place) for place in message.get("places", [])]
+        to = self._place(message["to"]) if message.get("to") else None
+        if not places:
+            raise Refusal("no control is named", "Select one, or several with v")
+        said = _say_places(desk.surfaces[places[0][0]], places)
+        if how == "clear":
+            changes, words = rearrange.clear(desk, places), f"{said}: cleared"
+        elif how == "mirror":
+            surface = desk.surfaces[places[0][0]]
+            chosen = [place[2] for place in places if place[2]] if len(places) > 1 else []
+            changes = rearrange.mirror(desk, surface, places[0][1], chosen)
+            words = f"{surface.name}: left and right exchanged"
+        elif how in ("copy layer", "mirror layer") and to is not None:
+            source, target = desk.surfaces[places[0][0]], desk.surfaces[to[0]]
+            changes = rearrange.to_other_surface(desk, source, places[0][1], target, to[1],
+                                                 mirrored=how == "mirror layer")
+            words = (f"{source.name}, layer {places[0][1]}: {'mirrored' if how == 'mirror layer' else 'copied'} to "
+                     f"{target.name}, layer {to[1]}")
+        elif how in ("copy", "move", "swap") and to is not None:
+            pairs = self._pairs(places, to)
+            changes = (rearrange.swap(desk, *pairs[0]) if how == "swap" and len(pairs) == 1
+                       else rearrange.copy(desk, [*pairs, *((b, a) for a, b in pairs)]) if how == "swap"
+                       else {"copy": rearrange.copy, "move": rearrange.move}[how](desk, pairs))
+            done = {"copy": "copied to", "move": "moved to", "swap": "swapped with"}[how]
+            words = f"{said}: {done} {desk.surfaces[to[0]].name} {to[2]}"
+        else:
+            raise Refusal(f"“{how}” is no way to rearrange", "Known are copy, move, swap, mirror, clear, copy "
+                          "layer, mirror layer")
+        if not changes:
+            raise Refusal("there is nothing to change", "Nothing is bound there, or it lies on its own mirror line")
+        self._requests.edit(client, message, lambda: self._engine.store.change(rearranging_edit(words, changes)))
+
+    def _pairs(self, places: list[rearrange.Place],
+               to: rearrange.Place) -> list[tuple[rearrange.Place, rearrange.Place]]:
+        """Where each goes, when the first goes to `to`: the others keep their places to it in the drawing."""
+        desk = self._engine.desk
+        target = desk.surfaces[to[0]]
+        first = next((c for c in desk.surfaces[places[0][0]].layout.controls if c.id == places[0][2]), None)
+        anchor = next((c for c in target.layout.controls if c.id == to[2]), None)
+        pairs = []
+        for place in places:
+            here = next((c for c in desk.surfaces[place[0]].layout.controls if c.id == place[2]), None)
+            if place == places[0] or here is None or first is None or anchor is None:
+                pairs.append((place, to))
+                continue
+            x, y = anchor.x + here.x - first.x, anchor.y + here.y - first.y
+            there = next((c for c in target.layout.controls if abs(c.x - x) < 0.3 and abs(c.y - y) < 0.3), None)
+            if there is None:
+                raise Refusal(f"there is no place for {place[2]} there", "Choose a place with room around it")
+            pairs.append((place, (to[0], to[1], there.id)))
+        return pairs
+
+    def do_bind_family(self, client: Client, message: Message) -> None:
+        """Give several controls the chords of one family."""
+        places = [self._place(place) for place in message.get("places", [])]
+        chords = [str(parse_chord(str(chord))) for chord in message.get("chords", [])]
+        if not places or len(chords) < len(places):
+            raise Refusal(f"{len(places)} controls need as many chords; there are {len(chords)}", "Choose fewer")
+        changes: list[rearrange.Change] = [
+            (surface, layer, "press", control, {**_kept(self._engine.desk.surfaces[surface], layer, control),
+                                                "tap": chord})
+            for (surface, layer, control), chord in zip(places, chords, strict=False)]
+        words = f"{len(places)} controls: {chords[0]} to {chords[len(places) - 1]}"
+        self._requests.edit(client, message, lambda: self._engine.store.change(rearranging_edit(words, changes)))
+
+    def _place(self, place: Any) -> rearrange.Place:
+        surface_id, layer_id, control = (str(part) for part in place)
+        surface = self._requests.surface({"surface": surface_id})
+        layer = self._layer(surface, {"layer": layer_id})
+        if control:
+            self._control(surface, control)
+        return surface.id, layer.id, control
+
+    def _layer(self, surface: Surface, message: Message) -> Layer:
+        if not surface.layers:
+            raise Refusal(f"“{surface.name}” has no layer yet", f"Add [surface.{surface.id}.layer.base] to desk.toml")
+        name = str(message.get("layer") or "")
+        if not name:
+            stack = self._engine.router.layers.stack(surface)
+            return next(layer for layer in surface.layers if layer.id == stack[-1])
+        layer = find_layer(surface, name)
+        if layer is None:
+            raise Refusal(f"“{surface.name}” has no layer “{name}”", nearest(name, [la.id for la in surface.layers])
+                          or f"It has {', '.join(la.id for la in surface.layers)}")
+        return layer
+
+    def _control(self, surface: Surface, control: str) -> None:
+        if surface.code_of(control) is None:
+            raise Refusal(f"“{surface.name}” has no control “{control}”",
+                          nearest(control, [c.id for c in surface.layout.controls]))
+
+    # Layers.
+
+    def do_layer(self, client: Client, message: Message) -> Message:
+        """Switch a layer: `how` is one of a control's ways, or on or off."""
+        engine, surface = self._engine, self._requests.surface(message)
+        how = str(message.get("how") or "on or off")
+        if how in ("on", "off"):
+            words = engine.router.switch_layer(surface.id, self._layer(surface, message).id, on=how == "on")
+        elif how in HOWS and how != "while held":
+            name = self._layer(surface, message).id if HOWS[how][0] else ""
+            words = engine.router.layers.switch(LayerTarget(how, name), surface.id, None)
+            engine.router.follow_layers()
+        else:
+            raise Refusal(f"“{how}” is not a way to switch a layer from here",
+                          f"Known are on, off, {', '.join(name for name in HOWS if name != 'while held')}")
+        return {"words": words, **self._requests.layers_state()}
+
+    def do_add_layer(self, client: Client, message: Message) -> None:
+        """Add a layer on top of a surface's layers."""
+        surface = self._requests.surface(message)
+        name = str(message.get("name", "")).strip()
+        if not name:
+            raise Refusal("a layer needs a name", "Type one, like Cut")
+        wanted = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-") or "layer"
+        layer_id, number = wanted, 2
+        while any(layer.id == layer_id for layer in surface.layers):
+            layer_id, number = f"{wanted}-{number}", number + 1
+        edit = Edit(f"{surface.name}: layer {name} added", ((("surface", surface.id, "layer", layer_id),
+                                                              {"name": name}),), needs=("surface", surface.id))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit), {"layer": layer_id})
+
+    def do_set_layer(self, client: Client, message: Message) -> None:
+        """Change a layer's name, tint, whether it starts on, or the window it follows (null: none)."""
+        surface = self._requests.surface(message)
+        layer = self._layer(surface, message)
+        what, value = str(message.get("what", "")), message.get("value")
+        if what == "tint" and value and value not in TINTS:
+            raise Refusal(f"there is no tint “{value}”", nearest(str(value), TINTS))
+        if what == "starts" and value not in (None, "on", "off"):
+            raise Refusal("a layer starts on or off", "Write on or off")
+        if what == "follows" and value is not None:
+            if layer is surface.layers[0]:
+                raise Refusal(f"{layer.name} is the lowest layer, which is always on",
+                              "Add a layer above it, and let that one follow the window")
+            given = {name: str(value.get(name, "")) for name in ("class", "title") if value.get(name)}
+            if not given:
+                raise Refusal("a window needs a class or a title", "Choose one from the list")
+            value = given
+        elif what not in ("name", "tint", "starts", "follows"):
+            raise Refusal(f"a layer has no “{what}”", "Known are name, tint, starts, follows")
+        edit = Edit(f"{surface.name}, layer {layer.name}: {what}",
+                    ((("surface", surface.id, "layer", layer.id, what), value or None),),
+                    needs=("surface", surface.id, "layer", layer.id))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+
+    def do_remove_layer(self, client: Client, message: Message) -> None:
+        """Take a layer away; undo brings it back with all its bindings."""
+        surface = self._requests.surface(message)
+        layer = self._layer(surface, message)
+        if len(surface.layers) == 1:
+            raise Refusal("a surface keeps one layer", "Clear its controls, or take the surface off the desk")
+        edit = Edit(f"{surface.name}: layer {layer.name} removed",
+                    ((("surface", surface.id, "layer", layer.id), None),))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+
+    def do_first(self, client: Client, message: Message) -> Message:
+        """Begin the cycles of a control, or of a whole surface, with their first action."""
+        surface = self._requests.surface(message)
+        return {"count": self._engine.router.restart_cycles(surface.id, str(message.get("control", "")))}
+
+    def do_set_times(self, client: Client, message: Message) -> None:
+        """Change the time of holds or double taps, of a surface or of the whole desk (null: the default)."""
+        what, value = str(message.get("what", "")), message.get("value")
+        if what not in ("hold_after", "second_within"):
+            raise Refusal(f"there is no time “{what}”", "Known are hold_after and second_within")
+        if value is not None:
+            parse_duration(str(value))
+        surface = self._requests.surface(message) if message.get("surface") else None
+        path = ("surface", surface.id, what) if surface else (what,)
+        edit = Edit(f"{surface.name if surface else 'the desk'}: {what.replace('_', ' ')} {value or 'as without it'}",
+                    ((path, value),))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+
+    # The focused window.
+
+    def do_focus(self, client: Client, message: Message) -> Message:
+        """Say which window has the focus, or pin the layers (`pin` true or false), or give a stage program the
+        focus."""
+        focus = self._engine.focus
+        if "pin" in message:
+            focus.pin(pinned=bool(message["pin"]))
+        elif message.get("stage"):
+            focus.focus_stage(str(message["stage"]))
+        elif message.get("class") or message.get("title"):
+            focus.told(FocusedWindow(str(message.get("class", "")), str(message.get("title", ""))), "a script")
+        return self._requests.layers_state()
+
+    def do_windows(self, client: Client, message: Message) -> None:
+        """The windows that are open now."""
+        engine, number = self._engine, message.get("id")
+
+        def done(result: object) -> None:
+            if isinstance(result, list):
+                engine.server.reply(client, number, {"windows": [
+                    {"class": window.cls, "title": window.title} for window in result]})
+            else:
+                hint = "Type the window's class or title" if isinstance(result, OutputError) else ""
+                engine.server.refuse(client, number, Refusal(str(result), hint, "no-windows"))
+        engine.worker.do(engine.focus.windows, done)
+
+    def do_next_window(self, client: Client, message: Message) -> None:
+        """Answer with the next window that gets the focus, within ten seconds."""
+        engine, number = self._engine, message.get("id")
+
+        def done(window: FocusedWindow | None) -> None:
+            if window is None:
+                engine.server.refuse(client, number, Refusal(
+                    f"no other window got the focus within {WAIT_FOR_WINDOW:.0f} s",
+                    "Ask again, then click the window"))
+            else:
+                engine.server.reply(client, number, {"class": window.cls, "title": window.title})
+        engine.focus.next_window(WAIT_FOR_WINDOW, done)
+
+    # Chords.
+
+    def do_catch_chord(self, client: Client, message: Message) -> Message:
+        """Listen for one chord on the main keyboard; news of it come under the topic “chord”."""
+        return dict(self._engine.chord_catcher.begin(client.number))
+
+    def do_leave_chord(self, client: Client, message: Message) -> Message:
+        """Stop listening for a chord."""
+        self._engine.chord_catcher.end("left")
+        return {}
+
+    def do_clashes(self, client: Client, message: Message) -> None:
+        """What gets in each other's way, and the shortcut tables there are."""
+        engine, number = self._engine, message.get("id")
+        desk = engine.desk
+
+        def work() -> Message:
+            programs, problems = self._programs()
+            return {"clashes": [asdict(clash) for clash in find_clashes(desk, programs)],
+                    "programs": [_program_state(program) for program in programs],
+                    "problems": [problem.as_dict() for problem in problems]}
+        self._on_worker(client, number, work)
+
+    def do_who_takes(self, client: Client, message: Message) -> None:
+        """Which known programs take a chord, and which controls of the desk send it."""
+        number, desk = message.get("id"), self._engine.desk
+        shape = shape_of(parse_chord(str(message.get("chord", ""))).codes)
+
+        def work() -> Message:
+            programs, _ = self._programs()
+            survey = Survey(desk, programs)
+            where = dict.fromkeys(sending.where for sending in survey.sendings if sending.shape == shape)
+            return {"programs": [{"name": program.name, "does": shortcut.does, "always": program.always}
+                                 for program in programs if (shortcut := program.takes(shape))],
+                    "controls": [{**asdict(place), "shown": survey.say(place)} for place in where]}
+        self._on_worker(client, number, work)
+
+    def do_free_chords(self, client: Client, message: Message) -> None:
+        """Chords that nothing known takes: for a label, or a family of `count` for as many controls."""
+        engine, number = self._engine, message.get("id")
+        count = max(1, min(int(message.get("count", 8)), MOST_PROPOSED))
+        label, family, desk = str(message.get("label", "")), bool(message.get("family")), engine.desk
+
+        def work() -> Message:
+            programs, _ = self._programs()
+            taken = taken_shapes(desk, programs)
+            if family:
+                return {"chords": [str(chord) for chord in free_family(count, taken)]}
+            proposed = free_chords(label, taken)
+            return {"chords": [str(chord) for _, chord in zip(range(count), proposed, strict=False)]}
+        self._on_worker(client, number, work)
+
+    def do_send_once(self, client: Client, message: Message) -> Message:
+        """Send a chord once, after a count-in, so that a program's own dialog can learn it."""
+        engine, chord = self._engine, parse_chord(str(message.get("chord", "")))
+        seconds = max(0.0, min(float(message.get("seconds", 3)), LONGEST_COUNT_IN))
+        origin = client.name or "a client"
+
+        def send(now: int) -> None:
+            engine.play_program(chord_program(chord, tap=engine.desk.tap), f"{chord} once", origin, ONCE)
+        engine.alarm("send once", time.monotonic_ns() + int(seconds * 1e9), send)
+        return {"chord": str(chord), "seconds": seconds}
+
+    def do_leave_send(self, client: Client, message: Message) -> Message:
+        """Call a chord off that is about to be sent."""
+        self._engine.cancel_alarm("send once")
+        return {}
+
+    def _programs(self) -> tuple[list[ProgramTable], list[Any]]:
+        engine = self._engine
+        user = engine.store.user_layouts.parent / "programs" if engine.store.user_layouts else None
+        on_stage = [place.program for place in engine.desk.stage] if engine.desk.output == "stage" else []
+        return load_programs(engine.store.folder, user, engine.setup.stage, on_stage)
+
+    def _on_worker(self, client: Client, number: Any, work: Any) -> None:
+        engine = self._engine
+
+        def done(result: object) -> None:
+            if isinstance(result, dict):
+                engine.server.reply(client, number, result)
+            elif isinstance(result, ProblemError):
+                engine.server.refuse(client, number, Refusal(result.problem.what, result.problem.hint))
+            else:
+                engine.server.refuse(client, number, Refusal(f"it could not be worked out: {result}", ""))
+        engine.worker.do(work, done)
+
+
+def _program_state(program: ProgramTable) -> Message:
+    return {"id": program.id, "name": program.name, "origin": program.origin, "always": program.always,
+            "shortcuts": [{"chord": say_shape(shortcut.shape), "does": shortcut.does}
+                          for shortcut in program.shortcuts]}
+
+
+def _kept(surface: Surface, layer_id: str, control: str) -> dict[str, str]:
+    """What a control keeps when it gets another chord."""
+    layer = find_layer(surface, layer_id)
+    binding = layer.bindings.get((control, "press")) if layer else None
+    kept = {name: getattr(binding, name) for name in ("label", "tint", "note")} if binding else {}
+    return {name: value for name, value in kept.items() if value}
+
+
+def _say_places(surface: Surface, places: Iterable[rearrange.Place]) -> str:
+    names = [place[2] for place in places]
+    return f"{surface.name} {', '.join(names[:4])}" + (f" and {len(names) - 4} more" if len(names) > 4 else "")

@@ -1,0 +1,331 @@
+"""What clients may ask about devices: listening, taking over, drawing, settings of a surface.
+
+One method for each request, named after it; docs/protocol.md tells the fields.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble.core.desk.binding import row_of
+from brass_pebble.core.desk.model import LAMPS, ON_TRIAL, Surface
+from brass_pebble.core.devices.free_place import free_place
+from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.layout import Layout, read_layout, write_layout
+from brass_pebble.core.devices.parts import Part, read_part
+from brass_pebble.core.devices.proposal import propose
+from brass_pebble.core.say.durations import parse_duration
+from brass_pebble.core.say.problem import Problem, ProblemError, nearest
+from brass_pebble.core.signals.signal import from_wire, signal_name, wire
+from brass_pebble.engine.devices.meeting import BY_MESSAGES
+from brass_pebble.engine.disk.edits import Edit, Row
+
+from .server import Client, Message, Refusal
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+
+    from .requests import Requests
+
+MS = 1_000_000
+TRIAL_SECONDS = 10.0
+PROPOSED = 8
+SETTINGS = {
+    "name": "the name", "unbound": "presses that nothing answers", "unplugged": "its macros when it is unplugged",
+    "debounce": "debounce", "at": "its place", "takes": "parts that are taken",
+}
+
+
+class MeetRequests:
+    """Answers on behalf of an engine."""
+
+    def __init__(self, engine: Engine, requests: Requests) -> None:
+        self._engine = engine
+        self._requests = requests
+
+    def do_devices(self, client: Client, message: Message) -> None:
+        """The devices that are here, looked at anew, and which surface has which."""
+        engine, number = self._engine, message.get("id")
+
+        def found(present: object) -> None:
+            if isinstance(present, list) and engine.devices.take(present):
+                engine.tell_desk()
+            engine.server.reply(client, number, engine.meet.state())
+        engine.worker.do(engine.devices.present, found)
+
+    def do_listen(self, client: Client, message: Message) -> Message:
+        """Listen to every device that is no surface, or to one, for some seconds, without taking any over."""
+        only = self._device(message).id if message.get("device") else ""
+        seconds = self._engine.meet.listen(client.number, float(message.get("seconds", 15)), only,
+                                           motion=bool(message.get("motion")))
+        return {"seconds": seconds}
+
+    def do_hush(self, client: Client, message: Message) -> Message:
+        """Stop listening."""
+        self._engine.meet.hush(client.number)
+        return {}
+
+    def do_attend(self, client: Client, message: Message) -> Message:
+        """Send a surface's presses to this client instead of answering them; without a surface, no longer."""
+        self._engine.aside.give_to(client.number,
+                                   self._requests.surface(message).id if message.get("surface") else "")
+        return {}
+
+    def do_main(self, client: Client, message: Message) -> Message:
+        """Mark a device as the main keyboard: it is never taken over."""
+        facts = self._device(message)
+        owner = self._engine.devices.owner(facts.id)
+        if owner:
+            raise Refusal(f"“{facts.shown}” is the surface “{owner}” at the moment",
+                          "Give it back first: select the surface on the desk and press i")
+        if facts.kind in BY_MESSAGES:
+            raise Refusal(f"“{facts.shown}” is no keyboard to type on", "Press a key on the keyboard that you type on")
+        self._engine.memory.main = facts.rule()
+        self._engine.devices.take(self._engine.devices.here)
+        self._engine.tell_desk()
+        return {}
+
+    def do_bench(self, client: Client, message: Message) -> Message:
+        """Pull a device of the bench out, or plug it in, in another port if one is named."""
+        bench, name = self._engine.setup.bench, str(message.get("device", ""))
+        if name not in bench.devices:
+            raise Refusal(f"there is no “{name}” on the bench", nearest(name, bench.devices))
+        owner = self._engine.devices.owner(name)
+        there = bool(message.get("there", True))
+        bench.plug(name, there=there, port=str(message.get("port", "")))
+        if owner and (not there or message.get("port")):
+            self._engine.devices.lost(owner, "pulled out by hand")
+        self._engine.devices.look_again()
+        return {}
+
+    def do_proposals(self, client: Client, message: Message) -> None:
+        """Drawings that may suit a device, the likeliest first."""
+        facts, engine, number = self._device(message), self._engine, message.get("id")
+
+        def done(found: object) -> None:
+            if isinstance(found, Exception):
+                engine.server.refuse(client, number, Refusal(f"the drawings cannot be read: {found}"))
+                return
+            assert isinstance(found, list)
+            engine.server.reply(client, number, {"proposals": [
+                {"layout": p.layout.id, "name": p.layout.name, "why": p.why, "learn": p.learn,
+                 "controls": controls_of(p.layout.with_keys(p.keys))} for p in found]})
+        engine.worker.do(lambda: propose(facts, engine.store.layouts())[:PROPOSED], done)
+
+    def do_take(self, client: Client, message: Message) -> None:
+        """Make a device a surface of the desk."""
+        engine = self._engine
+        devices, facts = engine.devices, self._device(message)
+        owner = devices.owner(facts.id)
+        if owner:
+            raise Refusal(f"“{facts.shown}” is the surface “{owner}” already", "It stands on the desk")
+        if engine.memory.is_main(facts):
+            raise Refusal(f"“{facts.shown}” is your main keyboard: it stays yours to type on",
+                          "Press n and then a key on another keyboard if that one is your main keyboard")
+        if not facts.readable:
+            raise Refusal(f"“{facts.shown}” may not be read by you", "brass-pebble checkup tells what is missing")
+        taken = _parts(message.get("takes", []))
+        meant = Surface("", "", takes=taken)
+        only_keyboard = facts.full and meant.takes_typing and not devices.other_keyboard(facts)
+        trial = only_keyboard or (facts.points and meant.takes_pointing and not devices.other_pointer(facts))
+        if only_keyboard and message.get("typed") != ON_TRIAL:
+            raise Refusal(f"“{facts.shown}” is the only full keyboard here; taken over, it types nothing any more",
+                          f"If that is what you want, type “{ON_TRIAL}”", "only-keyboard")
+        also = [self._device({"device": name}).rule() for name in message.get("also", [])]
+        name = str(message.get("name", "")).strip() or facts.shown
+        surface_id = _free_name(name, engine.desk.surfaces)
+        layout = str(message.get("layout", ""))
+        table: dict[str, Any] = {"name": name}
+        if layout:
+            table["layout"] = layout
+        table |= _given({"takes": [str(part) for part in taken]})
+        table["at"] = list(free_place(self._boxes(), _size(message.get("size"))))
+        table["device"] = Row(facts.rule().fields)
+        if also:
+            table["also"] = [Row(rule.fields) for rule in also]
+        table |= _given({"second": _key_names(message.get("second", []))})
+        table["layer"] = {"base": {"name": "Base"}}
+        table |= _given({"keys": _keys_row(message.get("keys", {}))})
+        edit = Edit(f"{name}: taken over", ((("surface", surface_id), table),))
+        if trial:
+            devices.try_out(surface_id, TRIAL_SECONDS, lambda now: self._trial_over(surface_id))
+        self._requests.edit(client, message, lambda: engine.store.change(edit),
+                            {"surface": surface_id, "trial_seconds": TRIAL_SECONDS if trial else 0})
+
+    def _trial_over(self, surface_id: str) -> None:
+        engine = self._engine
+        engine.devices.end_trial(surface_id)
+        surface = engine.desk.surfaces.get(surface_id)
+        if surface is not None:
+            # First of all the device works again; then the desk is put right.
+            engine.devices.give_back(surface_id)
+            engine.add_problem(Problem(
+                f"{surface.name} was taken over on trial and nobody kept it, so it was given back",
+                hint="Take it over once more, and keep it within ten seconds: with y, or by typing keep on it"))
+            edit = Edit(f"{surface.name}: given back", ((("surface", surface_id), None),))
+            self._requests.edit(None, {}, lambda: engine.store.change(edit))
+
+    def do_keep(self, client: Client, message: Message) -> None:
+        """Keep the last keyboard or pointer that was taken over on trial."""
+        surface = self._requests.surface(message)
+        if surface.id not in self._engine.devices.trials:
+            raise Refusal(f"“{surface.name}” is not on trial", "Take it over again, and say keep within ten seconds")
+        holding = self._engine.devices.holdings.get(surface.id)
+        facts = holding.parts[0] if holding and holding.parts else None
+        points = facts is not None and facts.points and surface.takes_pointing
+        types = facts is None or (facts.full and surface.takes_typing)
+        what = " and ".join(word for word, is_it in (("keyboard", types), ("pointer", points)) if is_it)
+        edit = Edit(f"{surface.name}: kept, though it is the only {what}", tuple(
+            (("surface", surface.id, name), True) for name, is_it in (
+                ("may_be_only_keyboard", types), ("may_be_only_pointer", points)) if is_it))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit),
+                            then=lambda: self._engine.devices.end_trial(surface.id))
+
+    def do_draw(self, client: Client, message: Message) -> None:
+        """Give a surface another drawing: one that is there, or one drawn by hand, which is then kept for all desks.
+
+        What was bound follows the keys: a binding goes to the control that sends the same.
+        """
+        surface, store = self._requests.surface(message), self._engine.store
+        drawing, keys = message.get("drawing"), {str(k): from_wire(v) for k, v in dict(message.get("keys", {})).items()}
+        holding = self._engine.devices.holdings.get(surface.id)
+        facts = holding.parts[0] if holding and holding.parts else None
+        second = _key_names([*message.get("second", []), *surface.second])
+
+        def work() -> str:
+            files: list[tuple[str, str | None]] = []
+            layouts = {layout.id: layout for layout in store.layouts()}
+            if drawing:
+                layout = _read_drawing(drawing, surface, facts, layouts, store.layout_is_own)
+                files.append((f"layouts/{layout.id}.toml", write_layout(layout)))
+            else:
+                name = str(message.get("layout", ""))
+                if name not in layouts:
+                    raise ProblemError(f"there is no layout “{name}”", hint=nearest(name, layouts))
+                layout = layouts[name]
+            sent = layout.with_keys(keys)
+            path = ("surface", surface.id)
+            values = [((*path, "layout"), layout.id), ((*path, "keys"), _keys_row(keys) or None),
+                      ((*path, "second"), sorted(set(second)) or None), *_carry_over(surface, sent)]
+            return store.change(Edit(f"{surface.name}: drawn as {layout.name}", tuple(values), tuple(files)))
+        self._requests.edit(client, message, work)
+
+    def do_set(self, client: Client, message: Message) -> None:
+        """Change one of a surface's settings; a value of null goes back to what holds without it."""
+        surface = self._requests.surface(message)
+        what, value = str(message.get("what", "")), message.get("value")
+        path: tuple[str, ...] = ("surface", surface.id, what)
+        if what in LAMPS:
+            path, said = ("surface", surface.id, "lamps", what), f"{what} lamp"
+        elif what in SETTINGS:
+            said = SETTINGS[what]
+        else:
+            raise Refusal(f"there is no setting “{what}”", nearest(what, (*SETTINGS, *LAMPS)))
+        if what == "takes":
+            value = [str(part) for part in _parts(value or [])] or None
+        if what == "debounce" and value is not None:
+            parse_duration(str(value))
+        shown = "as without it" if value is None else f"{value[0]:g}, {value[1]:g}" if what == "at" else \
+            ", ".join(value) if isinstance(value, list) else value
+        edit = Edit(f"{surface.name}: {said}: {shown}", ((path, value),))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+
+    def do_remove(self, client: Client, message: Message) -> None:
+        """Take a surface off the desk; its device is free again.  Undo brings it back with all that was bound."""
+        surface = self._requests.surface(message)
+        edit = Edit(f"{surface.name}: taken off the desk", ((("surface", surface.id), None),))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+
+    def do_this(self, client: Client, message: Message) -> Message:
+        """Answer which device the surface asked about has, without pressing it."""
+        self._engine.devices.answer(self._device(message))
+        return {"question": self._engine.devices.question()}
+
+    def _device(self, message: Message) -> DeviceFacts:
+        name = str(message.get("device", ""))
+        facts = self._engine.devices.find(name)
+        if facts is None:
+            raise Refusal("that device is not here any more", "Plug it in again, or choose another one")
+        return facts
+
+    def _boxes(self) -> list[tuple[tuple[float, float], tuple[float, float]]]:
+        desk = self._engine.desk
+        boxes = [(s.at, (s.layout.width or 4.0, s.layout.height or 1.5)) for s in desk.surfaces.values()]
+        return boxes + [(place.at, place.size) for place in desk.stage]
+
+
+def controls_of(layout: Layout) -> list[Message]:
+    """A drawing, for clients."""
+    return [{"id": c.id, "code": wire(c.code), "key": signal_name(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h,
+             "legend": c.legend} for c in layout.controls]
+
+
+def _read_drawing(drawing: Message, surface: Surface, facts: DeviceFacts | None, layouts: dict[str, Layout],
+                  is_own: Any) -> Layout:
+    """A drawing made by hand, with a name that no other drawing has, for this make of device."""
+    rows = [{"id": str(row["id"]), "sends": signal_name(from_wire(row["code"])),
+             **{name: float(row[name]) for name in ("x", "y", "w", "h")}, "legend": str(row["legend"])}
+            for row in drawing["controls"]]
+    name = str(drawing.get("name") or surface.name)
+    layout, problems = read_layout({"name": name, "control": rows}, id="drawn", file="the drawing")
+    if problems:
+        raise ProblemError(problems[0].what, hint=problems[0].hint)
+    fits = (f"{facts.vendor}:{facts.product}",) if facts and (facts.vendor or facts.product) else ()
+    # Drawn once more: the old drawing is replaced, unless other surfaces' makers need it or it came with the program.
+    same = surface.layout.id if is_own(surface.layout.id) else ""
+    return replace(layout, id=same or _free_name(name, layouts), fits=fits)
+
+
+def _carry_over(surface: Surface, layout: Layout) -> list[tuple[tuple[str, ...], Any]]:
+    """Bindings whose control has another name in the new drawing move to it."""
+    by_code = {c.code: c.id for c in layout.controls}
+    values: list[tuple[tuple[str, ...], Any]] = []
+    for layer in surface.layers:
+        for (control, gesture), binding in layer.bindings.items():
+            code = surface.code_of(control)
+            if code is None:
+                continue
+            now = by_code.get(code, signal_name(code))
+            if now != control:
+                path = ("surface", surface.id, "layer", layer.id, gesture)
+                values += [((*path, control), None), ((*path, now), Row(row_of(binding)))]
+    # First everything is taken away, then put down, so that names may be exchanged.
+    return sorted(values, key=lambda item: item[1] is not None)
+
+
+def _parts(words: Any) -> tuple[Part, ...]:
+    """The parts of a device that are wanted, from a list of texts.
+
+    Raises:
+        Refusal: one of them is empty, or it is no list.
+    """
+    if not isinstance(words, list) or not all(isinstance(word, str) and word.strip() for word in words):
+        raise Refusal("the parts of a device are a list of texts", 'Name them like "back" or "motion while aim"')
+    return tuple(map(read_part, words))
+
+
+def _keys_row(keys: dict[str, Any]) -> dict[str, str]:
+    return {control: signal_name(from_wire(code)) for control, code in keys.items()}
+
+
+def _key_names(codes: list[int | str]) -> list[str]:
+    return [signal_name(from_wire(code)) for code in codes]
+
+
+def _given(values: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in values.items() if value}
+
+
+def _size(size: Any) -> tuple[float, float]:
+    return (float(size[0]), float(size[1])) if size else (4.0, 2.0)
+
+
+def _free_name(name: str, taken: Any) -> str:
+    """An id of letters, digits and dashes that nobody has."""
+    wanted = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")[:30].strip("-") or "surface"
+    found, number = wanted, 2
+    while found in taken:
+        found, number = f"{wanted}-{number}", number + 1
+    return found

@@ -1,0 +1,88 @@
+"""What clients may ask about things that move: how they are read, and their calibration.  See docs/protocol.md."""
+
+from __future__ import annotations
+
+from dataclasses import fields, replace
+from typing import TYPE_CHECKING
+
+from brass_pebble.core.desk.model import Surface, usual_settings
+from brass_pebble.core.devices.layout import Control
+from brass_pebble.core.play.axis import AxisSettings, Calibration, row_of_settings
+from brass_pebble.core.say.problem import nearest
+from brass_pebble.engine.disk.edits import Edit
+
+from .server import Client, Message, Refusal
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+
+    from .requests import Requests
+
+_NUMBERS = {field.name for field in fields(AxisSettings)}
+
+
+class MotionRequests:
+    """Answers on behalf of an engine."""
+
+    def __init__(self, engine: Engine, requests: Requests) -> None:
+        self._engine = engine
+        self._requests = requests
+
+    def _control(self, surface: Surface, message: Message) -> Control:
+        name = str(message.get("control", ""))
+        found = next((c for c in surface.layout.controls if c.id == name and c.moves), None)
+        if found is None:
+            moving = [c.id for c in surface.layout.controls if c.moves]
+            raise Refusal(f"“{name}” of “{surface.name}” does not move", nearest(name, moving) or
+                          (f"Moving are {', '.join(moving)}" if moving else "Nothing on it moves"))
+        return found
+
+    def do_set_axis(self, client: Client, message: Message) -> None:
+        """How an axis is read from now on; with `usual`, as usual."""
+        surface = self._requests.surface(message)
+        control = self._control(surface, message)
+        axis = int(message.get("axis", 0))
+        if message.get("usual"):
+            settings = usual_settings(control)
+        else:
+            given = {name: message[name] for name in _NUMBERS if name in message}
+            try:
+                settings = replace(surface.settings_of(control, axis), **given)
+            except TypeError as error:
+                raise Refusal(f"these are no settings of an axis: {error}", "See docs/protocol.md") from None
+        self._save(client, message, surface, control, {axis: settings}, "curve")
+
+    def do_calibrate(self, client: Client, message: Message) -> Message | None:
+        """`begin` watching how far a control goes, or `end` it and take what was seen."""
+        surface = self._requests.surface(message)
+        control = self._control(surface, message)
+        mover = self._engine.router.mover
+        if message.get("step") == "begin":
+            mover.calibrate(surface.id, control.id, [Calibration() for _ in control.moves])
+            return {}
+        seen = mover.calibrate(surface.id, control.id, None)
+        found = {axis: result for axis, calibration in enumerate(seen or ())
+                 if (result := calibration.result(surface.settings_of(control, axis), centred=control.centred))}
+        if not found:
+            raise Refusal("it has hardly moved", "Move it to both ends, let it rest, then end the calibration")
+        self._save(client, message, surface, control, found, "calibrated")
+        return None
+
+    def _save(self, client: Client, message: Message, surface: Surface, control: Control,
+              changed: dict[int, AxisSettings], what: str) -> None:
+        """Write the settings of axes; those of a stick's second axis only where they differ from the first's."""
+        usual = usual_settings(control)
+        axes = [changed.get(axis, surface.settings_of(control, axis)) for axis in range(len(control.moves))]
+        if changed.keys() == {0} and len(axes) > 1 and f"{control.id} down" not in dict(surface.axes):
+            # What was one setting for both stays one.
+            axes[1] = axes[0]
+        values = []
+        for name, settings in zip((control.id, f"{control.id} down"), axes, strict=False):
+            row = row_of_settings(settings, usual)
+            if name != control.id and settings == axes[0]:
+                row = {}
+            elif name != control.id and not row:
+                row = {"invert": settings.invert}
+            values.append((("surface", surface.id, "axis", name), row or None))
+        edit = Edit(f"{surface.id} {control.id}: {what}", tuple(values))
+        self._requests.edit(client, message, lambda: self._engine.store.change(edit))

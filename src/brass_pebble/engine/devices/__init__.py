@@ -1,0 +1,1 @@
+"""Devices: who has which, met, lent, lit; the focus; the network."""

@@ -1,0 +1,90 @@
+"""Answers to devices: lights of pads, and a controller's rumble."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from brass_pebble.core.desk.model import Surface
+from brass_pebble.core.devices.lights import state_of
+from brass_pebble.core.play.trace import Trace
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+
+# A short shake that is felt and does not disturb.
+STRENGTH, LASTS_MS = 0.6, 120
+
+
+class Answers:
+    """What the pads show: sent again only where it differs from what they were told last."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        # For each surface: the device that was told, and what.
+        self._told: dict[str, tuple[object, dict[int, int]]] = {}
+
+    def follow(self, touched: Iterable[Trace] = ()) -> None:
+        """Something happened: light what looks different now; shake where a surface wants it."""
+        engine = self._engine
+        surfaces = engine.desk.surfaces
+        for surface in surfaces.values():
+            if surface.layout.lights.with_:
+                self._light(surface)
+        for trace in touched:
+            answer = trace.answer
+            if answer is not None and answer.surface.rumble and not trace.told_once:
+                trace.told_once = True
+                kind = "layer" if answer.layer_switch else answer.action.kind if answer.action else ""
+                holding = engine.devices.holdings.get(answer.surface.id)
+                if kind in answer.surface.rumble and holding and holding.source:
+                    holding.source.rumble(STRENGTH, LASTS_MS)
+
+    def _light(self, surface: Surface) -> None:
+        holding = self._engine.devices.holdings.get(surface.id)
+        source = holding.source if holding else None
+        if source is None or holding is None:
+            self._told.pop(surface.id, None)
+            return
+        device, told = self._told.get(surface.id, (None, {}))
+        if device is not source:
+            # Another device, or the same one plugged in again: it knows nothing.
+            told = {}
+            self._told[surface.id] = (source, told)
+        lights = surface.layout.lights
+        for signal, value in self._wanted(surface, holding.state != "taken").items():
+            if told.get(signal) != value and (message := lights.message(signal, value)) is not None:
+                told[signal] = value
+                source.answer(message)
+
+    def _wanted(self, surface: Surface, resting: bool) -> dict[int, int]:
+        router = self._engine.router
+        down = {code for name, code in router.held() if name == surface.id}
+        playing: set[str] = set()
+        latched: set[str] = set()
+        for run in self._engine.player.runs.values():
+            owner = run.owner
+            if isinstance(owner, Trace) and owner.answer is not None and owner.answer.surface.id == surface.id:
+                (latched if run.latched else playing).add(owner.answer.control)
+        on = router.layers.stack(surface)
+        wanted = {}
+        for control in surface.layout.controls:
+            layer = surface.owner(control.id, on)
+            gestures = layer.gestures_of(control.id) if layer else ()
+            binding = layer.bindings[control.id, gestures[0]] if layer and gestures else None
+            macro = self._engine.desk.macros.get(binding.action.target) if binding else None
+            tint = (binding.tint or (macro.tint if macro else "")) if binding else ""
+            state = state_of(down=control.code in down, latched=control.id in latched,
+                             playing=control.id in playing, bound=binding is not None, resting=resting)
+            wanted[control.code] = surface.layout.lights.value(state, tint)
+        return wanted
+
+    def darken(self) -> None:
+        """The engine ends: pads do not go on showing what is not so any more."""
+        for name, (_, told) in self._told.items():
+            surface, holding = self._engine.desk.surfaces.get(name), self._engine.devices.holdings.get(name)
+            if surface is None or holding is None or holding.source is None:
+                continue
+            for signal, value in told.items():
+                if value and (message := surface.layout.lights.message(signal, 0)) is not None:
+                    holding.source.answer(message)

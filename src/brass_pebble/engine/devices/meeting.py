@@ -1,0 +1,231 @@
+"""Meeting devices: listening without taking over, the one press that tells twins apart, and drawing a surface.
+
+Only for as long as somebody asked for it is any device read that the desk does not name.
+"""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble.core.devices.double_reports import Double, Doubles
+from brass_pebble.core.devices.identity import DeviceFacts, real_serial
+from brass_pebble.core.signals.keys import key_table
+from brass_pebble.core.signals.signal import MOVING, STRUCK, signal_name, spell, wire
+from brass_pebble.engine.clients.server import Message
+from brass_pebble.engine.logs import log
+from brass_pebble.kinds.inputs.base import DeviceGone, InputError
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+    from brass_pebble.kinds.inputs.listening import Ears, Heard, MessageEars
+
+MS = 1_000_000
+LONGEST = 120.0
+# What has not moved for so long begins anew, in ns.
+MOTION_ENDS = 700 * MS
+BY_MESSAGES = ("midi", "session", "osc")
+
+
+class Meet:
+    """Who listens to what, until when."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._until: dict[int, int] = {}
+        self._only: dict[int, str] = {}
+        self._motion: set[str] = set()
+        self._ears: dict[str, Ears | MessageEars] = {}
+        self._moved: dict[tuple[str, int], int] = {}
+        self._opening: set[str] = set()
+        self._deaf: dict[str, str] = {}
+        self._doubles = Doubles()
+
+    # Listening.
+
+    def listen(self, client: int, seconds: float, only: str = "", *, motion: bool = False) -> float:
+        """Listen to every free device for a client, or to one only, with the way of a pointer if it is wanted.
+
+        Returns for how many seconds.
+        """
+        if only:
+            self._only[client] = only
+            self._motion = {only} if motion else set()
+            if only in self._ears:
+                self._close(only)
+        else:
+            self._only.pop(client, None)
+        seconds = max(1.0, min(seconds, LONGEST))
+        self._until[client] = until = time.monotonic_ns() + int(seconds * 1e9)
+        self._doubles = Doubles()
+        self._deaf.clear()
+        self._engine.alarm(f"listening {client}", until, lambda now: self.hush(client))
+        self.follow()
+        self.tell()
+        return seconds
+
+    def nodes(self) -> list[str]:
+        """The nodes that are listened to."""
+        return [node for facts in self._engine.devices.here if facts.id in self._ears for node in facts.nodes]
+
+    def hush(self, client: int) -> None:
+        """Stop listening for a client."""
+        self._only.pop(client, None)
+        if self._until.pop(client, None) is not None:
+            self._engine.cancel_alarm(f"listening {client}")
+            self.follow()
+            self.tell()
+
+    def client_left(self, client: int) -> None:
+        """A client is gone: nobody listens for it any more."""
+        self._engine.aside.give_to(client, "")
+        self.hush(client)
+
+    def follow(self) -> None:
+        """Open and close ears, so that exactly those devices are listened to that are asked for now."""
+        devices = self._engine.devices
+        if self._until:
+            every = any(client not in self._only for client in self._until)
+            wanted = {f.id: f for f in devices.here if f.readable and (f.nodes or f.kind in BY_MESSAGES)
+                      and not devices.owner(f.id)
+                      and (every or f.id in self._only.values())}
+        else:
+            question = devices.question()
+            asked = devices.holdings[question].ask if question else ()
+            wanted = {f.id: f for f in asked if f.readable and f.nodes}
+        for device in self._ears.keys() - wanted.keys():
+            self._close(device)
+        for device in wanted.keys() - self._ears.keys() - self._opening - self._deaf.keys():
+            self._open(wanted[device])
+
+    def _open(self, facts: DeviceFacts) -> None:
+        self._opening.add(facts.id)
+
+        def opened(result: object) -> None:
+            from brass_pebble.kinds.inputs.listening import Ears, MessageEars
+            self._opening.discard(facts.id)
+            if not isinstance(result, Ears | MessageEars):
+                self._deaf[facts.id] = f"{'' if isinstance(result, InputError) else 'it cannot be opened: '}{result}"
+                log.warning("%s", self._deaf[facts.id])
+                self.tell()
+                return
+            self._ears[facts.id] = result
+            for fileno in result.filenos():
+                self._engine.loop.watch(fileno, self._reader(result, fileno))
+            # What was wanted may have changed while it was opened.
+            self.follow()
+
+        def job() -> object:
+            from brass_pebble.kinds.inputs.listening import Ears, MessageEars
+            if facts.kind == "midi":
+                from brass_pebble.kinds.inputs.midi_ports import MidiInput
+                return MessageEars(MidiInput(facts))
+            if facts.kind in ("session", "osc"):
+                return MessageEars(self._engine.network.open(facts))
+            return Ears(facts, motion=facts.id in self._motion)
+        self._engine.worker.do(job, opened)
+
+    def _close(self, device: str) -> None:
+        ears = self._ears.pop(device)
+        for fileno in ears.filenos():
+            self._engine.loop.forget(fileno)
+        # Closing a node may wait for the kernel.
+        self._engine.worker.do(ears.close, lambda result: None)
+
+    def _reader(self, ears: Ears | MessageEars, fileno: int) -> Any:
+        def ready(events: int) -> None:
+            try:
+                for heard in ears.read(fileno):
+                    self.hear(ears.facts, heard)
+            except DeviceGone:
+                if ears.facts.id in self._ears:
+                    self._close(ears.facts.id)
+                self._engine.devices.look_again()
+        return ready
+
+    # What was heard.
+
+    def hear(self, facts: DeviceFacts, heard: Heard) -> None:
+        """A device that is not taken over sent something."""
+        if any(self._only.get(client, facts.id) == facts.id for client in self._until):
+            self._publish(facts, "", heard)
+        if facts.kind == "bench" and facts.full:
+            self._engine.recorder.hear(heard)
+        if heard.value and not heard.turned:
+            self._engine.devices.answer(facts)
+
+    def hear_surface(self, surface_id: str, code: int, value: int, at: int, node: str = "") -> None:
+        """A surface that is being drawn or tried was pressed."""
+        from brass_pebble.kinds.inputs.listening import Heard
+        holding = self._engine.devices.holdings[surface_id]
+        if code < MOVING:
+            self._engine.grips.press(surface_id, code, value, at)
+        self._publish(holding.parts[0], surface_id, Heard(node, code, value, at))
+
+    def _publish(self, facts: DeviceFacts, surface_id: str, heard: Heard) -> None:
+        double = None
+        if heard.value and not heard.turned and heard.code < MOVING:
+            double = self._doubles.press(facts.id, heard.node, heard.code, heard.at)
+        if not self._engine.server.wanted("heard"):
+            return
+        key = key_table().by_code.get(heard.code)
+        if heard.code >= MOVING and not self._begins_to_move(facts.id, heard):
+            return
+        self._engine.server.publish("heard", {
+            "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": wire(heard.code),
+            "typed": self._engine.desk.places.name(heard.code),
+            "down": heard.value > 0 or heard.code >= MOVING, "turned": heard.turned,
+            "key": heard.turned or signal_name(heard.code),
+            "steps": heard.value if heard.turned else 0,
+            "node": heard.node,
+            "kernel": key.kernel[0] if key else "", "hex": f"0x{heard.code:x}",
+            "usage": f"{heard.usage >> 16:02x}:{heard.usage & 0xFFFF:02x}" if heard.usage else "",
+            "spelt": spell(heard.code, self._engine.desk.middle_c) if heard.code >= STRUCK else "",
+            "at": heard.at / 1e9, "double": self._double(double) if double else None})
+
+    def _begins_to_move(self, device: str, heard: Heard) -> bool:
+        """A knob that is turned tells much: only the first of it is an answer."""
+        key = (device, heard.code)
+        last, self._moved[key] = self._moved.get(key, 0), heard.at
+        return heard.at - last > MOTION_ENDS
+
+    def _double(self, double: Double) -> Message:
+        def part(source: tuple[str, str, int]) -> Message:
+            facts = self._engine.devices.find(source[0])
+            return {"device": source[0], "shown": facts.shown if facts else "", "node": source[1],
+                    "code": wire(source[2]), "key": signal_name(source[2])}
+        return {"first": part(double.first), "second": part(double.second), "times": double.times,
+                "apart_ms": double.apart / MS}
+
+    # The state, for clients.
+
+    def state(self) -> Message:
+        """The devices that are here, and who listens."""
+        devices, memory = self._engine.devices, self._engine.memory
+        until, now = max(self._until.values(), default=0), time.monotonic_ns()
+        makes = [facts.make for facts in devices.here]
+        rows = []
+        for facts in devices.here:
+            shape = self._engine.setup.bench.shapes.get(facts.id)
+            rows.append({
+                **facts.as_dict(), "surface": devices.owner(facts.id), "main": memory.is_main(facts),
+                "twin": makes.count(facts.make) > 1 and not real_serial(facts.serial),
+                "last_keyboard": facts.full and not devices.other_keyboard(facts),
+                "last_pointer": facts.points and not devices.other_pointer(facts), "deaf": self._deaf.get(facts.id, ""),
+                "shape": [{"id": c.id, "code": wire(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
+                          for c in shape.controls] if shape else []})
+        pulled = [self._engine.setup.bench.devices[name] for name in sorted(self._engine.setup.bench.pulled)]
+        return {"devices": rows, "left_ms": max(0, until - now) / MS, "main_known": any(row["main"] for row in rows),
+                "pulled": [{"id": facts.id, "shown": facts.shown} for facts in pulled]}
+
+    def tell(self) -> None:
+        """Tell clients of the devices as they are now."""
+        self.follow()
+        if self._engine.server.wanted("devices"):
+            self._engine.server.publish("devices", self.state())
+
+    def close(self) -> None:
+        """Stop listening to everything."""
+        for ears in self._ears.values():
+            ears.close()
+        self._ears = {}

@@ -1,0 +1,463 @@
+"""Which device each surface has: taking over, losing, finding again."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from brass_pebble.core.desk.model import ARMED, Surface
+from brass_pebble.core.devices.identity import Claim, DeviceFacts, Verdict, assign, score
+from brass_pebble.core.play.bounce import Chatter
+from brass_pebble.core.signals.signal import WHEEL
+from brass_pebble.engine.logs import log
+from brass_pebble.kinds.inputs.base import Input, InputError
+from brass_pebble.kinds.inputs.bench import BenchInput
+from brass_pebble.kinds.kernel.listing import list_devices
+
+from .memory import Memory
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+    from brass_pebble.kinds.inputs.midi_ports import Announcements
+
+MS = 1_000_000
+SETTLE = 150 * MS
+# What turns and is no motion of a pointer: EV_REL codes Z to MISC.
+TURNS = frozenset(WHEEL.first + code for code in range(2, 10))
+WAITS = "waits until its keys are let go"
+
+
+@dataclass
+class Holding:
+    """A surface's device.
+
+    Its state is "taken", "waiting" (for its keys to be let go), "resting", "missing", "refused", or "unsure" (several
+    could be meant: `ask` has them); `why` says more.  `parts` are the devices that belong to it.
+    """
+
+    rules: object
+    state: str
+    why: str = ""
+    source: Input | None = None
+    parts: tuple[DeviceFacts, ...] = ()
+    ask: tuple[DeviceFacts, ...] = ()
+    reasons: tuple[str, ...] = ()
+    chatter: Chatter | None = None
+
+
+def rules_of(surface: Surface) -> object:
+    """What a surface's device is opened by: the devices that make it up, and the parts of them that it takes."""
+    return surface.rule, surface.also, surface.takes, surface.unbound if surface.shares else ""
+
+
+class Devices:
+    """The inputs of all surfaces."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self.holdings: dict[str, Holding] = {}
+        self.here: list[DeviceFacts] = []
+        # The last full keyboard, taken over on trial: until when, in ns.
+        self.trials: dict[str, int] = {}
+        self._answers: dict[str, str] = {}
+        self._notify = None
+        self._ports_told: Announcements | None = None
+
+    @property
+    def _memory(self) -> Memory:
+        return self._engine.memory
+
+    def present(self) -> list[DeviceFacts]:
+        """All devices of the bench and of the machine."""
+        real = [*list_devices(), *self._ports()] if self._engine.setup.real_devices else []
+        return [*self._engine.setup.bench.present(), *real, *self._engine.network.present()]
+
+    def _ports(self) -> list[DeviceFacts]:
+        """The MIDI ports, if this machine has any."""
+        from brass_pebble.kinds.inputs.midi_ports import has_sequencer, list_ports
+        return list_ports() if has_sequencer() else []
+
+    def owner(self, device: str) -> str:
+        """The surface that has a device, or an empty text."""
+        return next((name for name, h in self.holdings.items() if h.source and any(f.id == device for f in h.parts)),
+                    "")
+
+    def find(self, device: str) -> DeviceFacts | None:
+        """A device that is here, by its id."""
+        return next((facts for facts in self.here if facts.id == device), None)
+
+    def take(self, present: list[DeviceFacts] | None = None) -> bool:
+        """Take over what the desk names and is here; give back what it no longer names.  True if anything changed.
+
+        `present` are the devices there are; they are listed here without it.
+        """
+        surfaces = self._engine.desk.surfaces
+        before, here_before = self._states(), self.here
+        for surface_id, holding in list(self.holdings.items()):
+            surface = surfaces.get(surface_id)
+            if surface is None or rules_of(surface) != holding.rules:
+                self.give_back(surface_id)
+                del self.holdings[surface_id]
+        if present is not None:
+            self.here = present
+        self._open_late_nodes()
+        self._give_back_the_last()
+        waiting = [s for s in surfaces.values() if self.holdings.get(s.id) is None or not self.holdings[s.id].source]
+        if present is None:
+            present = self.present() if waiting or not self.here else self.here
+        self.here = present
+        self._memory.see(present)
+        self._place(waiting)
+        for surface in surfaces.values():
+            self.listen(surface.id)
+        self.remember()
+        return before != self._states() or here_before != present
+
+    def _place(self, waiting: list[Surface]) -> None:
+        ports = self._memory.ports
+        held = {name: h.parts[0] for name, h in self.holdings.items() if h.source and h.parts}
+        extra = {f"{name}+{index}": part for name, h in self.holdings.items() if h.source
+                 for index, part in enumerate(h.parts[1:], 1)}
+        claims = []
+        for surface in waiting:
+            answered = self.find(self._answers.get(surface.id, ""))
+            if answered and not self.owner(answered.id) and score(surface.rule, answered).points:
+                held[surface.id] = answered
+            else:
+                claims.append(Claim(surface.id, surface.rule, ports.get(surface.id, "")))
+            claims += [Claim(f"{surface.id}+{index}", rule) for index, rule in enumerate(surface.also, 1)]
+        verdicts = assign(claims, self.here, {**held, **extra}, self._memory.twins)
+        for surface in waiting:
+            verdict = verdicts.get(surface.id) or Verdict(held[surface.id], reasons=("you said so",))
+            parts = [v.facts for index in range(len(surface.also))
+                     if (v := verdicts[f"{surface.id}+{index + 1}"]).facts]
+            self.holdings[surface.id] = self._settle(surface, verdict, parts)
+
+    def _open_late_nodes(self) -> None:
+        """A device of which a node came after the others is opened anew, so that nothing of it goes by."""
+        for surface_id, holding in list(self.holdings.items()):
+            known = {node for part in holding.parts for node in part.nodes}
+            if holding.source is None or not known:
+                continue
+            now = {node for facts in self.here if facts.kind == "evdev" and known & set(facts.nodes)
+                   for node in facts.nodes}
+            if now > known:
+                log.info("surface %s has a node more", surface_id)
+                self.give_back(surface_id)
+                del self.holdings[surface_id]
+
+    def _give_back_the_last(self) -> None:
+        """What has become the last keyboard or pointer, since another one went, is not kept."""
+        for surface_id, holding in list(self.holdings.items()):
+            surface = self._engine.desk.surfaces[surface_id]
+            if holding.source is None or not holding.parts or holding.parts[0].kind != "evdev":
+                continue
+            why = self._refusal(surface, holding.parts[0])
+            if why:
+                log.info("surface %s is given back: %s", surface_id, why)
+                self.give_back(surface_id)
+                self.holdings[surface_id] = Holding(holding.rules, "refused", why)
+
+    def _settle(self, surface: Surface, verdict: Verdict, parts: list[DeviceFacts]) -> Holding:
+        facts, rules = verdict.facts, rules_of(surface)
+        if facts is None:
+            asks = bool(verdict.ask)
+            return Holding(rules, "unsure" if asks else "missing", verdict.why, ask=verdict.ask)
+        why = self._refusal(surface, facts)
+        if why:
+            return Holding(rules, "refused", why)
+        try:
+            holding = self._open(surface, facts, parts)
+        except Exception as error:
+            # Whatever is wrong with one device is told for that one, and the others are taken over all the same.
+            log.error("opening %s failed: %r", facts.shown, error, exc_info=error)
+            return Holding(rules, "refused", f"“{facts.shown}” cannot be taken over: {error!r}. The log has more")
+        holding.reasons = verdict.reasons
+        if holding.source:
+            self._memory.ports[surface.id] = facts.port
+            if surface.id in self._engine.router.resting:
+                self.holdings[surface.id] = holding
+                self.rest(surface.id)
+        return holding
+
+    def _refusal(self, surface: Surface, facts: DeviceFacts) -> str:
+        if surface.id in self.trials:
+            return ""
+        if (facts.points and surface.takes_pointing and not surface.may_be_only_pointer
+                and not self.other_pointer(facts)):
+            return (f"“{facts.shown}” is the only device here to point with, and taken over it would neither point nor "
+                    "click. Name the parts that are wanted, such as takes = [\"back\"] in desk.toml, or press m and "
+                    "take it over on trial")
+        if surface.may_be_only_keyboard or not (surface.takes_typing and facts.full):
+            return ""
+        if self._memory.is_main(facts):
+            return (f"“{facts.shown}” is marked as your main keyboard. Press m, then one key on the keyboard that is "
+                    "your main one now")
+        if not self.other_keyboard(facts):
+            return (f"“{facts.shown}” is the only full keyboard here, and you would be left without one. If that is "
+                    "what you want, press m and take it over there, on trial first")
+        return ""
+
+    def other_keyboard(self, facts: DeviceFacts) -> bool:
+        """Whether a full keyboard stays free to type on."""
+        return any(other.full and other.id != facts.id and not self._taken_by(other, lambda s: s.takes_typing)
+                   for other in self.here)
+
+    def other_pointer(self, facts: DeviceFacts) -> bool:
+        """Whether something stays free to point with."""
+        return any(other.points and other.id != facts.id and not self._taken_by(other, lambda s: s.takes_pointing)
+                   for other in self.here)
+
+    def is_typed_on(self, facts: DeviceFacts) -> bool:
+        """Whether a device's keys go to programs: it is no surface, or one that takes other parts of it."""
+        return not self._taken_by(facts, lambda surface: surface.takes_typing)
+
+    def _taken_by(self, facts: DeviceFacts, takes: Callable[[Surface], bool]) -> bool:
+        surface = self._engine.desk.surfaces.get(self.owner(facts.id))
+        return surface is not None and takes(surface)
+
+    def _states(self) -> dict[str, tuple[object, ...]]:
+        return {name: (holding.state, holding.why, holding.ask) for name, holding in self.holdings.items()}
+
+    def _open(self, surface: Surface, facts: DeviceFacts, parts: list[DeviceFacts]) -> Holding:
+        every, rules = (facts, *parts), rules_of(surface)
+        if facts.kind == "bench":
+            return Holding(rules, "taken", "", BenchInput(facts), every)
+        if facts.kind in ("session", "osc", "midi"):
+            from brass_pebble.kinds.inputs.midi_ports import MidiInput
+            try:
+                opened = MidiInput(facts) if facts.kind == "midi" else self._engine.network.open(facts)
+            except InputError as error:
+                return Holding(rules, "refused", str(error))
+            return Holding(rules, "taken", "", opened, every)
+        # The package is slow to import, and the bench can do without it.
+        from brass_pebble.kinds.inputs.evdev import EvdevInput
+        nodes = tuple(node for part in every for node in part.nodes)
+        try:
+            source = EvdevInput(replace(facts, nodes=nodes), every, surface.shares)
+        except InputError as error:
+            log.warning("%s", error)
+            return Holding(rules, "refused", str(error))
+        log.info("took over %s at %s", facts.shown, facts.port or facts.id)
+        why = "" if source.state() == "taken" else WAITS
+        return Holding(rules, source.state(), why, source, every)
+
+    def listen(self, surface_id: str) -> None:
+        """Read a surface's device as its desk says now, and show its lamps."""
+        holding = self.holdings.get(surface_id)
+        if holding is None or holding.source is None:
+            return
+        surface = self._engine.desk.surfaces[surface_id]
+        source = holding.source
+        wanted = frozenset(signal for item in surface.layout.controls for signal in (item.code, *item.moves))
+        if self._engine.aside.heard_by(surface_id):
+            # Whoever draws it has to hear what turns, too.
+            wanted |= TURNS
+        source.expect(wanted, never_lets_go=surface.never_lets_go)
+        self.share(surface_id)
+        self._engine.grips.follow(surface_id)
+        self._engine.router.mover.set_ranges(surface_id, source.ranges())
+        if holding.state != "resting" or self._engine.desk.surfaces[surface_id].can_wake_itself():
+            self._engine.listen_to(surface_id, holding.source)
+        self.show_lamps(surface_id)
+
+    def share(self, surface_id: str) -> None:
+        """Take of a surface's device what its layers want now, and let the rest pass."""
+        surface, holding = self._engine.desk.surfaces.get(surface_id), self.holdings.get(surface_id)
+        if surface is not None and surface.shares and holding is not None and holding.source is not None:
+            holding.source.share(surface.taken_now(self._engine.router.layers.stack(surface)))
+
+    def show_lamps(self, surface_id: str) -> None:
+        """Light the lamps that the desk gives a meaning."""
+        surface, holding = self._engine.desk.surfaces[surface_id], self.holdings[surface_id]
+        if holding.source is not None and holding.state != "resting":
+            armed = holding.state == "taken"
+            layers = set(self._engine.router.layers.stack(surface)) if armed else set()
+            lamps = {lamp: armed if shows == ARMED else shows in layers for lamp, shows in surface.lamps}
+            if self._engine.recorder.busy:
+                # Hands are on the surface and eyes on the show: every lamp it has says that something is recorded.
+                lamps |= dict.fromkeys(holding.source.facts.lamps, True)
+            holding.source.show_lamps(lamps)
+
+    def answer(self, facts: DeviceFacts) -> None:
+        """A press told which device the surface asked about has."""
+        question = self.question()
+        if question and any(facts.id == asked.id for asked in self.holdings[question].ask):
+            log.info("one press told that %s at %s is %s", facts.shown, facts.port, question)
+            self._answers[question] = facts.id
+            self._memory.ports[question] = facts.port
+            self.take(self.here)
+            self._answers.pop(question, None)
+            self._engine.tell_desk()
+
+    def question(self) -> str:
+        """The surface that wants to know which device it has, or an empty text."""
+        return next((name for name in self._engine.desk.surfaces
+                     if name in self.holdings and self.holdings[name].state == "unsure"), "")
+
+    def try_out(self, surface_id: str, seconds: float, then: Callable[[int], None]) -> None:
+        """Allow the last full keyboard to be taken over for a while; call `then` at its end if it was not kept."""
+        self.trials[surface_id] = until = time.monotonic_ns() + int(seconds * 1e9)
+        self._engine.alarm(f"trial {surface_id}", until, then)
+
+    def end_trial(self, surface_id: str) -> None:
+        """Nobody kept it, or somebody did: from now on only the desk counts."""
+        self.trials.pop(surface_id, None)
+        self._engine.cancel_alarm(f"trial {surface_id}")
+
+    def remember(self) -> None:
+        """Write down what is known of devices and was told once, if it has changed."""
+        if text := self._memory.text():
+            self._engine.worker.do(lambda: self._memory.write(text), lambda result: None)
+
+    def rest(self, surface_id: str) -> None:
+        """Let a surface type normally, as if it had never been taken over.
+
+        It is read on only if one of its controls wakes it.
+        """
+        engine, holding = self._engine, self.holdings.get(surface_id)
+        engine.router.resting.add(surface_id)
+        if holding is None or holding.source is None:
+            return
+        engine.let_go(surface_id)
+        engine.stop_latches_of(surface_id)
+        holding.source.rest()
+        holding.state, holding.why = "resting", "it types normally; wake it with s, or brass-pebble wake"
+        if not engine.desk.surfaces[surface_id].can_wake_itself():
+            for fileno in holding.source.filenos():
+                engine.loop.forget(fileno)
+
+    def wake(self, surface_id: str) -> None:
+        """Let a surface command again."""
+        engine, holding = self._engine, self.holdings.get(surface_id)
+        engine.router.resting.discard(surface_id)
+        if holding is None or holding.source is None or holding.state != "resting":
+            return
+        # The control that wakes it is down, and its release goes to other programs.
+        engine.let_go(surface_id)
+        try:
+            holding.source.wake()
+        except InputError as error:
+            self.give_back(surface_id)
+            self.holdings[surface_id] = Holding(holding.rules, "refused", str(error))
+            return
+        holding.state = holding.source.state()
+        holding.why = "" if holding.state == "taken" else WAITS
+        self.listen(surface_id)
+
+    def toggle(self, surface_id: str) -> None:
+        """Rest if awake, wake if resting."""
+        (self.wake if surface_id in self._engine.router.resting else self.rest)(surface_id)
+        self._engine.tell_desk()
+
+    def check_state(self, surface_id: str) -> None:
+        """An input that waited may have been taken by now."""
+        holding = self.holdings.get(surface_id)
+        if holding and holding.source and holding.state != holding.source.state():
+            holding.state, holding.why = holding.source.state(), ""
+            self.show_lamps(surface_id)
+            self._engine.tell_desk()
+
+    def lost(self, surface_id: str, why: str) -> None:
+        """A device was pulled out: release what it held, and wait for it."""
+        log.info("surface %s lost its device: %s", surface_id, why)
+        surface, rules = self._engine.desk.surfaces.get(surface_id), self.holdings[surface_id].rules
+        self._engine.let_go(surface_id)
+        self.give_back(surface_id)
+        if surface is not None and surface.unplugged == "end":
+            self._engine.stop_runs_of(surface_id)
+        self.holdings[surface_id] = Holding(rules, "missing", "its device was pulled out; plug it in again")
+        self._engine.tell_desk()
+        self.look_again()
+
+    def cannot_be_read(self, surface_id: str, error: Exception) -> None:
+        """Reading a device failed in a way that nobody foresaw: it is given back, and the others are read on."""
+        log.error("reading %s failed: %r", surface_id, error, exc_info=error)
+        rules = self.holdings[surface_id].rules
+        self.give_back(surface_id)
+        self.holdings[surface_id] = Holding(rules, "refused", f"reading it failed ({error!r}), so it was given back. "
+                                            "Plug it in again; the log has more")
+        self._engine.tell_desk()
+
+    def notice_chatter(self, surface_id: str, chatter: Chatter) -> None:
+        """One of its switches bounces: offer a debounce time."""
+        if holding := self.holdings.get(surface_id):
+            holding.chatter = chatter
+            self._engine.tell_desk()
+
+    def give_back(self, surface_id: str) -> None:
+        """Let a surface's device go."""
+        holding = self.holdings.get(surface_id)
+        if holding and holding.source:
+            self._engine.let_go(surface_id)
+            for fileno in holding.source.filenos():
+                self._engine.loop.forget(fileno)
+            source, holding.source = holding.source, None
+            try:
+                source.close()
+            except Exception as error:
+                log.error("closing %s failed: %r", source.facts.shown, error, exc_info=error)
+
+    def watch_for_changes(self) -> None:
+        """Be told by the kernel of new devices, and of MIDI ports."""
+        import inotify_simple
+        flags = inotify_simple.flags
+        self._notify = notify = inotify_simple.INotify(nonblocking=True)
+        if self._engine.setup.real_devices and Path("/dev/input").is_dir():
+            notify.add_watch("/dev/input", flags.CREATE | flags.ATTRIB | flags.DELETE)
+        self._watch_ports()
+
+        def ready(events: int) -> None:
+            if notify.read(timeout=0):
+                self.look_again()
+        self._engine.loop.watch(notify.fileno(), ready)
+
+    def _watch_ports(self) -> None:
+        from brass_pebble.kinds.inputs.midi_ports import Announcements, has_sequencer
+        if not self._engine.setup.real_devices or not has_sequencer():
+            return
+        try:
+            self._ports_told = told = Announcements()
+        except OSError as error:
+            log.warning("MIDI ports that come and go are not noticed: %s", error)
+            return
+
+        def ready(events: int) -> None:
+            if told.read():
+                self.look_again()
+        self._engine.loop.watch(told.fileno, ready)
+
+    def look_again(self) -> None:
+        """Look for missing devices when the system has come to rest."""
+        def found(present: object) -> None:
+            if not isinstance(present, list):
+                return
+            self._notice_lost_ports(present)
+            self._engine.messages.follow()
+            if self.take(present):
+                self._engine.tell_desk()
+        # Listing reads hundreds of small files when there are many devices: not on the loop.
+        self._engine.alarm("devices", time.monotonic_ns() + SETTLE,
+                           lambda now: self._engine.worker.do(self.present, found))
+
+    def _notice_lost_ports(self, present: list[DeviceFacts]) -> None:
+        """MIDI ports do not tell when they go: they are missing from the list."""
+        here = {facts.id for facts in present}
+        for name, holding in list(self.holdings.items()):
+            if holding.source is not None and holding.parts and holding.parts[0].kind == "midi" and \
+                    holding.parts[0].id not in here:
+                self.lost(name, "its port is gone")
+
+    def close(self) -> None:
+        """Give every device back."""
+        for surface_id in list(self.holdings):
+            self.give_back(surface_id)
+        if self._ports_told is not None:
+            self._engine.loop.forget(self._ports_told.fileno)
+            self._ports_told.close()
+        if self._notify is not None:
+            self._engine.loop.forget(self._notify.fileno())
+            self._notify.close()

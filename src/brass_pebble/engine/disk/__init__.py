@@ -1,0 +1,1 @@
+"""The desk’s files: read, watched, edited, kept.  Nothing else touches them."""

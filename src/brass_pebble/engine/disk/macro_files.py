@@ -1,0 +1,223 @@
+"""The macro files of a desk, read once: what did not change is not taken apart again.
+
+A text that is broken never takes the place of one that works: the last good one plays on, until the text is put right.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Protocol
+
+from brass_pebble import file_access
+from brass_pebble.core.macro import Draft, Macro, link, parse
+from brass_pebble.core.macro.reach import put_to_sleep
+from brass_pebble.core.macro.reader import Remembered, walk
+from brass_pebble.core.macro.world_steps import Play
+from brass_pebble.core.say.problem import Problem
+from brass_pebble.core.signals.keymap import Typist
+
+from .quick_start import BROKEN, QuickStart, Row, remembered, text_key
+from .start_guard import StartGuard
+
+# Times of files are this coarse at worst, in ns.
+SETTLED = 2_000_000_000
+# More macros than any desk has.
+MOST_FILES = 20_000
+STANDS = "The last good version stays in use"
+LEFT_OUT = "the last two starts ended while this file was read, so it is left out"
+CHANGE_IT = "Correct it and save it; it is read again once it has changed"
+
+class Approves(Protocol):
+    """Which macros came from somebody else; `mark` is another one when any answer may be."""
+
+    @property
+    def mark(self) -> str: ...
+
+    def rights(self, name: str, draft: Draft) -> Callable[[str], bool] | None:
+        """What tells whether a mark is approved; None for a macro of the person's own."""
+
+
+@dataclass
+class KnownMacro:
+    """A macro as it was read: as it is written, and as it plays, which is an earlier one while the text is broken."""
+
+    text: str
+    written: Draft
+    played: Draft
+    # The mark of what sleeps in it.
+    sleeps: str
+
+
+@dataclass
+class Found:
+    """All macros of a desk: as they are written (with their mistakes), and as they play."""
+
+    written: dict[str, Draft]
+    played: dict[str, Draft]
+
+
+@dataclass
+class MacroFiles:
+    """The macros in a folder.  `known` are those that were read, and `made_with` what else they depend on."""
+
+    folder: Path
+    known: dict[str, KnownMacro] = field(default_factory=dict)
+    made_with: tuple[object, ...] = ()
+    # Files that are not read, and why.
+    unreadable: dict[str, str] = field(default_factory=dict)
+    good: dict[str, str] = field(default_factory=dict)
+    guard: StartGuard | None = None
+    quick: QuickStart | None = None
+    _seen: dict[str, tuple[tuple[int, int, int], str]] = field(default_factory=dict)
+
+    def texts(self) -> dict[str, str]:
+        """Every macro's text by its id; broken bytes are replaced by what they are not."""
+        found = {}
+        seen: dict[str, tuple[tuple[int, int, int], str]] = {}
+        unreadable: dict[str, str] = {}
+        try:
+            entries = sorted((entry for entry in os.scandir(self.folder) if entry.name.endswith(".macro")
+                              and not entry.name.startswith(".")), key=lambda entry: entry.name)
+        except OSError:
+            self._seen, self.unreadable = {}, {}
+            return {}
+        for entry in entries[:MOST_FILES]:
+            name = entry.name.removesuffix(".macro")
+            try:
+                about = entry.stat()
+                stamp = about.st_mtime_ns, about.st_size, about.st_ino
+                known = self._seen.get(entry.name)
+                # A file that was written a moment ago may be written again within the same tick of its clock.
+                if known is not None and known[0] == stamp and time.time_ns() - about.st_mtime_ns > SETTLED:
+                    text = known[1]
+                else:
+                    text = file_access.read_bytes(self.folder / entry.name, file_access.largest(entry.name)).decode(
+                        "utf-8", "surrogateescape")
+                seen[entry.name] = stamp, text
+            except OSError as error:
+                unreadable[name] = file_access.say(error)
+                text = ""
+            found[name] = text
+        self._seen, self.unreadable = seen, unreadable
+        return found
+
+    def read(self, texts: dict[str, str], tap: int, gap: int, typist: Typist | None, keyboard: str,
+             sleeps: Approves, earlier: Callable[[str], Iterable[str]] = lambda name: ()) -> Found:
+        """Every macro read and linked.  `earlier(id)` are texts that a broken one had before, the newest first."""
+        made_with = (tap, gap, keyboard, typist is None)
+        if made_with != self.made_with:
+            self.known, self.made_with = {}, made_with
+        times = tap, gap
+        # What was read at an earlier start, if it was read in just this way.
+        quick = self.quick.macros if self.quick is not None and not self.known and self.quick.fits(*made_with) else {}
+        fresh: dict[str, Draft] = {}
+        written: dict[str, Draft] = {}
+        played: dict[str, Draft] = {}
+        for name, text in texts.items():
+            known = self.known.get(name)
+            if known is not None and known.text == text and known.sleeps == sleeps.mark:
+                written[name], played[name] = known.written, known.played
+            elif quick and (kept := self._remember(quick, name, text, typist, sleeps)) is not None:
+                written[name] = played[name] = kept
+                self.good[name] = text
+            else:
+                written[name] = played[name] = fresh[name] = self._parse(name, text, times, sleeps)
+        gone = self.known.keys() - texts.keys()
+        if not fresh and not gone and not quick:
+            return Found(written, played)
+        self._refresh(written, played, fresh, {*fresh, *gone}, texts, times, sleeps)
+        for name, draft in fresh.items():
+            if draft.problems:
+                self._let_stand(name, played, times, sleeps, earlier)
+        link(played, typist, only={*fresh}, told=self._tell)
+        self._stand_in(fresh, played, times, typist, sleeps, earlier)
+        for name, draft in fresh.items():
+            if played[name] is draft and not draft.problems:
+                self.good[name] = texts[name]
+        for name in gone:
+            self.good.pop(name, None)
+        self.known = {name: KnownMacro(texts[name], written[name], played[name], sleeps.mark) for name in texts}
+        return Found(written, played)
+
+    def _tell(self, file: str) -> None:
+        if self.guard is not None:
+            self.guard.reading(file)
+
+    @staticmethod
+    def _remember(quick: dict[str, Row], name: str, text: str, typist: Typist | None, sleeps: Approves) -> Draft | None:
+        """A macro of the person's own as it was read at an earlier start; None if it was not, or is not as it was."""
+        row = quick.get(text_key(text))
+        if row is None:
+            return None
+        try:
+            draft = remembered(row, name, text, f"macros/{name}.macro")
+        except BROKEN:
+            return None
+        draft.typist = typist
+        return draft if sleeps.rights(name, draft) is None else None
+
+    def _let_stand(self, name: str, played: dict[str, Draft], times: tuple[int, int], sleeps: Approves,
+                   earlier: Callable[[str], Iterable[str]]) -> bool:
+        """Play the last version of a macro that reads well; false if there is none."""
+        for text in [self.good[name]] if name in self.good else earlier(name):
+            draft = self._parse(name, text, times, sleeps)
+            if not draft.problems:
+                played[name] = draft
+                return True
+        return False
+
+    def _stand_in(self, fresh: dict[str, Draft], played: dict[str, Draft], times: tuple[int, int],
+                  typist: Typist | None, sleeps: Approves, earlier: Callable[[str], Iterable[str]]) -> None:
+        """Macros that read well, but cannot be joined with those they play: their last good versions may."""
+        for name, draft in fresh.items():
+            if played[name] is draft and draft.problems and self.good.get(name) != draft.macro.source and \
+                    self._let_stand(name, played, times, sleeps, earlier):
+                link(played, typist, only={name})
+                if played[name].problems:
+                    played[name] = draft
+
+    def _parse(self, name: str, text: str, times: tuple[int, int], sleeps: Approves) -> Draft:
+        shown = f"macros/{name}.macro"
+        trouble = self.unreadable.get(name, "")
+        if self.guard is not None:
+            if shown in self.guard.left_out:
+                draft = Draft(Macro(name, name), file=shown)
+                draft.problems.append(Problem(LEFT_OUT, shown, hint=CHANGE_IT))
+                return draft
+            self.guard.reading(shown)
+        try:
+            text.encode("utf-8")
+        except UnicodeEncodeError:
+            trouble = trouble or "it is not UTF-8 text"
+        if trouble:
+            draft = Draft(Macro(name, name), file=shown)
+            draft.problems.append(Problem(f"cannot be read: {trouble}", shown, hint="Put an ordinary text file there"))
+            return draft
+        draft = parse(text, id=name, file=shown, tap=times[0], gap=times[1])
+        if (approved := sleeps.rights(name, draft)) is not None:
+            draft.guest = approved
+            put_to_sleep(draft.steps, approved)
+        return draft
+
+    def _refresh(self, written: dict[str, Draft], played: dict[str, Draft], fresh: dict[str, Draft], changed: set[str],
+                 texts: dict[str, str], times: tuple[int, int], sleeps: Approves) -> None:
+        """Macros that play a changed one, or one that is not there, are read anew, too; and those that play these."""
+        names = {draft.macro.name for name, draft in written.items() if name in changed} | changed
+        names |= {known.written.macro.name for name, known in self.known.items() if name in changed}
+        found = True
+        while found:
+            found = False
+            for name, draft in list(written.items()):
+                # What was remembered plays nothing.
+                if name in fresh or isinstance(draft, Remembered):
+                    continue
+                steps = *walk(draft.steps), *walk(played[name].steps)
+                plays = {step.name for step in steps if isinstance(step, Play)}
+                if plays & names or (draft.problems and plays):
+                    written[name] = played[name] = fresh[name] = self._parse(name, texts[name], times, sleeps)
+                    names |= {name, fresh[name].macro.name}
+                    found = True

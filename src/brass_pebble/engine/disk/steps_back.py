@@ -1,0 +1,151 @@
+"""What was changed on the screen since the engine started, to be undone and done again; bounded in what it keeps."""
+
+from __future__ import annotations
+
+import difflib
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from brass_pebble.core.say.problem import Problem
+
+from .edits import Edit, dig
+
+# So many steps, and so many bytes, are kept.
+MOST_STEPS, MOST_BYTES = 1_000, 24_000_000
+# So far back it is looked whether another program has undone something.
+LOOKED_AT = 20
+
+
+@dataclass(frozen=True)
+class Step:
+    """One change: in words, the edits that take it back and make it again, and desk.toml before and after, packed."""
+
+    words: str
+    back: Edit
+    forth: Edit
+    packed: tuple[bytes, bytes]
+
+    @property
+    def before(self) -> str:
+        """desk.toml before it."""
+        return zlib.decompress(self.packed[0]).decode("utf-8", "surrogateescape")
+
+    @property
+    def after(self) -> str:
+        """desk.toml after it."""
+        return zlib.decompress(self.packed[1]).decode("utf-8", "surrogateescape")
+
+    @property
+    def size(self) -> int:
+        """About how many bytes it keeps."""
+        return sum(map(len, self.packed)) + sum(len(text or "") * 2 for edit in (self.back, self.forth)
+                                                for _, text in edit.files)
+
+
+@dataclass
+class StepsBack:
+    """Steps that were done, and those that were undone, the latest last."""
+
+    done: list[Step] = field(default_factory=list)
+    undone: list[Step] = field(default_factory=list)
+
+    def did(self, words: str, before: str, after: str, back: Edit, forth: Edit) -> None:
+        """A change was made."""
+        packed = _pack(before), _pack(after)
+        if self.done and self.done[-1].packed[1] == packed[0]:
+            # The same bytes need not be kept twice.
+            packed = self.done[-1].packed[1], packed[1]
+        self.done.append(Step(words, _light(back), _light(forth), packed))
+        self.undone.clear()
+        size = sum(step.size for step in self.done)
+        while len(self.done) > 1 and (len(self.done) > MOST_STEPS or size > MOST_BYTES):
+            size -= self.done.pop(0).size
+
+    def went(self, *, back: bool) -> None:
+        """The last one was undone, or done again."""
+        if back:
+            self.undone.append(self.done.pop())
+        else:
+            self.done.append(self.undone.pop())
+
+
+def _pack(text: str) -> bytes:
+    return zlib.compress(text.encode("utf-8", "surrogateescape"), 1)
+
+
+def _light(edit: Edit) -> Edit:
+    """Without the whole text of desk.toml, which is kept packed."""
+    return edit if edit.whole is None else Edit(edit.words, edit.values, edit.files, edit.needs, "")
+
+
+def changed_since(edit: Edit, expected: Edit, tables: dict[str, Any], read: Callable[[str], str | None], *,
+                  look_at_values: bool) -> str:
+    """What an edit would overwrite that is not as `expected`, its counterpart, left it; empty if nothing."""
+    for name, text in expected.files:
+        if read(name) != text:
+            return name.removeprefix("here/")
+    if not look_at_values:
+        return ""
+    if edit.whole is not None:
+        return "desk.toml"
+    # The last value of a path counts.
+    for path, value in dict(expected.values).items():
+        if _plain(dig(tables, path)) != _plain(value):
+            return f"{' '.join(path)} in desk.toml"
+    return ""
+
+
+def undone_by_another(steps: StepsBack, text: str, tables: dict[str, Any], read: Callable[[str], str | None],
+                      back: str) -> list[Problem]:
+    """Changes of this screen that a file no longer has, since it was saved from an older copy."""
+    if not steps.done or text == steps.done[-1].after:
+        looked_at = [step for step in steps.done[-LOOKED_AT:] if step.forth.files]
+    else:
+        looked_at = steps.done[-LOOKED_AT:]
+    found = []
+    for index, step in enumerate(looked_at):
+        later = looked_at[index + 1:]
+        paths = {path for one in later for path, _ in one.forth.values}
+        names = {name for one in later for name, _ in one.forth.files}
+        for path, value in step.forth.values:
+            now, before = _plain(dig(tables, path)), _plain(dict(step.back.values).get(path))
+            if path not in paths and now == before and now != _plain(value):
+                found.append(_told(step, "desk.toml", back))
+                break
+        else:
+            for name, after in step.forth.files:
+                was = dict(step.back.files).get(name)
+                if name not in names and after is not None and was is not None and _goes_back(was, after, read(name)):
+                    found.append(_told(step, name.removeprefix("here/"), back))
+                    break
+    return found
+
+
+def _told(step: Step, file: str, back: str) -> Problem:
+    return Problem(f"another program saved this file from an older copy: “{step.words}” is gone from it", file,
+                   hint=back)
+
+
+def _goes_back(was: str, after: str, now: str | None) -> bool:
+    """Whether a text has lost every line that a change brought, and has again those that it took away."""
+    if now is None or now == after:
+        return False
+    came, went = set(), set()
+    for line in difflib.ndiff(was.splitlines(), after.splitlines()):
+        if line.startswith("+ "):
+            came.add(line[2:])
+        elif line.startswith("- "):
+            went.add(line[2:])
+    lines = set(now.splitlines())
+    return bool(came or went) and not (came - went) & lines and (went - came) <= lines
+
+
+def _plain(value: Any) -> Any:
+    """A value without what says how it is written."""
+    if isinstance(value, dict):
+        return {str(key): _plain(inner) for key, inner in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(inner) for inner in value]
+    return value

@@ -1,0 +1,1 @@
+"""What runs want from the world, and what starts runs beside presses."""

@@ -1,0 +1,413 @@
+"""What runs want from the world: windows, speech, other programs, the clipboard, other runs.
+
+Slow ones are done on threads of their own; a failure is told in the trace, and never holds the keys of anybody.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+import shutil
+import signal
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from brass_pebble import paths
+from brass_pebble.core.desk.model import ANYWHERE
+from brass_pebble.core.macro.asks import Ask, Errand, Window
+from brass_pebble.core.play.player import Run
+from brass_pebble.core.play.trace import Trace
+from brass_pebble.core.say.durations import say_duration
+from brass_pebble.core.say.problem import Problem
+from brass_pebble.engine.loop import Worker
+from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.kinds.outputs.stage import StageOutput
+
+from .clipboard import Held, find_clipboard
+from .guardian import Guardian
+
+if TYPE_CHECKING:
+    from brass_pebble.engine.engine import Engine
+
+MS = 1_000_000
+# How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
+POOLS = {"program": (16, 16), "request": (6, 16), "osc": (2, 64), "say": (1, 8), "clipboard": (1, 16),
+         "window": (8, 16)}
+POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "osc": "osc", "say": "say",
+           "paste": "clipboard"}
+POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
+             "say": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window"}
+# A job that begins so much later than it was asked for says so, in ns.
+LATE = 100 * MS
+# So much of what a helper complains of is kept, in bytes; the rest is read and dropped.
+MOST_SAID = 4_000
+# A helper's time for ending is over at once when everything stops, in s.
+ENDS_WITHIN = 0.05
+# Programs that speak: the first one that is here.
+SPEAKERS = (("spd-say", "--wait", "--"), ("espeak-ng", "--"), ("espeak", "--"))
+# Programs fetch the clipboard a moment after Ctrl+V.
+RESTORE_AFTER = 400 * MS
+CLIPBOARD_SECONDS = 2.0
+QUIET = ("", False)
+# A program that was started to stay and ends with a failure within this was never there, in s.
+FAILS_WITHIN = 5.0
+TOLD_ONCE = "start"
+STAYS = "write start instead of run for a program that stays"
+Done = tuple[str, object]  # a remark for the trace, and the answer
+
+
+class Errands:
+    """Does errands, and answers the runs that wait for them."""
+
+    def __init__(self, engine: Engine) -> None:
+        self._engine = engine
+        self._pools: dict[str, Worker] = {}
+        self._guard = Guardian()
+        self._children: dict[subprocess.Popen[bytes], Run | None] = {}
+        self._ended: set[subprocess.Popen[bytes]] = set()
+        self._lock = threading.Lock()
+        self._kept: Held | None = None
+        self._closing = False
+        # When everything was stopped last: what was asked for before that and has not begun is not begun.
+        self._stopped_at = 0
+
+    def take(self) -> None:
+        """Do what runs have asked for."""
+        asked, self._engine.player.errands = self._engine.player.errands, []
+        for run, ask in asked:
+            if run.state != "playing" and isinstance(ask, Window):
+                continue
+            self._do(run, ask)
+
+    def _do(self, run: Run, ask: Ask) -> None:
+        if isinstance(ask, Window):
+            output = self._engine.output
+            if isinstance(output, StageOutput):
+                self._wait_on_stage(run, ask, output, time.monotonic_ns() + ask.limit)
+            else:
+                self._slowly("window", run, ask, lambda: self._wait_for_window(run, ask))
+            return
+        assert isinstance(ask, Errand)
+        here = {"show": self._show, "beep": self._beep, "stop": self._stop, "layer": self._layer,
+                "restore": self._restore, "asleep": self._asleep,
+                "secret": self._secret}.get(ask.kind)
+        if here is not None:
+            self._answer(run, ask, here(run, ask))
+            return
+
+        def run_helper(ask: Errand) -> Done:
+            return self._run(ask, run)
+
+        def call_address(ask: Errand) -> Done:
+            # Slow to import, and few macros need it.
+            from .http_call import send_request
+            return send_request(ask, anywhere=self._engine.desk.redirects == ANYWHERE)
+
+        slow: dict[str, Callable[[Errand], Done]] = {
+            "say": self._say, "run": run_helper, "shell": run_helper,
+            "request": call_address, "osc": _osc, "paste": self._paste}
+        if ask.kind == "start":
+            self._start_to_stay(run, ask)
+            return
+        if ask.kind in ("run", "shell"):
+            name = _name_of(ask.words) if ask.kind == "run" else "the shell"
+            self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
+        self._slowly(POOL_OF[ask.kind], run, ask, lambda: slow[ask.kind](ask))
+
+    def _pool(self, name: str) -> Worker:
+        if name not in self._pools:
+            self._pools[name] = Worker(self._engine.loop, *POOLS[name])
+        return self._pools[name]
+
+    def _slowly(self, pool: str, run: Run, ask: Ask, job: Callable[[], Done]) -> None:
+        asked = time.monotonic_ns()
+
+        def begin() -> tuple[str, Done]:
+            waited = time.monotonic_ns() - asked
+            if self._closing or run.state == "stopped" or self._stopped_at >= asked:
+                return "", ("it was stopped before it began", False)
+            return f"begun {say_duration(waited)} late, since others went on" if waited > LATE else "", job()
+
+        def done(result: object) -> None:
+            if isinstance(result, tuple):
+                late, result = result
+                if late:
+                    self._remark(run, f"line {ask.line}: {late}")
+            self._answer(run, ask, result)
+        if not self._pool(pool).do(begin, done):
+            self._answer(run, ask, (f"it was not done: {sum(POOLS[pool])} {POOL_SAYS[pool]} already", False))
+
+    def _answer(self, run: Run, ask: Ask, result: object) -> None:
+        if isinstance(result, Exception):
+            result = (f"it could not be done: {result}", False)
+        assert isinstance(result, tuple)
+        remark, answer = result
+        if remark:
+            self._remark(run, f"line {ask.line}: {remark}")
+            if STAYS in remark and isinstance(run.owner, Trace):
+                self._engine.tell_once(TOLD_ONCE, stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
+        if isinstance(ask, Window) or (isinstance(ask, Errand) and ask.wait):
+            self._engine.answer_run(run, answer)
+
+    def _remark(self, run: Run, text: str) -> None:
+        if isinstance(run.owner, Trace):
+            run.owner.remark(text)
+            self._engine.news.touch(run.owner)
+
+    # Windows.
+
+    def _wait_on_stage(self, run: Run, ask: Window, output: StageOutput, until: int) -> None:
+        """The stage's programs are its windows; a dialog that is open has the focus of its program."""
+        from brass_pebble.kinds.outputs.x11 import fits
+        names = [(program.name, not program.window) for program in output.programs.values()]
+        names += [(program.window, True) for program in output.programs.values() if program.window]
+        now = time.monotonic_ns()
+        if run.state != "playing":
+            return
+        if any(fits(ask.pattern, name) and (focused or not ask.focused) for name, focused in names):
+            self._engine.answer_run(run, True)
+        elif now >= until:
+            self._engine.answer_run(run, False)
+        else:
+            self._engine.alarm(f"window {run.id}", min(until, now + 20 * MS),
+                               lambda now: self._wait_on_stage(run, ask, output, until))
+
+    def _wait_for_window(self, run: Run, ask: Window) -> Done:
+        from brass_pebble.kinds.outputs.x11 import Windows
+        try:
+            windows = Windows()
+        except OutputError as error:
+            return str(error), False
+        try:
+            return "", windows.wait(ask.pattern, by_class=ask.by_class, focused=ask.focused, seconds=ask.limit / 1e9,
+                                    given_up=lambda: self._closing or run.state != "playing")
+        finally:
+            windows.close()
+
+    # At once.
+
+    def _show(self, run: Run, ask: Errand) -> Done:
+        self._engine.server.publish("note", {"text": ask.words[0], "beep": False})
+        return f"showed “{ask.words[0]}”", True
+
+    def _asleep(self, run: Run, ask: Errand) -> Done:
+        return f"asleep until you approve it (G on the desk): {ask.words[0]}", False
+
+    def _secret(self, run: Run, ask: Errand) -> Done:
+        from .secrets import SecretError, read_one
+        try:
+            return "", read_one(paths.secrets_file(), ask.words[0])
+        except SecretError as error:
+            return str(error), False
+
+    def _beep(self, run: Run, ask: Errand) -> Done:
+        self._engine.server.publish("note", {"text": "", "beep": True})
+        return ("" if self._engine.server.wanted("note") else "nobody heard the beep: no screen is open"), True
+
+    def _stop(self, run: Run, ask: Errand) -> Done:
+        name = ask.words[0]
+
+        def meant(other: Run) -> bool:
+            owner = other.owner
+            if other is run or not isinstance(owner, Trace):
+                return False
+            macro = self._engine.desk.macros.get(owner.macro)
+            return not name or (bool(macro) and name in (owner.macro, macro.name))  # type: ignore[union-attr]
+        count = self._engine.stop_runs(meant)
+        return f"stopped {count} other {'run' if count == 1 else 'runs'}", True
+
+    def _layer(self, run: Run, ask: Errand) -> Done:
+        name, state = ask.words
+        surface = run.owner.answer.surface.id if isinstance(run.owner, Trace) and run.owner.answer else ""
+        done = self._engine.router.switch_layer(surface, name, on=state == "on")
+        return done or f"there is no layer “{name}” on the surface that was pressed", bool(done)
+
+    # On threads.
+
+    def _say(self, ask: Errand) -> Done:
+        for speaker in SPEAKERS:
+            if shutil.which(speaker[0]):
+                return self._start([*speaker, ask.words[0]], 30.0)
+        return "nothing was said: no speech program is here. Install speech-dispatcher or espeak-ng", False
+
+    def _run(self, ask: Errand, run: Run) -> Done:
+        words = ["/bin/sh", "-c", ask.words[0]] if ask.kind == "shell" else list(ask.words)
+        return self._start(words, ask.limit / 1e9, run=run)
+
+    def _start_to_stay(self, run: Run, ask: Errand) -> None:
+        """A program of its own: in a session of its own, with nothing of ours open, and ended by nothing of ours."""
+        name = _name_of(ask.words)
+
+        def job() -> Done:
+            try:
+                child = subprocess.Popen(ask.words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                                         stderr=subprocess.DEVNULL, start_new_session=True, close_fds=True,
+                                         umask=paths.usual_umask)
+            except OSError as error:
+                return f"{name} could not be started: {error.strerror}", False
+            # Waited for by a thread that nobody waits for, so that it leaves no dead process behind.
+            threading.Thread(target=lambda: self._watch_start(run, ask, name, child), daemon=True).start()
+            return f"started {name}", True
+        self._slowly("program", run, ask, job)
+
+    def _watch_start(self, run: Run, ask: Errand, name: str, child: subprocess.Popen[bytes]) -> None:
+        began = time.monotonic()
+        code = child.wait()
+        if code and time.monotonic() - began < FAILS_WITHIN and not self._closing:
+            text = f"line {ask.line}: {name} ended at once, with exit code {code}"
+            with contextlib.suppress(OSError, RuntimeError, KeyError):
+                self._pools["program"].do(lambda: text, lambda said: self._remark(run, str(said)))
+
+    def end_helpers(self, run: Run | None = None) -> None:
+        """End the programs that were run to be waited for: those of one run, or all; then what waits is dropped,
+        too."""
+        if run is None:
+            self._stopped_at = time.monotonic_ns()
+        with self._lock:
+            children = [child for child, owner in self._children.items() if run is None or owner is run]
+            self._ended.update(children)
+        for child in children:
+            _end_group(child)
+
+    def _start(self, words: list[str], seconds: float, data: bytes = b"", run: Run | None = None) -> Done:
+        name = _name_of(words)
+        with self._lock:
+            if self._closing:
+                return f"{name} was stopped", False
+            try:
+                child = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                                         stderr=subprocess.PIPE, start_new_session=True, umask=paths.usual_umask)
+            except OSError as error:
+                return f"{name} could not be run: {error.strerror}", False
+            self._guard.begun(child.pid)
+            self._children[child] = run
+        began = time.monotonic()
+        try:
+            errors = _wait(child, seconds)
+        finally:
+            with self._lock:
+                self._children.pop(child, None)
+                stopped = child in self._ended
+                self._ended.discard(child)
+            self._guard.ended(child.pid)
+        if stopped:
+            return f"{name} was stopped", False
+        if errors is None:
+            _end_group(child)
+            child.wait()
+            return f"{name} did not end within {seconds:g} s and was ended; {STAYS}", False
+        took = round((time.monotonic() - began) * 1e9)
+        if child.returncode:
+            said = errors.decode(errors="replace").strip().splitlines()
+            return f"{name} ended with exit code {child.returncode}{': ' + said[-1][:120] if said else ''}", False
+        return f"{name} ended after {say_duration(took)}" if took > LATE else "", True
+
+    def _paste(self, ask: Errand) -> Done:
+        tools = find_clipboard()
+        if tools is None:
+            return ("the clipboard is not available: no display, or neither wl-clipboard nor xclip nor xsel is "
+                    "installed"), False
+        said = ""
+        try:
+            if self._kept is None:
+                # Pastes in quick succession restore what was there before the first.
+                self._kept = tools.read()
+                said = self._kept.lost
+            tools.write("", ask.words[0].encode())
+        except (OSError, subprocess.SubprocessError) as error:
+            return f"the clipboard does not answer: {error}", False
+        return said, True
+
+    def _restore(self, run: Run, ask: Errand) -> Done:
+        self._engine.alarm("clipboard", time.monotonic_ns() + RESTORE_AFTER, lambda now: self.restore_clipboard())
+        return "", True
+
+    def restore_clipboard(self) -> None:
+        """Put back what the clipboard held before a paste."""
+        kept, self._kept = self._kept, None
+        tools = find_clipboard()
+        if kept is None or tools is None or kept.lost:
+            return
+        self._pool("clipboard").do(lambda: tools.write(kept.kind, kept.data), lambda result: None)
+
+    def stop(self) -> None:
+        """Nothing begins any more, and every program that a macro waits for ends, at once."""
+        self._closing = True
+        for name, pool in self._pools.items():
+            if name != "clipboard":
+                pool.clear()
+        self.end_helpers()
+
+    def close(self) -> None:
+        """Put back what the clipboard held; leave behind what does not end."""
+        self.stop()
+        self._closing = False
+        self.restore_clipboard()
+        self._closing = True
+        for name, pool in self._pools.items():
+            pool.close(CLIPBOARD_SECONDS if name == "clipboard" else ENDS_WITHIN)
+        self._guard.close()
+
+
+def stays_notice(file: str, line: int) -> Problem:
+    """What to tell once of a program that is run and seems to be meant to stay."""
+    return Problem("a program that is run is waited for, and ended when its time is over, with all it has unsaved",
+                   file, line, hint='Write start "program" for one that stays. This is told once')
+
+
+def _name_of(words: Sequence[str]) -> str:
+    return os.path.basename(words[0]) if words[0] != "/bin/sh" else "the shell"
+
+
+def _end_group(child: subprocess.Popen[bytes]) -> None:
+    with contextlib.suppress(OSError):
+        os.killpg(child.pid, signal.SIGKILL)
+
+
+def _wait(child: subprocess.Popen[bytes], seconds: float) -> bytes | None:
+    """Wait for a helper's end, and read what it complains of: the last of it, in bounded memory.  None: it takes too
+    long."""
+    assert child.stderr is not None
+    stream = child.stderr.fileno()
+    os.set_blocking(stream, False)
+    until, said = time.monotonic() + seconds, b""
+    handle = os.pidfd_open(child.pid)
+    waiting = select.poll()
+    waiting.register(handle, select.POLLIN)
+    waiting.register(stream, select.POLLIN)
+    try:
+        while (left := until - time.monotonic()) > 0:
+            ready = dict(waiting.poll(left * 1000))
+            if stream in ready:
+                try:
+                    data = os.read(stream, 65_536)
+                    said = (said + data)[-MOST_SAID:]
+                except BlockingIOError:
+                    data = b"."
+                if not data:
+                    waiting.unregister(stream)
+            if handle in ready:
+                with contextlib.suppress(OSError):
+                    said = (said + os.read(stream, 65_536))[-MOST_SAID:]
+                child.wait()
+                return said
+        return None
+    finally:
+        os.close(handle)
+        child.stderr.close()
+
+
+def _osc(ask: Errand) -> Done:
+    from pythonosc.udp_client import SimpleUDPClient
+    address, target, *words = ask.words
+    host, _, port = target.rpartition(":")
+    read: dict[str, Callable[[str], Any]] = {"i": int, "f": float, "s": str}
+    try:
+        SimpleUDPClient(host, int(port)).send_message(address, [read[word[0]](word[2:]) for word in words])
+    except (OSError, ValueError) as error:
+        return f"{address} could not be sent to {target}: {error}", False
+    return "", True

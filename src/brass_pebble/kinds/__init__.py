@@ -1,0 +1,1 @@
+"""The world, one file a kind: inputs, outputs, who tells the focus."""

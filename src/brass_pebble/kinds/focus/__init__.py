@@ -1,0 +1,1 @@
+"""Who tells which window has the focus: one file a kind."""

@@ -1,0 +1,94 @@
+"""What an input offers to the engine."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Protocol
+
+from brass_pebble.core.devices.identity import DeviceFacts
+
+# An event: signal (core/signals/signal.py), 1 down or 0 up (for what is struck its strength, for what moves a raw
+# position or a turn), arrival in ns of CLOCK_MONOTONIC.
+KeyEvent = tuple[int, int, int]
+
+
+class DeviceGone(Exception):
+    """The device was pulled out."""
+
+
+class InputError(Exception):
+    """A device cannot be taken over; the text says why and what to do."""
+
+
+class RestsByItself:
+    """For inputs that nothing has to be given back of: whether they rest is only remembered."""
+
+    _resting = False
+
+    def share(self, taken: Callable[[int], bool]) -> None:
+        """It is taken whole."""
+
+    def state(self) -> str:
+        """"taken" or "resting"."""
+        return "resting" if self._resting else "taken"
+
+    def rest(self) -> None:
+        """What it sends commands nothing from now on."""
+        self._resting = True
+
+    def wake(self) -> None:
+        """It commands again."""
+        self._resting = False
+
+
+class Input(Protocol):
+    """A device that has been taken over."""
+
+    facts: DeviceFacts
+
+    def filenos(self) -> Sequence[int]:
+        """File descriptors to wait for; none for an input that is fed by hand."""
+
+    def node(self, fileno: int) -> str:
+        """The short name of what a descriptor reads; empty where there is none."""
+
+    def read(self, fileno: int) -> Sequence[KeyEvent]:
+        """What has arrived.
+
+        Raises:
+            DeviceGone: there will be no more.
+        """
+
+    def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
+        """Which signals the surface's controls have; with `never_lets_go` each note is let go at once."""
+
+    def share(self, taken: Callable[[int], bool]) -> None:
+        """Which signals are taken from now on; the others go on as they came, where only a part was taken over."""
+
+    def ranges(self) -> dict[int, tuple[int, int]]:
+        """The lowest and highest raw value of its axes, by signal, as far as it tells them."""
+
+    def answer(self, message: bytes) -> None:
+        """Send a MIDI message back, as to light a pad."""
+
+    def rumble(self, strength: float, ms: int) -> bool:
+        """Shake for a while, 0 to 1; false if it cannot."""
+
+    def state(self) -> str:
+        """"taken", "waiting" until its keys have been let go, or "resting"."""
+
+    def rest(self) -> None:
+        """Let its events go where they went before it was taken over; they can still be read here."""
+
+    def wake(self) -> None:
+        """Take it over again.
+
+        Raises:
+            InputError: somebody else has it now.
+        """
+
+    def show_lamps(self, lamps: dict[str, bool]) -> None:
+        """Light the device's own lamps (num, caps, scroll), as far as it has them; given back they are as before."""
+
+    def close(self) -> None:
+        """Give the device back."""

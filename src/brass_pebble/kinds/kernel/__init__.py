@@ -1,0 +1,1 @@
+"""The kernel’s input interface, which inputs and outputs share."""

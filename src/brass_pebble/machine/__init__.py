@@ -1,0 +1,1 @@
+"""This machine: what it needs, and what is wrong with it."""

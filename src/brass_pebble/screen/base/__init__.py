@@ -1,0 +1,1 @@
+"""What all views share: the engine’s state, sheets, keys, colours."""

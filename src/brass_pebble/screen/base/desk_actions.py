@@ -1,0 +1,135 @@
+"""What several views do to the desk in the same way: bind, undo, stop, press on the bench, find, pin."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from textual import work
+
+from brass_pebble.client import Message
+from brass_pebble.screen.binding.panel import BindPanel
+from brass_pebble.screen.state import Spot
+
+from .sheets import Sheet, explain
+from .view import View
+
+TAP_SECONDS = 0.09
+# How far one key moves what is on the bench.
+STRIDE = 0.05
+
+
+class DeskActions(View):
+    """A view whose keys change the desk."""
+
+    @work(group="undo")
+    async def action_undo(self) -> None:
+        """Take the last change back."""
+        if reply := await self.ask("undo"):
+            self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
+
+    @work(group="undo")
+    async def action_redo(self) -> None:
+        """Do the last undone change again."""
+        if reply := await self.ask("redo"):
+            self.notify("Done again.", title=reply["words"], timeout=4)
+
+    @work(group="stop")
+    async def action_stop(self) -> None:
+        """Stop everything, release everything."""
+        self.before_stop()
+        if reply := await self.ask("stop"):
+            count = reply["runs"]
+            self.notify(f"{count} {'run' if count == 1 else 'runs'} stopped, nothing is down.", timeout=3)
+
+    def before_stop(self) -> None:
+        """What the view itself holds down is let go."""
+
+    @work(group="layer")
+    async def action_pin(self) -> None:
+        """Leave the layers as they are, whatever gets the focus; or follow again."""
+        pinned = not self.state.layers["pinned"]
+        if await self.ask("focus", pin=pinned):
+            self.notify("Layers stay as they are, whatever gets the focus. The same key lets them follow again."
+                        if pinned else "Layers follow the focus again.", timeout=4)
+
+    async def bind(self, spot: Spot, *, layer: str = "", gesture: str = "") -> Message | None:
+        """Ask for another action of a control, and give it; the reply if it was given."""
+        surface, control = self.state.surface(spot[0]), self.state.control(spot)
+        if surface is None or control is None:
+            return None
+        reply = await self.app.push_screen_wait(BindPanel(
+            surface, control, self.state.desk["macros"], ask=self.ask, layer=layer, gesture=gesture,
+            save=lambda fields: self.ask_or_say("bind", **fields)))
+        if reply:
+            self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
+        return reply
+
+    @work(group="press")
+    async def press(self, spot: Spot, *, down: bool) -> None:
+        """Press a control of the bench; for a real one, say where to press it."""
+        if not spot[1]:
+            return
+        surface = self.state.surface(spot[0])
+        if surface is not None and not surface["bench"]:
+            if down:
+                text = "Press it on the device itself; the screen only presses what is on the bench."
+                self.notify(text if surface["state"] == "taken" else surface["why"] or surface["state"],
+                            title=surface["name"], timeout=4)
+            return
+        if down:
+            self.state.pressed_here[spot] = time.time()
+        await self.ask("press", surface=spot[0], control=spot[1], down=down)
+
+    def turn(self, spot: Spot, steps: int, *, axis: int = 0) -> None:
+        """Move a control of the bench by a step of the screen: a detent, or a twentieth of its way."""
+        row = self.state.control(spot)
+        if row is None or not row.get("moves"):
+            if row is not None:
+                self.notify("This control does not move. Enter presses it.", timeout=3)
+            return
+        if row.get("turns"):
+            self.move(spot, steps=steps)
+            return
+        at = list(self.state.at.get(spot, [0.0] * row["moves"]))
+        at += [0.0] * (row["moves"] - len(at))
+        axis = min(axis, row["moves"] - 1)
+        wide = STRIDE * 2 if row.get("centred") else STRIDE
+        at[axis] = min(1.0, max(-1.0 if row.get("centred") else 0.0, at[axis] + steps * wide))
+        # The next key comes before the engine has told where it is.
+        self.state.at[spot] = at
+        self.move(spot, to=at)
+
+    @work(group="press")
+    async def move(self, spot: Spot, *, steps: int = 0, to: list[float] | None = None) -> None:
+        """Turn or move a control of the bench."""
+        surface = self.state.surface(spot[0])
+        if surface is not None and not surface["bench"]:
+            self.notify("Turn it on the device itself; the screen only moves what is on the bench.",
+                        title=surface["name"], timeout=4)
+            return
+        await self.ask("move", surface=spot[0], control=spot[1], steps=steps, to=to or [])
+
+    def tap(self, spot: Spot) -> None:
+        """Press a control and let it go a moment later."""
+        self.press(spot, down=True)
+        self.set_timer(TAP_SECONDS, lambda: self.press(spot, down=False))
+
+    def open_curve(self, spot: Spot) -> None:
+        """How a control's position is read."""
+        if (self.state.control(spot) or {}).get("axes"):
+            self.app.open_view("curve", spot=spot)  # type: ignore[attr-defined]
+        else:
+            self.notify("This control does not move, so it has no curve.", timeout=4)
+
+    def explain_last(self, spot: Spot) -> None:
+        """The last press of a control, hop by hop."""
+        trace = self.state.last_trace_of(spot)
+        if trace is None:
+            self.notify("This control has not been pressed yet.", timeout=3)
+        else:
+            self.show_trace(trace)
+
+    def show_trace(self, trace: dict[str, Any]) -> None:
+        """One press, hop by hop."""
+        self.app.push_screen(Sheet("A press, explained", explain(trace, self.palette)))

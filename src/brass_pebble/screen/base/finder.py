@@ -1,0 +1,92 @@
+"""Everything that is bound, found by typing: which control plays this macro, which one sends that chord?"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from textual import on
+from textual.app import ComposeResult
+from textual.containers import Vertical
+from textual.widgets import Input, Label, OptionList
+
+from brass_pebble.screen.state import DeskState, Row
+
+from .choosing import ChoosingSheet
+
+MOST = 200
+
+
+@dataclass(frozen=True)
+class Found:
+    """A binding's place."""
+
+    surface: str
+    layer: str
+    control: str
+    gesture: str
+
+
+def everything(state: DeskState) -> list[tuple[str, Found]]:
+    """All bindings as lines."""
+    lines = []
+    for surface in state.desk["surfaces"]:
+        legends = {control["id"]: control["legend"] for control in surface["controls"]}
+        for layer in surface["layers"]:
+            for row in layer["bindings"]:
+                where = f"{surface['name']} {legends.get(row['control'], row['control'])}, {row['gesture']}"
+                text = f"{row['glyph']} {row['label']:12} {_words(row):34} {where}, in {layer['name']}"
+                lines.append((text, Found(surface["id"], layer["id"], row["control"], row["gesture"])))
+    return lines
+
+
+def _words(row: Row) -> str:
+    if row["kind"] == "play":
+        return f"macro {row['words'].strip('“”')} ({row['target']})"
+    return f"{row['kind']} {row['words']}" if row["kind"] != "do" else str(row["words"])
+
+
+class Finder(ChoosingSheet[Found | None]):
+    """Returns the binding that was chosen."""
+
+    DEFAULT_CSS = """
+    Finder { align: center middle; }
+    Finder > Vertical { width: 104; max-width: 96%; height: auto; max-height: 90%; background: $panel;
+        border: round $primary; border-title-color: $primary; padding: 0 2; }
+    Finder Input, Finder Input:focus { border: none; background: $background; height: 1; padding: 0 1; }
+    Finder OptionList { height: auto; max-height: 20; border: none; background: $panel; margin: 1 0; padding: 0; }
+    Finder Label { color: $text-muted; width: 100%; }
+    """
+
+    def __init__(self, state: DeskState, text: str = "") -> None:
+        super().__init__()
+        self._lines = everything(state)
+        self._text = text
+
+    def compose(self) -> ComposeResult:
+        """A field, and what fits."""
+        with Vertical() as box:
+            box.border_title = "Which control does it?"
+            yield Label(f"{len(self._lines)} bindings. Type a macro's name, a chord, a label, a control:", markup=False)
+            yield Input(self._text, placeholder="macro, chord, label, control")
+            yield OptionList(markup=False)
+            yield Label("↑ ↓ choose   Enter goes there   Esc leave", markup=False)
+
+    def on_mount(self) -> None:
+        """Begin in the field."""
+        self.query_one(Input).focus()
+        self._narrow(self._text)
+
+    @on(Input.Changed)
+    def _typed(self, event: Input.Changed) -> None:
+        self._narrow(event.value)
+
+    def _narrow(self, text: str) -> None:
+        words = text.casefold().split()
+        self.offer([line for line in self._lines if all(word in line[0].casefold() for word in words)][:MOST])
+
+    def take(self, choice: Found) -> None:
+        self.dismiss(choice)
+
+    def action_leave(self) -> None:
+        """Nothing was looked for."""
+        self.dismiss(None)

@@ -1,0 +1,64 @@
+"""What views of one surface share: which one it is, and the way to the next."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from pathlib import Path
+
+from textual import on
+
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.widgets.path_bar import PathBar
+
+from .desk_actions import DeskActions
+from .view import View
+
+
+class OneSurfaceView(DeskActions):
+    """A view that shows one surface after the other, and a control of it that is chosen."""
+
+    def __init__(self, state: DeskState, link: Link, surface: str = "") -> None:
+        super().__init__(state, link)
+        self.surface_id = surface
+        self.chosen = ""
+
+    @property
+    def row(self) -> Row | None:
+        """The surface; the first one if the one that was meant went away."""
+        surfaces = self.state.desk["surfaces"]
+        return self.state.surface(self.surface_id) or (surfaces[0] if surfaces else None)
+
+    def action_surface(self, step: int) -> None:
+        """Another surface."""
+        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
+        if ids:
+            at = ids.index(self.surface_id) if self.surface_id in ids else 0
+            self.surface_id, self.chosen = ids[(at + step) % len(ids)], ""
+            self.show_surface()
+
+    def show_surface(self) -> None:
+        """Another surface is shown now."""
+
+    @on(PathBar.Opened)
+    def _door(self, message: PathBar.Opened) -> None:
+        if message.door == "surface":
+            self.app.open_view("surface", surface=self.surface_id, control=self.chosen)  # type: ignore[attr-defined]
+
+
+async def write_here(view: View, file: Path, write: Callable[[], list[Path]], says: str, title: str = "Saved") -> bool:
+    """Write files where the program was started, on a thread; tell the person which, or why not."""
+    try:
+        written = await asyncio.to_thread(write)
+    except ProblemError as error:
+        view.notify(str(error.problem), severity="error", timeout=8)
+        return False
+    except OSError as error:
+        view.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
+                    severity="error", timeout=8)
+        return False
+    more = f" and {len(written) - 1} more" if len(written) > 1 else ""
+    view.notify(f"{written[0] if written else file}{more}\n{says}".rstrip(), title=title, timeout=10)
+    return True

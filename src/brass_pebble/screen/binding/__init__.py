@@ -1,0 +1,1 @@
+"""Giving a gesture of a control another action."""

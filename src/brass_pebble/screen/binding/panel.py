@@ -1,0 +1,487 @@
+"""Give a gesture of a control another action: type or press a chord, or choose a macro, a layer, a deed."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from textual import events, on, work
+from textual.app import ComposeResult
+from textual.binding import BindingType
+from textual.containers import Vertical
+from textual.widgets import Input, Label, OptionList
+
+from brass_pebble.core.desk.action import BETWEEN, DEEDS, read_action
+from brass_pebble.core.desk.binding import POLICIES
+from brass_pebble.core.desk.look.shown import BANDS, gestures_for
+from brass_pebble.core.effects.drive import parse_drive, parse_level
+from brass_pebble.core.macro.steps import LONGEST_LABEL, TINTS
+from brass_pebble.core.play.gesture import DOUBLE, HOLD, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT, ends_at_once
+from brass_pebble.core.play.layers import HOWS, WHILE_HELD
+from brass_pebble.core.say.durations import MS, say_duration
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.keys import key_table, parse_chord
+from brass_pebble.screen.base.choosing import ChoosingSheet
+from brass_pebble.screen.state import Row
+
+Ask = Callable[..., Awaitable[Row | None]]
+# Has fields saved: the reply, or None and why not.
+Save = Callable[[dict[str, Any]], Awaitable[tuple[Row | None, str]]]
+MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5 times", "10 times")
+# The times that F8 goes through, for what has one.
+WAITS = ("", "120ms", "150ms", "180ms", "200ms", "250ms", "300ms", "400ms", "500ms", "700ms", "1s")
+RATES = ("", "40ms", "50ms", "80ms", "100ms", "150ms", "200ms", "300ms", "500ms")
+# So long after the last letter it is looked up who takes a chord, in s.
+LOOK_UP_AFTER = 0.15
+# Terminals of fewer rows show fewer proposals.
+LOW = 30
+SHARES, COUNTS = ("", "1 %", "2 %", "4 %", "5 %", "10 %", "20 %", "25 %"), ("", "2", "3", "4", "6", "8")
+# What a position can drive, to choose from and to change.
+DRIVES = ("cc 7 on 1", "fine cc 7 on 1", "bend on 1", "osc /level to 127.0.0.1:9000", "pointer x", "pointer y",
+          "scroll", "scroll sideways", "controller x", "controller z", "pointer x / pointer y",
+          "controller x / controller y")
+BACKS = ("", "2s", "5s", "10s", "20s", "60s")
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One proposal: what the action would be, or what to complete the text to."""
+
+    shown: str
+    kind: str = ""
+    target: str = ""
+    completes: str = ""
+
+
+def proposals(text: str, macros: list[Row], *, bound: bool, layers: list[Row] | None = None,
+              gesture: str = PRESS) -> tuple[list[Choice], str]:
+    """What may be meant by `text`, the likeliest first, and a complaint if it is a chord gone wrong."""
+    text = text.strip()
+    folded = text.casefold()
+    choices: list[Choice] = []
+    complaint = ""
+    if gesture == MOVE:
+        return _drives(text, bound=bound)
+    deeds = [Choice(f"{glyph}  {deed}", "do", deed) for deed, glyph in DEEDS.items() if folded in deed]
+    if bound and folded in "clear nothing":
+        deeds.append(Choice("○  nothing: clear this control", "", ""))
+    # Stop and Clear are keys, too; whoever types so much of a deed's name means the deed.
+    if len(text) >= 3:
+        choices += deeds
+    if folded.startswith(("set", "step")):
+        found, complaint = _levels(text)
+        choices += found
+    elif text:
+        found, complaint = _chords(text, [macro["id"] for macro in macros], gesture)
+        choices += found
+    choices += _layers(folded, layers or [], gesture)
+    for macro in macros:
+        if folded in macro["name"].casefold() or folded in macro["id"]:
+            choices.append(Choice(f"▸  play “{macro['name']}”   {say_duration(round(macro['length_ms'] * MS))}, "
+                                  f"{macro['events']} key events", "play", macro["id"]))
+    if text:
+        before, plus, last = text.rpartition("+")
+        begun = last.strip().casefold()
+        near = [key.name for key in key_table().by_code.values() if not key.button
+                and key.name.casefold().startswith(begun) and key.name.casefold() != begun]
+        if begun:
+            choices += [Choice(f"…  {before + plus + name}", completes=before + plus + name)
+                        for name in sorted(near, key=len)[:4]]
+    if len(text) < 3:
+        choices += deeds
+    return choices, "" if choices else complaint
+
+
+def _drives(text: str, *, bound: bool) -> tuple[list[Choice], str]:
+    """What a position can go on to: what was typed, if it is something, and what it may become."""
+    choices, complaint = [], ""
+    if text:
+        try:
+            for part in text.split(BETWEEN):
+                parse_drive(part.strip())
+            choices.append(Choice(f"∿  drive {text}", "drive", text))
+        except ProblemError as error:
+            complaint = str(error)
+    choices += [Choice(f"∿  drive {drive}", "drive", drive) for drive in DRIVES
+                if drive != text and (not text or text.casefold() in drive)]
+    if bound and text.casefold() in "clear nothing":
+        choices.append(Choice("○  nothing: clear this", "", ""))
+    return choices, "" if choices else complaint
+
+
+def _levels(text: str) -> tuple[list[Choice], str]:
+    kind, _, target = text.partition(" ")
+    try:
+        parse_level(target, steps=kind == "step")
+    except ProblemError as error:
+        examples = [Choice(f"…  {example}", completes=example) for example in
+                    ("set controller x at 50 %", "step controller x by 1/100", "set cc 7 on 1 at 100 %",
+                     "step cc 7 on 1 by -1/8") if example.startswith(kind) or kind in ("set", "step", "s")]
+        return examples, str(error)
+    return [Choice(f"{'±' if kind == 'step' else '⊥'}  {text}", kind, target)], ""
+
+
+def _chords(text: str, macros: list[str], gesture: str) -> tuple[list[Choice], str]:
+    if BETWEEN.strip() in text:
+        try:
+            action = read_action("cycle", BETWEEN.join(part.strip() for part in text.split("/")), macros)
+        except ProblemError as error:
+            return [Choice("…  a cycle, like   tap Ctrl+1 / tap Ctrl+2 / play welcome", completes="")], str(error)
+        return [Choice(f"↻  cycle: {action.target}", "cycle", action.target)], ""
+    try:
+        chord = str(parse_chord(text))
+    except ProblemError as error:
+        return [], str(error)
+    choices = [Choice(f"•  tap {chord} once", "tap", chord)]
+    if not ends_at_once(gesture):
+        choices += [Choice(f"◖  sustain {chord} for as long as it is held", "sustain", chord),
+                    Choice(f"≡  tap {chord} rapidly for as long as it is held", "rapid", chord)]
+    return [*choices, Choice(f"◐  latch {chord} down until the next press", "latch", chord)], ""
+
+
+def _layers(folded: str, layers: list[Row], gesture: str) -> list[Choice]:
+    if not folded:
+        return []
+    choices = []
+    for layer in layers[1:]:
+        if folded in layer["name"].casefold() or folded in layer["id"] or folded in "layer":
+            choices += [Choice(f"▤  layer {layer['name']}: {means}", "layer", f"{how} {layer['id']}")
+                        for how, (named, means) in HOWS.items()
+                        if named and not (how == WHILE_HELD and ends_at_once(gesture))]
+    if folded in "layer" or any(folded in how for how in ("next", "previous")):
+        choices += [Choice(f"▤  {means}", "layer", how) for how, (named, means) in HOWS.items() if not named]
+    return choices
+
+
+class BindPanel(ChoosingSheet[dict[str, Any] | None]):
+    """Has the action saved, and returns the reply; None if nothing was changed.  What could not be saved stays here,
+    with what was typed."""
+
+    DEFAULT_CSS = """
+    BindPanel { align: center middle; }
+    BindPanel > Vertical { width: 84; max-width: 96%; height: auto; max-height: 96%; background: $panel;
+        border: round $primary; border-title-color: $primary; padding: 0 2; }
+    BindPanel Input, BindPanel Input:focus { border: none; background: $background; height: 1; padding: 0 1; }
+    BindPanel Input:focus { background: $background-lighten-1; }
+    BindPanel OptionList { height: auto; max-height: 10; border: none; background: $panel; margin: 1 0 0 0;
+        padding: 0; }
+    BindPanel Label { color: $text-muted; width: 100%; }
+    BindPanel #settings { color: $foreground; margin: 1 0 0 0; }
+    BindPanel #complaint { color: $error; margin: 0; height: auto; }
+    BindPanel #complaint.listening { color: $primary; text-style: bold; }
+    """
+    HEARS = ("chord",)
+    BINDINGS: ClassVar[list[BindingType]] = [
+        ("f2", "manner", "how it plays"), ("f3", "again", "a second press"), ("f4", "catch", "press the chord"),
+        ("f5", "gesture", "another gesture"), ("f6", "layer", "another layer"), ("f7", "tint", "tint"),
+        ("f8", "time", "its time"), ("f9", "adds", "the first tap acts at once"),
+    ]
+
+    def __init__(self, surface: Row, control: Row, macros: list[Row], *, ask: Ask | None = None, layer: str = "",
+                 gesture: str = "", save: Save | None = None) -> None:
+        super().__init__()
+        self.surface, self.control, self.macros, self._ask, self._save = surface, control, macros, ask, save
+        on = [row["id"] for row in surface["layers"] if row["on"]]
+        self.on_layer = layer or control.get("layer") or (on[-1] if on else "")
+        self.gesture = gesture or control.get("gesture", PRESS)
+        self._from_terminal = False
+        self._listening = False
+        self._looked_up = ""
+        self._load()
+
+    def _load(self) -> None:
+        """What is bound there now."""
+        layers = self.surface["layers"]
+        rows: list[Row] = next((layer["bindings"] for layer in layers if layer["id"] == self.on_layer), [])
+        self.row: Row = next((row for row in rows if row["control"] == self.control["id"]
+                              and row["gesture"] == self.gesture), {})
+        self.plays, self.again = self.row.get("plays", "once"), self.row.get("again", "")
+        self.tint, self.adds = self.row.get("own_tint", ""), bool(self.row.get("adds"))
+        self.times = {name: self.row.get(name, "") for name in ("hold_after", "second_within", "every", "back", "each")}
+        self.by_strength = bool(self.row.get("by_strength"))
+
+    def compose(self) -> ComposeResult:
+        """One field, its proposals, a label, a note, and what is set."""
+        with Vertical():
+            yield Label("", id="now", markup=False)
+            yield Input(placeholder="chord or macro, layer, what to do; tap X / tap Y makes a cycle",
+                        id="what")
+            yield Label("", id="complaint", markup=False)
+            yield OptionList(id="choices", markup=False)
+            yield Label("", id="settings", markup=False)
+            yield Label(f"Label on the cap, up to {LONGEST_LABEL} characters; without one, the action's own:")
+            yield Input(placeholder="label", id="label", max_length=LONGEST_LABEL)
+            yield Label("Note, for yourself:")
+            yield Input(placeholder="note", id="note", max_length=120)
+            yield Label("", id="keys", markup=False)
+
+    def on_mount(self) -> None:
+        """Begin in the field."""
+        self.query_one("#what", Input).focus()
+        if self.size.height < LOW:
+            self.query_one(OptionList).styles.max_height = 6
+        self._show()
+
+    def _show(self) -> None:
+        """After another gesture or layer was chosen."""
+        layer = next((row["name"] for row in self.surface["layers"] if row["id"] == self.on_layer), "")
+        self.query_one(Vertical).border_title = (
+            f"{self.surface['name']} ▸ {self.control['legend'].split(' ↓')[0]} ▸ {self.gesture} ▸ {layer}")
+        self.query_one("#now", Label).update(f"Now: {self.row.get('words', 'nothing bound')}")
+        self.query_one("#label", Input).value = self.row.get("own_label", "")
+        self.query_one("#note", Input).value = self.row.get("note", "")
+        self._propose(self.query_one("#what", Input).value)
+        self._show_settings()
+
+    def _show_settings(self) -> None:
+        again = self.again or "as the macro says"
+        parts = [f"F2 plays {self.plays}", f"F3 pressed while it runs: {again}"] if self._kind() == "play" else []
+        parts.append(f"F7 tint: {self.tint or '–'}")
+        name, _ = self._time()
+        if name:
+            said = {"hold_after": "held for", "second_within": "second tap within", "every": "rapid: every",
+                    "back": "first again after", "each": "one step each"}[name]
+            parts.append(f"F8 {said} {self.times[name] or 'as the surface says' * (name in _OF_SURFACE) or '–'}")
+        if self.gesture == DOUBLE:
+            parts.append(f"F9 first tap: {'acts at once' if self.adds else 'waits'}")
+        if self.gesture in PUSHES and self._kind() == "rapid":
+            parts.append(f"F9 {'the faster the further' if self.by_strength else 'always as fast'}")
+        self.query_one("#settings", Label).update("   ".join(parts))
+        listen = "F4 press the chord   " if self._ask else ""
+        self.query_one("#keys", Label).update(f"↑ ↓ choose   Enter live at once   {listen}F5 gesture   F6 layer   "
+                                              "Tab label, note   Esc leave")
+
+    def _time(self) -> tuple[str, tuple[str, ...]]:
+        """The time that F8 changes: of the gesture, or of what is chosen."""
+        if self.gesture in (HOLD, DOUBLE):
+            return ("hold_after" if self.gesture == HOLD else "second_within"), WAITS
+        if self.gesture in (TURN_LEFT, TURN_RIGHT, MOVE) and (self.gesture != MOVE or self.control.get("turns")):
+            return "each", COUNTS if self.control.get("turns") and self.gesture != MOVE else SHARES
+        return {"rapid": ("every", RATES), "cycle": ("back", BACKS)}.get(self._kind(), ("", ()))
+
+    def _kind(self) -> str:
+        """The kind of action that is chosen, or else bound."""
+        index = self.query_one(OptionList).highlighted
+        kind = self.choices[index].kind if index is not None and index < len(self.choices) else ""
+        return str(kind or self.row.get("kind", ""))
+
+    def action_choose(self, step: int) -> None:
+        """Move among the proposals; what can be set goes with what is chosen."""
+        super().action_choose(step)
+        self._show_settings()
+
+    def action_manner(self) -> None:
+        """Once, for as long as held, until pressed again, or several times."""
+        self.plays = _next(MANNERS, self.plays)
+        self._show_settings()
+
+    def action_again(self) -> None:
+        """What a second press does while it runs."""
+        self.again = _next(("", *POLICIES), self.again)
+        self._show_settings()
+
+    def action_tint(self) -> None:
+        """The next tint."""
+        self.tint = _next(("", *TINTS), self.tint)
+        self._show_settings()
+
+    def action_time(self) -> None:
+        """The next of the times there are for this."""
+        name, values = self._time()
+        if name:
+            self.times[name] = _next(values, self.times[name])
+            self._show_settings()
+
+    def action_adds(self) -> None:
+        """Whether the first tap keeps its meaning at once while a double tap adds to it."""
+        if self.gesture == DOUBLE:
+            self.adds = not self.adds
+            self._show_settings()
+        elif self.gesture in PUSHES:
+            self.by_strength = not self.by_strength
+            self._show_settings()
+
+    def action_gesture(self) -> None:
+        """The next gesture of the control."""
+        rows: list[Row] = next((layer["bindings"] for layer in self.surface["layers"] if layer["id"] == self.on_layer),
+                               [])
+        bound = [row["gesture"] for row in rows if row["control"] == self.control["id"]]
+        known = gestures_for(self.control, bound)
+        for begins, bands in BANDS.items():
+            if any(gesture.startswith(begins) for gesture in known):
+                known += [band for band in bands if band not in known]
+        self.gesture = _next((*known, *([self.gesture] if self.gesture not in known else [])), self.gesture)
+        self._load()
+        self._show()
+
+    def action_layer(self) -> None:
+        """The next layer of the surface."""
+        self.on_layer = _next(tuple(row["id"] for row in self.surface["layers"]), self.on_layer)
+        self._load()
+        self._show()
+
+    @on(Input.Changed, "#what")
+    def _typed(self, event: Input.Changed) -> None:
+        self._propose(event.value)
+        self._show_settings()
+
+    def _propose(self, text: str) -> None:
+        choices, complaint = proposals(text, self.macros, bound=bool(self.row), layers=self.surface["layers"],
+                                       gesture=self.gesture)
+        self.offer([(choice.shown, choice) for choice in choices])
+        self._say(f"✗ {complaint}" if complaint else "")
+        chord = next((choice.target for choice in choices if choice.kind == "tap"), "")
+        if chord != self._looked_up:
+            self._looked_up = chord
+            if self._ask is not None and chord:
+                self._look_up(chord)
+
+    @work(exclusive=True, group="takers")
+    async def _look_up(self, chord: str) -> None:
+        """Say who takes this chord, before it is bound."""
+        assert self._ask is not None
+        await asyncio.sleep(LOOK_UP_AFTER)
+        reply = await self._ask("who_takes", chord=chord)
+        if reply is None or self._looked_up != chord or not self.is_current or self._listening:
+            return
+        here = (self.surface["id"], self.control["id"])
+        others = [row["shown"] for row in reply["controls"] if (row["surface"], row["control"]) != here]
+        said = [f"“{row['does']}” in {row['name']}" for row in reply["programs"]]
+        if said or others:
+            sent = f"; also sent by {', '.join(others[:2])}{' …' if len(others) > 2 else ''}" if others else ""
+            sign = "!" if len(said) > 1 else "·"
+            self._say(f"{sign} {chord}: {' and '.join(said) or 'no known program takes it'}{sent}")
+
+    def _say(self, text: str, *, listening: bool = False) -> None:
+        label = self.query_one("#complaint", Label)
+        label.update(text)
+        label.set_class(listening, "listening")
+
+    # Pressing the chord instead of typing it.
+
+    @work(exclusive=True)
+    async def action_catch(self) -> None:
+        """Listen for one chord on the main keyboard."""
+        if self._ask is None or self._listening:
+            return
+        reply = await self._ask("catch_chord")
+        if not self.is_current:
+            return
+        # Only now: news of an earlier catch may still have been on their way.
+        self._listening = True
+        if reply is None or reply["bench_only"]:
+            # Nothing but the terminal's own keyboard is here: what it can tell, it tells.
+            self._from_terminal = True
+            self.set_focus(None)
+            self._say("● Press the chord. This terminal tells it: no Super, no F13, left and right alike. Esc leaves.",
+                      listening=True)
+        else:
+            self._say(f"● Press the chord on {', '.join(reply['keyboards'])}; no other program gets it. "
+                      f"{reply['seconds']:.0f} s, Esc leaves.", listening=True)
+
+    def hear(self, message: Row) -> None:
+        """News of the chord that is listened for."""
+        if not self._listening or (self._from_terminal and not message["chord"]):
+            return
+        if message["chord"]:
+            self._caught(message["chord"])
+        elif message["state"] == "listening":
+            if message["down"]:
+                self._say(f"● {'+'.join(message['down'])} …", listening=True)
+        else:
+            self._listening = False
+            self._say("No chord came within ten seconds. F4 listens again."
+                      if message["state"] == "over" else "Left. F4 listens again.")
+
+    def _caught(self, chord: str) -> None:
+        self._listening = self._from_terminal = False
+        field = self.query_one("#what", Input)
+        field.focus()
+        field.value = chord
+        field.cursor_position = len(chord)
+
+    async def on_event(self, event: events.Event) -> None:
+        """While the terminal tells the chord, its keys mean nothing else."""
+        if isinstance(event, events.Key) and self._from_terminal:
+            event.stop()
+            if event.key == "escape":
+                self._listening = self._from_terminal = False
+                self.query_one("#what", Input).focus()
+                self._say("Left. F4 listens again.")
+            elif chord := chord_of_terminal(event.key, event.character):
+                self._caught(chord)
+            else:
+                self._say(f"✗ “{event.key}” is no key that can be sent. Type the chord instead.")
+            if self._ask is not None and not self._from_terminal:
+                self.run_worker(self._ask("leave_chord"))
+            return
+        await super().on_event(event)
+
+    def take(self, choice: Choice) -> None:
+        if choice.completes or choice.shown.startswith("…"):
+            field = self.query_one("#what", Input)
+            field.value = choice.completes or field.value
+            field.cursor_position = len(field.value)
+            field.focus()
+            return
+        times = self.times if choice.kind else {}
+        fields = {"surface": self.surface["id"], "control": self.control["id"], "layer": self.on_layer,
+                  "gesture": self.gesture, "kind": choice.kind, "target": choice.target, "plays": self.plays,
+                  "again": self.again, "note": self.query_one("#note", Input).value.strip(), "adds": self.adds,
+                  "by_strength": self.by_strength, "label": self.query_one("#label", Input).value.strip(), **times,
+                  "tint": self.tint if choice.kind else ""}
+        if self._save is None:
+            self.dismiss(fields)
+        else:
+            self.run_worker(self._finish(fields, self._save), exclusive=True, group="save")
+
+    async def _finish(self, fields: dict[str, Any], save: Save) -> None:
+        reply, wrong = await save(fields)
+        if reply is not None:
+            self.dismiss(reply)
+        else:
+            self._say(f"✗ {wrong}")
+
+    def action_leave(self) -> None:
+        """Change nothing."""
+        if self._listening:
+            self._listening = False
+            self._say("Left. F4 listens again.")
+            if self._ask is not None:
+                self.run_worker(self._ask("leave_chord"))
+            return
+        self.dismiss(None)
+
+
+_OF_SURFACE = ("hold_after", "second_within")
+
+
+def _next(values: tuple[str, ...], now: str) -> str:
+    return values[(values.index(now) + 1) % len(values)] if now in values else values[0]
+
+
+def chord_of_terminal(key: str, character: str | None) -> str:
+    """A chord from what a terminal reports, or an empty text if it is none."""
+    *modifiers, last = key.split("+")
+    words = [{"ctrl": "Ctrl", "alt": "Alt", "shift": "Shift", "super": "Super", "meta": "Super"}.get(word, word)
+             for word in modifiers]
+    if len(last) == 1 and last.isupper() and "Shift" not in words:
+        words.append("Shift")
+    if last.startswith("upper_"):
+        last, words = last.removeprefix("upper_"), [*words, "Shift"]
+    for name in (last, _NAMES.get(last, last)):
+        try:
+            return str(parse_chord("+".join([*words, name])))
+        except (ProblemError, KeyError):
+            continue
+    return ""
+
+
+# What terminals' reports are called where the key table has another word.
+_NAMES = {"full_stop": "Dot", "question_mark": "Shift+Slash", "exclamation_mark": "Shift+1",
+          "underscore": "Shift+Minus",
+          "plus": "Shift+Equal", "equals_sign": "Equal", "semicolon": "Semicolon", "apostrophe": "Apostrophe",
+          "left_square_bracket": "LeftBracket", "right_square_bracket": "RightBracket", "backslash": "Backslash",
+          "grave_accent": "Grave", "asterisk": "Shift+8", "at": "Shift+2", "number_sign": "Shift+3"}

@@ -1,0 +1,140 @@
+"""The Checkup view: what is wrong on this machine, what it means, the exact fix, and the surface it speaks of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import ClassVar
+
+from rich.text import Text
+from textual import on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Footer, OptionList, Static
+from textual.widgets.option_list import Option
+from textual.worker import get_current_worker
+
+from brass_pebble.client import Message
+from brass_pebble.machine.checkup import GOOD, UNKNOWN, WRONG, Finding, checkup
+from brass_pebble.screen.base.view import View
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.widgets.path_bar import Hop, PathBar
+from brass_pebble.screen.widgets.sketch import Sketch
+from brass_pebble.screen.widgets.status_line import StatusLine
+
+MARKS = {GOOD: "✓", WRONG: "✗", UNKNOWN: "?"}
+
+
+class CheckupView(View):
+    """Looks at everything on a thread; nothing is taken over and nothing is changed."""
+
+    DEFAULT_CSS = """
+    CheckupView { background: $background; }
+    CheckupView #summary { height: 1; padding: 0 1; margin: 1 0; }
+    CheckupView OptionList { width: 44; height: 1fr; border: none; background: $background; padding: 0 1; }
+    CheckupView #about { width: 1fr; padding: 0 2; }
+    CheckupView #says { height: auto; }
+    CheckupView Sketch { margin: 1 0 0 0; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("l", "look", "look again"), Binding("R", "restart", "restart engine", show=False),
+        Binding("escape", "leave", "desk"),
+    ]
+    AUTO_FOCUS = "OptionList"
+
+    def __init__(self, state: DeskState, link: Link) -> None:
+        super().__init__(state, link)
+        self.findings: list[Finding] = []
+        self._done = False
+
+    def compose(self) -> ComposeResult:
+        """The findings, and what the chosen one means."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        yield Static(id="summary", markup=False)
+        with Horizontal():
+            yield OptionList(markup=False)
+            with Vertical(id="about"):
+                yield Static(id="says", markup=False)
+                yield Sketch()
+        yield Footer(show_command_palette=False)
+
+    def on_mount(self) -> None:
+        """Look at once."""
+        self.query_one(StatusLine).redraw()
+        self.action_look()
+
+    def action_look(self) -> None:
+        """Look at everything again."""
+        self.findings, self._done = [], False
+        self.query_one(OptionList).clear_options()
+        self._summary()
+        self._look(Path(self.state.desk["folder"] or "."))
+
+    @work(thread=True, exclusive=True)
+    def _look(self, desk: Path) -> None:
+        worker = get_current_worker()
+        for finding in self._all(desk):
+            if worker.is_cancelled:
+                return
+            self.app.call_from_thread(self._add, finding)
+        self.app.call_from_thread(self._finish)
+
+    def _all(self, desk: Path) -> Iterator[Finding]:
+        try:
+            yield from checkup(desk)
+        except Exception as error:
+            yield Finding("the checkup itself", WRONG, f"it could not go on: {error!r}",
+                          "The findings above hold all the same")
+
+    def _add(self, finding: Finding) -> None:
+        self.findings.append(finding)
+        options = self.query_one(OptionList)
+        colour = {GOOD: self.palette.verdigris, WRONG: self.palette.rust, UNKNOWN: self.palette.brass}[finding.state]
+        options.add_option(Option(Text.assemble((f"{MARKS[finding.state]} ", f"bold {colour}"), finding.about)))
+        wrong = next((i for i, found in enumerate(self.findings) if found.state == WRONG), 0)
+        if options.highlighted is None or self.findings[options.highlighted].state == GOOD:
+            options.highlighted = wrong
+        self._summary()
+
+    def _finish(self) -> None:
+        self._done = True
+        self._summary()
+
+    def _summary(self) -> None:
+        wrong = sum(finding.state == WRONG for finding in self.findings)
+        unknown = sum(finding.state == UNKNOWN for finding in self.findings)
+        palette = self.palette
+        text = Text("Checkup   ", style=f"bold {palette.brass}")
+        if not self._done:
+            text.append("looking …", style=palette.dim)
+        elif wrong:
+            text.append(f"✗ {wrong} of {len(self.findings)} want your attention", style=f"bold {palette.rust}")
+        else:
+            text.append(f"✓ all {len(self.findings)} looked at, nothing wrong", style=f"bold {palette.verdigris}")
+        if self._done and unknown:
+            text.append(f"   ? {unknown} cannot be told from here", style=palette.brass)
+        self.query_one("#summary", Static).update(text)
+
+    @on(OptionList.OptionHighlighted)
+    def _chosen(self, event: OptionList.OptionHighlighted) -> None:
+        finding, palette = self.findings[event.option_index], self.palette
+        text = Text.assemble((f"{MARKS[finding.state]} {finding.about}\n\n", "bold"), f"{finding.means}.\n")
+        if finding.fix and finding.state != GOOD:
+            text.append("\nWhat to do\n", style=palette.dim)
+            text.append(f"{finding.fix}\n", style=f"bold {palette.brass}")
+        self.query_one("#says", Static).update(text)
+        surface = self.state.surface(finding.surface)
+        sketch = self.query_one(Sketch)
+        sketch.display = surface is not None
+        sketch.show([{**c, "key": c.get("label", "")} for c in surface["controls"]] if surface else [])
+        good = finding.state != WRONG
+        hops = [Hop(surface["name"], "surface", not good)] if surface else [Hop("this machine", "machine")]
+        self.query_one(PathBar).set_hops([*hops, Hop(finding.about if not surface else surface["device"] or "no device",
+                                                     "machine", not good)])
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of the engine."""
+        self.query_one(StatusLine).redraw()

@@ -1,0 +1,563 @@
+"""The Desk view: every surface drawn as the thing it is, the stage, and the latest traces as sentences."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from textual import events, on, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.widgets import Footer, Static
+
+from brass_pebble.client import Message
+from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.base.finder import Finder
+from brass_pebble.screen.base.sheets import Sheet, key_help, problem_list
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.macro.picker import MacroPicker
+from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.surface.settings import SurfacePanel
+from brass_pebble.screen.widgets.board import Board
+from brass_pebble.screen.widgets.path_bar import PathBar
+from brass_pebble.screen.widgets.stage_panel import StagePanel
+from brass_pebble.screen.widgets.status_line import StatusLine
+from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
+from brass_pebble.screen.widgets.trace_list import TraceList
+
+STRIDE = 0.5
+LEAST_TRACE_ROWS = 4
+
+
+class DeskView(DeskActions):
+    """Owns its work: selection, pressing on the bench, binding, undo."""
+
+    DEFAULT_CSS = """
+    DeskView { background: $background; }
+    DeskView #caption { height: auto; max-height: 2; padding: 0 1; background: $panel; color: $primary;
+        text-style: italic; display: none; }
+    DeskView #caption.shown { display: block; }
+    DeskView #trouble { height: auto; padding: 0 1; background: $error; color: $background; display: none; }
+    DeskView #trouble.shown { display: block; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("up", "go(0, -1)", "select", show=False), Binding("down", "go(0, 1)", "select", show=False),
+        Binding("left", "go(-1, 0)", "select", show=False), Binding("right", "go(1, 0)", "select", show=False),
+        Binding("enter", "tap", "press"), Binding("space", "latch", "hold / let go"),
+        Binding("b", "bind", "bind"), Binding("delete", "clear", "clear", show=False),
+        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False),
+        Binding("x", "stop", "stop all"), Binding("w", "watch", "watch a class"),
+        Binding("e", "explain", "explain"), Binding("z", "zoom", "zoom", show=False),
+        Binding("s", "toggle_rest", "rest / wake", show=False), Binding("m", "meet", "meet a device"),
+        Binding("i", "settings", "surface", show=False), Binding("a", "arrange", "arrange", show=False),
+        Binding("o", "open_macro", "macros"),
+        Binding("l", "layers", "layers"), Binding("k", "clashes", "clashes"),
+        Binding("f", "find", "find", show=False), Binding("g", "pin", "pin the layers", show=False),
+        Binding("j", "next_program", "next program on the stage", show=False),
+        Binding("c", "checkup", "checkup", show=False), Binding("n", "accept", "accept the debounce", show=False),
+        Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
+        Binding("escape", "end_recording", "cancel", show=False),
+        Binding("left_square_bracket", "turn(-1, 0)", "turn left", show=False),
+        Binding("right_square_bracket", "turn(1, 0)", "turn right", show=False),
+        Binding("left_curly_bracket", "turn(-1, 1)", "push up", show=False),
+        Binding("right_curly_bracket", "turn(1, 1)", "push down", show=False),
+        Binding("backslash", "centre", "let the stick go", show=False),
+        Binding("pagedown", "row(1)", "next row", show=False), Binding("pageup", "row(-1)", "row before", show=False),
+        Binding("v", "labels", "labels", show=False), Binding("h", "usage", "usage", show=False),
+        Binding("V", "versions", "versions", show=False), Binding("G", "asleep", "guests", show=False),
+        Binding("I", "take_in", "take a parcel in", show=False), Binding("E", "give", "give it on", show=False),
+        Binding("y", "curve", "curve", show=False), Binding("d", "sessions", "network", show=False),
+        Binding("R", "restart", "restart engine", show=False),
+        Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
+    ]
+
+    AUTO_FOCUS = "Board"
+
+    def __init__(self, state: DeskState, link: Link) -> None:
+        super().__init__(state, link)
+        self._followed = 0
+        self._latched: set[Spot] = set()
+        self._arranging = ""
+        self._blank = ""
+
+    def compose(self) -> ComposeResult:
+        """From top to bottom."""
+        yield StatusLine(self.state)
+        yield PathBar(self.state)
+        yield Static("", id="trouble", markup=False)
+        yield Board(self.state)
+        yield Static("", id="caption", markup=False)
+        yield TraceList(self.state)
+        yield Footer(show_command_palette=False)
+
+    # News of the engine.
+
+    async def show_all(self) -> None:
+        """After connecting, or when the desk changed."""
+        self._share_room()
+        await self.query_one(Board).rebuild()
+        self.query_one(Board).redraw_all()
+        self.query_one(StatusLine).redraw()
+        self.query_one(TraceList).redraw()
+        self._show_path()
+        self._show_trouble()
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of one topic, already in the state."""
+        topic = message["topic"]
+        if topic == "desk":
+            await self.show_all()
+        elif topic == "stage":
+            self.query_one(Board).redraw_stage()
+        elif topic == "script":
+            self._show_caption()
+        elif topic == "recorder":
+            self._show_trouble()
+        elif topic == "hands_off":
+            self._show_status()
+        elif topic == "problem":
+            self._show_trouble()
+            self.query_one(StatusLine).redraw()
+        else:
+            self._show_presses(topic, message, changed)
+            if topic == "layers":
+                self._show_path()
+
+    def _show_presses(self, topic: str, message: Message, changed: set[Spot]) -> None:
+        board = self.query_one(Board)
+        if topic == "trace":
+            trace = message["trace"]
+            spot = (trace["surface"], trace["control"])
+            if spot[0] and self.state.control(spot) and trace["id"] > self._followed and trace["id"] == \
+                    self.state.traces[-1]["id"]:
+                self._followed = trace["id"]
+                board.follow(spot, trace["at"])
+            self._offer(trace)
+            self.query_one(TraceList).redraw()
+            if spot == board.selected:
+                self._show_path()
+        board.refresh_spots(changed)
+        self._show_status()
+
+    def _offer(self, trace: dict[str, Any]) -> None:
+        """A blank control was pressed: it can be bound there and then."""
+        control = self.state.control((trace["surface"], trace["control"]))
+        blank = control is not None and trace["why"].startswith("nothing bound") and not control.get("gestures")
+        said = f"○ {trace['surface_name']} {control['legend']} is blank. b binds it now." if control and blank else ""
+        if said != self._blank:
+            self._blank = said
+            self._show_trouble()
+
+    def _show_status(self) -> None:
+        status = self.query_one(StatusLine)
+        status.note = self.query_one(Board).row_name()
+        status.redraw()
+
+    def _show_path(self) -> None:
+        self._show_status()
+        self.query_one(PathBar).show(self.query_one(Board).selected, following=True)
+
+    def _show_caption(self) -> None:
+        caption = self.query_one("#caption", Static)
+        script = self.state.script
+        caption.set_class(script["running"], "shown")
+        if script["running"]:
+            at, length = int(script["at_ms"] / 1000), int(script["length_ms"] / 1000)
+            caption.update(f"{at:>3} of {length} s   {script['caption']}   (w ends it)")
+        self.call_after_refresh(self._share_room)
+
+    def _show_trouble(self) -> None:
+        trouble = self.query_one("#trouble", Static)
+        text = ""
+        if not (self.state.connected or self.state.starting):
+            text = "✗ The engine has ended; nothing is down and every device is free. R starts it again, q leaves."
+        elif self._recording():
+            text = self._recording()
+        elif self._arranging:
+            text = "✥ The arrows move this surface on the desk; Enter leaves it there."
+        elif question := self.state.surface(self.state.desk.get("question", "")):
+            text = (f"? Which one is the {question['name']}? Press any key on it"
+                    + (" (on the bench: m shows the devices)." if question["ask"] and all(
+                        row["device"].startswith("bench/") for row in question["ask"]) else ".")
+                    + f" {question['why']}.")
+        elif self.state.problems:
+            first = self.state.problems[0]
+            place = f"{first['file']}, line {first['line']}: " if first["line"] else ""
+            text = f"✗ {place}{first['what']}. {first['hint']}   (p shows all)"
+        else:
+            text = self._blank or next((_say_chatter(s) for s in self.state.desk["surfaces"] if s["chatter"]), "")
+        trouble.update(text)
+        trouble.set_class(bool(text), "shown")
+        self.call_after_refresh(self._share_room)
+
+    def _recording(self) -> str:
+        """What the recording wants, while one goes on."""
+        recorder = self.state.desk.get("recorder", {"state": "idle"})
+        if recorder["state"] == "choose":
+            return "● RECORD: press the key that should play this macro. Record again, Esc or x: cancel."
+        if recorder["state"] == "recording":
+            surface = self.state.surface(recorder["surface"])
+            name = surface["name"] if surface else ""
+            what = "what the surfaces send and the keyboard types" if recorder.get("keyboard") else \
+                "what the surfaces send"
+            return (f"● RECORDING onto {name} {recorder['control']}: {what}. Press record again to save; at once, to "
+                    "clear that key. Esc or x: cancel.")
+        return ""
+
+    def on_resize(self, event: events.Resize) -> None:
+        """Share the rows between drawings and traces."""
+        self.call_after_refresh(self._share_room)
+
+    def _share_room(self) -> None:
+        width, height = self.size
+        taken = 3 + 1 + sum(self.query_one(name).size.height for name in ("#trouble", "#caption")
+                            if self.query_one(name).has_class("shown"))
+        rows = height - taken
+        self.query_one(Board).give_room(width, max(6, min(rows - LEAST_TRACE_ROWS, int(rows * 0.78))
+                                                   if rows > 26 else rows - LEAST_TRACE_ROWS))
+
+    # Selecting and pressing.
+
+    def action_go(self, dx: int, dy: int) -> None:
+        """Select the control next to the selected one."""
+        board = self.query_one(Board)
+        if self._arranging and (surface := self.state.surface(self._arranging)):
+            surface["at"] = [max(0.0, surface["at"][0] + dx * STRIDE), max(0.0, surface["at"][1] + dy * STRIDE)]
+            board.place_all()
+            return
+        board.choose(board.neighbour(dx, dy))
+        self._show_path()
+
+    def action_tap(self) -> None:
+        """Press the selected control and let it go."""
+        if self._arranging:
+            self.action_arrange()
+            return
+        spot = self.query_one(Board).selected
+        if spot in self._latched:
+            self.action_latch()
+            return
+        self.tap(spot)
+
+    def action_latch(self) -> None:
+        """Hold the selected control down until this is asked again."""
+        spot = self.query_one(Board).selected
+        down = spot not in self._latched
+        (self._latched.add if down else self._latched.discard)(spot)
+        for drawing in self.query(SurfaceDrawing):
+            drawing.latched = {control for surface, control in self._latched if surface == drawing.surface_id}
+        self.press(spot, down=down)
+
+    @on(SurfaceDrawing.Pressed)
+    def _mouse(self, message: SurfaceDrawing.Pressed) -> None:
+        spot = message.spot
+        board = self.query_one(Board)
+        if message.down:
+            board.focus()
+            board.choose(spot)
+            self._show_path()
+        if spot not in self._latched:
+            self.press(spot, down=message.down)
+
+    @on(SurfaceDrawing.Turned)
+    def _turned(self, message: SurfaceDrawing.Turned) -> None:
+        self.query_one(Board).choose(message.spot)
+        if message.to:
+            self.move(message.spot, to=message.to)
+        else:
+            self.turn(message.spot, message.steps)
+
+    def action_turn(self, steps: int, axis: int) -> None:
+        """Turn the selected control, or push it."""
+        self.turn(self.query_one(Board).selected, steps, axis=axis)
+
+    def action_centre(self) -> None:
+        """Let a stick go back to its middle."""
+        spot = self.query_one(Board).selected
+        row = self.state.control(spot)
+        if row is not None and row.get("centred"):
+            self.state.at[spot] = [0.0] * row["moves"]
+            self.move(spot, to=[0.0] * row["moves"])
+
+    def action_row(self, step: int) -> None:
+        """Show the next row of the desk."""
+        board = self.query_one(Board)
+        board.choose(board.go_to_row(step))
+        self._show_path()
+
+    # Changing the desk.
+
+    @work(exclusive=True, group="edit")
+    async def action_bind(self) -> None:
+        """Give the selected control another action."""
+        await self.bind(self.query_one(Board).selected)
+
+    @work(exclusive=True, group="edit")
+    async def action_clear(self) -> None:
+        """Take the selected control's action away."""
+        surface, control = self.query_one(Board).selected
+        if "kind" in (self.state.control((surface, control)) or {}):
+            row = self.state.control((surface, control)) or {}
+            await self.ask("rearrange", how="clear", places=[[surface, row["layer"], control]])
+
+    # The rest.
+
+    def before_stop(self) -> None:
+        """Let go what is held down here."""
+        for spot in list(self._latched):
+            self.press(spot, down=False)
+        self._latched.clear()
+        for drawing in self.query(SurfaceDrawing):
+            drawing.latched = set()
+
+    @work(group="rest")
+    async def action_toggle_rest(self) -> None:
+        """Let the selected surface type normally, or command again."""
+        surface = self.state.surface(self.query_one(Board).selected[0])
+        if surface is not None:
+            await self.ask("wake" if surface["state"] == "resting" else "rest", surface=surface["id"])
+
+    @work(group="record")
+    async def action_end_recording(self) -> None:
+        """Cancel the recording that goes on."""
+        if self.state.desk.get("recorder", {"state": "idle"})["state"] != "idle":
+            await self.ask("cancel_recording")
+
+    @work(group="watch")
+    async def action_watch(self) -> None:
+        """Watch the scripted class, or end it."""
+        await self.ask("script", run=not self.state.script["running"])
+
+    def action_zoom(self) -> None:
+        """The selected surface large; the whole desk, if it has more rows than are shown; its row again."""
+        board = self.query_one(Board)
+        if board.zoomed:
+            board.zoomed, board.whole = "", len(board.rows()) > 1
+        elif board.whole:
+            board.whole = False
+        else:
+            board.zoomed = board.selected[0]
+        board.place_all()
+        self._show_status()
+
+    def action_daylight(self) -> None:
+        """Light or dark."""
+        self.app.theme = "paper" if self.app.theme == "basalt" else "basalt"
+        self.query_one(Board).redraw_all()
+        self.query_one(StatusLine).redraw()
+        self.query_one(TraceList).redraw()
+        self.query_one(PathBar).redraw()
+
+    def action_explain(self) -> None:
+        """The last press of the selected control, hop by hop."""
+        self.explain_last(self.query_one(Board).selected)
+
+    def action_problems(self) -> None:
+        """What is wrong with the desk's files."""
+        missing = [{"file": s["name"], "line": 0, "column": 0, "what": s["why"] or s["state"], "hint": ""}
+                   for s in self.state.desk["surfaces"] if s["state"] != "taken"]
+        self.app.push_screen(Sheet("Problems", problem_list([*self.state.problems, *missing], self.palette)))
+
+    def action_keys(self) -> None:
+        """All keys."""
+        rows = [("arrows", "select a control"), ("Enter", "press it"), ("Space", "hold it down; again: let it go"),
+                ("mouse", "a drawn key is down for as long as the button is"),
+                ("b  Delete", "give it another action; clear it"),
+                ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
+                ("s  H", "rest or wake the surface; hands off: presses only select, for two minutes"),
+                ("m", "meet a device: find it by pressing it, take it over, draw it, try it"),
+                ("i", "the selected surface's settings; draw it anew, take it off the desk"),
+                ("a", "arrange: move the selected surface with the arrows"),
+                ("o", "the selected control's macro, or all macros, or a new one"),
+                ("l", "the selected surface large: its layers and gestures; bind, copy, mirror"),
+                ("k", "clashes: chords that two programs take, bindings that never fire"),
+                ("f", "which control plays this macro, sends that chord?"),
+                ("g", "pin the layers: they stay, whatever gets the focus"),
+                ("j", "give the next program on the stage the focus"),
+                ("c", "checkup: what is wrong on this machine, and the fix"),
+                ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
+                ("z  PgDn", "one surface large, the whole desk, its row; the next row"),
+                ("[ ] { } \\", "turn or push what moves, on the bench; the wheel and dragging do, too"),
+                ("y  d", "the curve of what moves; devices of the network"),
+                ("v  h  V", "labels to print; usage and better places; versions, and the way back"),
+                ("E  I  G", "give the desk on as one file; take one in; what of it sleeps"),
+                ("Tab", "to the path bar, the traces, and back"),
+                ("p  t", "what is wrong with the desk's files; light or dark"),
+                ("Ctrl+P  q", "find a command by name; quit (the engine goes on if it ran before)"),
+                ("", ""), ("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
+        self.app.push_screen(Sheet("Keys of the Desk view", key_help(rows, self.palette)))
+
+    # Devices: meeting them, and what is set for a surface.
+
+    def action_meet(self) -> None:
+        """Find a device by pressing it, and make it a surface."""
+        self.app.open_view("meet")  # type: ignore[attr-defined]
+
+    def action_sessions(self) -> None:
+        """Who is connected over the network."""
+        self.app.open_view("network")  # type: ignore[attr-defined]
+
+    def action_checkup(self) -> None:
+        """What is wrong on this machine, and how to put it right."""
+        self.app.open_view("checkup")  # type: ignore[attr-defined]
+
+    # Layers, clashes, finding.
+
+    def action_curve(self) -> None:
+        """How the selected control's position is read."""
+        self.open_curve(self.query_one(Board).selected)
+
+    def action_layers(self) -> None:
+        """The selected surface large, with its layers and gestures."""
+        surface, control = self.query_one(Board).selected
+        if not self.state.desk["surfaces"]:
+            self.notify("There is no surface yet. m meets a device.", timeout=4)
+            return
+        self.app.open_view("surface", surface=surface, control=control)  # type: ignore[attr-defined]
+
+    def action_clashes(self) -> None:
+        """What gets in each other's way."""
+        self.app.open_view("clashes")  # type: ignore[attr-defined]
+
+    def action_versions(self) -> None:
+        """Every change of the desk, and the way back."""
+        self.app.open_view("versions")  # type: ignore[attr-defined]
+
+    def action_asleep(self) -> None:
+        """What came from somebody else and sleeps until it is approved."""
+        self.app.open_view("asleep")  # type: ignore[attr-defined]
+
+    @work(group="parcel", exclusive=True)
+    async def action_take_in(self) -> None:
+        """Look at what somebody gave, before anything changes."""
+        from brass_pebble.screen.giving.opening import open_parcel
+        await open_parcel(self)
+
+    @work(group="parcel", exclusive=True)
+    async def action_give(self) -> None:
+        """Pack the desk, or a surface, for somebody else."""
+        from brass_pebble.screen.giving.opening import give
+        await give(self, self.query_one(Board).selected)
+
+    def action_usage(self) -> None:
+        """How often the selected surface was used, and for what."""
+        self.app.open_view("usage", surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
+
+    def action_labels(self) -> None:
+        """Labels for the caps of the selected surface."""
+        self.app.open_view("labels", surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
+
+    @work(exclusive=True, group="find")
+    async def action_find(self) -> None:
+        """Which control plays this macro, sends that chord?"""
+        found = await self.app.push_screen_wait(Finder(self.state))
+        if found is not None:
+            self.app.open_view("surface", surface=found.surface, control=found.control,  # type: ignore[attr-defined]
+                               layer=found.layer)
+
+    @work(group="layer")
+    async def action_next_program(self) -> None:
+        """Give the next program on the stage the focus."""
+        ids = [program["id"] for program in self.state.programs]
+        at = next((index for index, program in enumerate(self.state.programs) if program["focused"]), -1)
+        if ids:
+            await self.ask("focus", stage=ids[(at + 1) % len(ids)])
+
+    @on(StagePanel.Clicked)
+    def _stage_clicked(self, message: StagePanel.Clicked) -> None:
+        self._focus_program(message.program)
+
+    @work(group="layer")
+    async def _focus_program(self, program: str) -> None:
+        await self.ask("focus", stage=program)
+
+    @work(exclusive=True, group="macro")
+    async def action_open_macro(self) -> None:
+        """Open the macro of the selected control, or choose one, or begin a new one."""
+        spot = self.query_one(Board).selected
+        control = self.state.control(spot)
+        if control and control.get("kind") == "play":
+            self.app.open_view("macro", macro=control["target"], spot=spot)  # type: ignore[attr-defined]
+            return
+        macro_id, name = await self.app.push_screen_wait(MacroPicker(self.state))
+        if name:
+            quoted = name.replace("\\", "\\\\").replace('"', '\\"')
+            reply = await self.ask("write_macro", name=name, text=f'name "{quoted}"\n\n')
+            macro_id = reply["macro"] if reply else ""
+        if macro_id:
+            self.app.open_view("macro", macro=macro_id)  # type: ignore[attr-defined]
+
+    @work(exclusive=True, group="settings")
+    async def action_settings(self) -> None:
+        """What is set for the selected surface; draw it anew, try it, take it off the desk."""
+        surface = self.state.surface(self._chosen_surface())
+        if surface is None:
+            self.notify("There is no surface yet. m meets a device.", timeout=4)
+            return
+        goal = await self.app.push_screen_wait(SurfacePanel(surface["id"], self.state, self.ask))
+        if goal:
+            self.app.open_view("meet", surface=surface["id"], step=goal)  # type: ignore[attr-defined]
+
+    def _chosen_surface(self) -> str:
+        selected = self.query_one(Board).selected[0]
+        return selected or next((s["id"] for s in self.state.desk["surfaces"]), "")
+
+    def show_surface(self, surface_id: str) -> None:
+        """Select a surface's first control, as after meeting it."""
+        surface = self.state.surface(surface_id)
+        if surface and surface["controls"]:
+            self.query_one(Board).choose((surface_id, surface["controls"][0]["id"]))
+            self._show_path()
+
+    def show_spot(self, spot: Spot) -> None:
+        """Select a control, as another view left it."""
+        if self.state.control(spot):
+            self.query_one(Board).choose(spot)
+            self._show_path()
+
+    @work(exclusive=True, group="edit")
+    async def action_arrange(self) -> None:
+        """Move the selected surface's drawing with the arrows, to where the thing stands on the real desk."""
+        if self._arranging:
+            await self._end_arranging()
+        elif surface := self._chosen_surface():
+            self._arranging = surface
+            self.notify("The arrows move this surface; Enter leaves it there.", timeout=5)
+            self._show_trouble()
+
+    async def _end_arranging(self) -> None:
+        surface = self.state.surface(self._arranging)
+        self._arranging = ""
+        self._show_trouble()
+        if surface is not None:
+            await self.ask("set", surface=surface["id"], what="at", value=list(surface["at"]))
+
+    @work(exclusive=True, group="edit")
+    async def action_accept(self) -> None:
+        """Take the debounce time that is offered for a switch that bounces."""
+        for surface in self.state.desk["surfaces"]:
+            if surface["chatter"]:
+                await self.ask("set", surface=surface["id"], what="debounce", value=surface["chatter"]["offer"])
+                return
+
+    @on(PathBar.Opened)
+    def _door(self, message: PathBar.Opened) -> None:
+        board = self.query_one(Board)
+        board.focus()
+        if message.door == "binding":
+            self.action_bind()
+        elif message.door == "macro":
+            self.action_open_macro()
+        elif message.door == "trace":
+            self.action_explain()
+        elif message.door == "surface":
+            self.action_zoom()
+
+    @on(TraceList.Opened)
+    def _trace_opened(self, message: TraceList.Opened) -> None:
+        self.show_trace(message.trace)
+
+
+def _say_chatter(surface: dict[str, Any]) -> str:
+    chatter = surface["chatter"]
+    return (f"~ {surface['name']} {chatter['control']} bounced {chatter['times']} times in {chatter['presses']} "
+            f"presses: a worn switch. n believes a release only after {chatter['offer']}.")

@@ -1,0 +1,150 @@
+"""One surface as large as it can be drawn: for a second screen, or a narrow pane beside the program."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from rich.text import Text
+from textual import on
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import VerticalScroll
+from textual.widgets import Static
+
+from brass_pebble.client import Message
+from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.link import Link
+from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
+
+# From large to small: cells for a key unit.  Below the last one, a list can be read where a drawing cannot.
+SCALES = ((18, 8), (16, 7), (14, 6), (12, 5), (10, 4), (9, 4), (8, 3), (7, 3), (6, 3))
+
+
+class GlanceView(DeskActions):
+    """Shows what each control does now, and what is pressed; nothing else."""
+
+    DEFAULT_CSS = """
+    GlanceView { background: $background; }
+    GlanceView #box { height: 1fr; width: 1fr; align: center middle; scrollbar-size: 1 1; }
+    GlanceView #list { height: auto; width: 1fr; }
+    GlanceView #foot { height: 1; dock: bottom; color: $text-muted; }
+    """
+    AUTO_FOCUS = ""
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("greater_than_sign,tab", "other(1)", "next surface"),
+        Binding("less_than_sign,shift+tab", "other(-1)", "surface before"), Binding("x", "stop", "stop all"),
+        Binding("g", "pin", "pin the layers"), Binding("R", "restart", "restart engine"),
+        Binding("question_mark", "keys", "keys"), Binding("q,escape", "app.quit", "quit"),
+    ]
+
+    def __init__(self, state: DeskState, link: Link, surface: str) -> None:
+        super().__init__(state, link)
+        self.surface_id = surface
+        self._drawn = ""
+
+    def compose(self) -> ComposeResult:
+        """The drawing, or the list."""
+        with VerticalScroll(id="box"):
+            yield Static(id="list", markup=False)
+        yield Static(id="foot", markup=False)
+
+    @property
+    def row(self) -> Row | None:
+        """The surface: the one that was asked for by id or name."""
+        return self.state.surface(self.surface_id) or next(
+            (row for row in self.state.desk["surfaces"] if row["name"] == self.surface_id), None)
+
+    async def show_all(self) -> None:
+        """After connecting, when the desk changed, or the pane has another size."""
+        row, box, text = self.row, self.query_one("#box"), self.query_one("#list", Static)
+        if row is None:
+            await box.query(SurfaceDrawing).remove()
+            known = ", ".join(found["id"] for found in self.state.desk["surfaces"])
+            text.display = True
+            text.update("" if self.state.starting else
+                        "The engine has ended. R starts it again, q leaves." if not self.state.connected else
+                        f"There is no surface “{self.surface_id}”. Known are {known or 'none yet'}.")
+            return
+        self.surface_id = row["id"]
+        if self._drawn != row["id"]:
+            await box.query(SurfaceDrawing).remove()
+            await box.mount(SurfaceDrawing(row["id"], self.state), before=0)
+            self._drawn = row["id"]
+        self._fit()
+
+    def _fit(self) -> None:
+        row, drawing = self.row, self.query_one(SurfaceDrawing)
+        if row is None:
+            return
+        room = self.size.width, self.size.height - 1
+        unit = next((unit for unit in SCALES if drawing.size_for(unit).width <= room[0]
+                     and drawing.size_for(unit).height <= room[1]), None)
+        text = self.query_one("#list", Static)
+        drawing.display, text.display = unit is not None, unit is None
+        if unit is not None:
+            size = drawing.size_for(unit)
+            drawing.styles.width, drawing.styles.height = max(size.width, drawing.title_width()), size.height
+            drawing.styles.position = "relative"
+            drawing.set_unit(unit)
+        else:
+            text.update(self._list(row))
+        self._foot(row)
+
+    def _list(self, row: Row) -> Text:
+        """What does something, a line each: for panes that are too small for the drawing."""
+        palette, text = self.palette, Text(no_wrap=True, overflow="ellipsis")
+        for control in row["controls"]:
+            if "label" in control:
+                down = (row["id"], control["id"]) in self.state.down
+                style = f"{palette.on_brass} on {palette.brass}" if down else palette.tint(control.get("tint", ""))
+                text.append(f"{control['legend'][:8]:>8} ", style=palette.dim)
+                text.append(f"{control['label']}\n", style=f"bold {style}")
+        return text if text else Text("Nothing on it does anything yet.", style=palette.dim)
+
+    def _foot(self, row: Row) -> None:
+        palette = self.palette
+        foot = Text(no_wrap=True, overflow="ellipsis")
+        if not self.state.connected:
+            foot.append("✗ engine gone   R starts it again", style=f"bold {palette.rust}")
+        elif row["state"] != "taken":
+            foot.append(f"◌ {row['why'] or row['state']}", style=palette.brass)
+        else:
+            trace = next((t for t in reversed(self.state.traces) if t["surface"] == row["id"]), None)
+            sends = self.state.desk["sends"]
+            ready = "◉ armed" if sends else "✗ nothing can be sent"
+            foot.append(trace["sentence"].partition(": ")[2] if trace else ready,
+                        style=palette.verdigris if sends else palette.rust)
+        self.query_one("#foot", Static).update(foot)
+
+    async def take(self, message: Message, changed: set[Spot]) -> None:
+        """News of one topic, already in the state."""
+        topic, row = message["topic"], self.row
+        if topic == "desk" or row is None:
+            await self.show_all()
+        elif topic in ("press", "trace", "layers", "moves"):
+            if any(surface == row["id"] for surface, _ in changed) and self.query(SurfaceDrawing):
+                self.query_one(SurfaceDrawing).redraw()
+                if self.query_one("#list").display:
+                    self.query_one("#list", Static).update(self._list(row))
+            self._foot(row)
+
+    def on_resize(self) -> None:
+        """The pane has another size."""
+        if self.query(SurfaceDrawing):
+            self._fit()
+
+    @on(SurfaceDrawing.Pressed)
+    def _pressed(self, message: SurfaceDrawing.Pressed) -> None:
+        self.press(message.spot, down=message.down)
+
+    async def action_other(self, step: int) -> None:
+        """Another surface."""
+        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
+        if ids:
+            self.surface_id = ids[(ids.index(self.surface_id) + step) % len(ids) if self.surface_id in ids else 0]
+            await self.show_all()
+
+    def action_keys(self) -> None:
+        """All keys, in one line each."""
+        self.notify("> <  another surface\ng  pin the layers\nx  stop everything\nq  quit", title="Keys", timeout=6)
