@@ -12,7 +12,8 @@ from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.core.desk.look.clashes import find_clashes
 from brass_pebble.core.desk.look.free_chords import free_chords, free_family
 from brass_pebble.core.desk.look.shown import USUAL
-from brass_pebble.core.desk.model import Desk, read_desk
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shortcut, read_program, shape_of
 from brass_pebble.core.macro import link, parse
 from brass_pebble.core.play.chord_catch import ChordCatch

@@ -7,9 +7,10 @@ from typing import Any
 
 import pytest
 
+from brass_pebble.core.desk.layer_switch import FocusedWindow, FollowRule, parse_target
 from brass_pebble.core.desk.look.shown import show_control
-from brass_pebble.core.desk.model import Desk, read_desk
-from brass_pebble.core.play.layers import FocusedWindow, FollowRule, parse_target
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.play.player import Effect, Player
 from brass_pebble.core.play.router import Router

@@ -10,7 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.desk.model import Desk, read_desk
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.layout import Layout, read_layout, write_layout
 from brass_pebble.core.devices.lights import state_of

@@ -8,7 +8,7 @@ from types import SimpleNamespace
 
 import pytest
 
-from brass_pebble.core.desk.model import read_desk
+from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.effects.messages import merge_values, message_of, midi_send
 from brass_pebble.core.effects.pointer import MESSAGES, PAD
 from brass_pebble.core.macro import chord_program, read_macro

@@ -6,7 +6,8 @@ import tomllib
 
 import pytest
 
-from brass_pebble.core.desk.model import Surface, read_desk
+from brass_pebble.core.desk.model import Surface
+from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.say.problem import Problem

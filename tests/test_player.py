@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from brass_pebble.core.desk.model import read_desk
+from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.macro import chord_program, read_macro
 from brass_pebble.core.macro.timetable import Program

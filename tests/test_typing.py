@@ -9,7 +9,7 @@ import pytest
 
 from brass_pebble.core.desk.look.clashes import find_clashes
 from brass_pebble.core.desk.look.lettered import notice
-from brass_pebble.core.desk.model import read_desk
+from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.macro import read_macro
 from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.play.trace import key_name

@@ -18,7 +18,7 @@ macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
 
 def _read_file(file: Path) -> tuple[Any, list[Any]]:
     from brass_pebble import file_access
-    from brass_pebble.core.desk.model import read_typing
+    from brass_pebble.core.desk.read.desk import read_typing
     from brass_pebble.core.macro import parse, read_macro
     from brass_pebble.core.say.limits import load_tables
     from brass_pebble.core.say.problem import Problem, ProblemError

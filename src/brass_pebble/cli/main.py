@@ -15,6 +15,7 @@ from typing import Annotated, Any
 import typer
 
 from brass_pebble import __version__, paths
+from brass_pebble.core.say.durations import clock
 
 from .desk import desk_app
 from .layers import add_to as add_layer_commands
@@ -315,11 +316,6 @@ def _print_news(client: Any, *, as_json: bool, seconds: float | None) -> None:
             if key not in told and (ended or lasting):
                 told.add(key)
                 print(f"{clock(trace['at'])}  {trace['sentence']}", flush=True)
-
-
-def clock(at: float) -> str:
-    """Time of day of seconds since 1970, with milliseconds."""
-    return time.strftime("%H:%M:%S", time.localtime(at)) + f".{int(at * 1000) % 1000:03d}"
 
 
 @app.command()

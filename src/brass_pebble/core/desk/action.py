@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from brass_pebble.core.desk.layer_switch import WHILE_HELD, LayerTarget, parse_target
 from brass_pebble.core.effects.drive import DriveTarget, LevelChange, parse_drive, parse_level
 from brass_pebble.core.effects.reach import DRIVES_MIDI, DRIVES_OSC, Reach
-from brass_pebble.core.play.layers import WHILE_HELD, LayerTarget, parse_target
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keys import Chord, parse_chord
 

@@ -1,65 +1,42 @@
-"""The desk: surfaces and layers.  Read from TOML tables; never changed in place."""
+"""The desk: surfaces and layers.  Data only, never changed in place; `read/` makes it of TOML."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator
-from dataclasses import dataclass, field, replace
-from functools import cached_property, partial
-from itertools import pairwise
-from typing import Any
+from collections.abc import Callable, Collection, Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
 
-from brass_pebble.core.devices.identity import RULE_FIELDS, DeviceRule
-from brass_pebble.core.devices.layout import EMPTY, MISSING, Control, Layout
-from brass_pebble.core.devices.parts import GROUPS, NOTHING, Part, Shares, read_part, signals_of, taker
+from brass_pebble.core.desk.layer_switch import FollowRule
+from brass_pebble.core.devices.identity import DeviceRule
+from brass_pebble.core.devices.layout import EMPTY, Control, Layout
+from brass_pebble.core.devices.parts import Part, Shares, signals_of, taker
 from brass_pebble.core.effects.drive import DriveTarget
 from brass_pebble.core.effects.messages import receiver_name
 from brass_pebble.core.effects.pointer import MESSAGES, OSC_MESSAGES, SOUNDING
-from brass_pebble.core.effects.reach import Reach
-from brass_pebble.core.label.sizes import Size, read_size
+from brass_pebble.core.label.sizes import Size
 from brass_pebble.core.macro.timetable import DEFAULT_GAP, DEFAULT_TAP, Macro
-from brass_pebble.core.play.axis import PLAIN, STICK, AxisSettings, read_settings
-from brass_pebble.core.play.gesture import (
-    AT,
-    GESTURES,
-    HOLD_AFTER,
-    MOTIONS,
-    SECOND_WITHIN,
-    STRIKE,
-    WITH,
-    is_part,
-    rank,
-    read_band,
-)
-from brass_pebble.core.play.layers import FollowRule
+from brass_pebble.core.play.axis import PLAIN, STICK, AxisSettings
+from brass_pebble.core.play.gesture import HOLD_AFTER, SECOND_WITHIN, WITH, is_part, rank
 from brass_pebble.core.play.player import OVERTAKEN
-from brass_pebble.core.say.durations import MS, say_duration
-from brass_pebble.core.say.problem import Problem, ProblemError, nearest
-from brass_pebble.core.say.toml_fields import Fields
-from brass_pebble.core.say.toml_fields import Places as TextPlaces
+from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import is_sendable
 from brass_pebble.core.signals.signal import AXIS, MOVING, WHEEL, find_signal, part_of, part_signal, signal_name
 
-from .action import ACTION_KINDS
-from .binding import Binding, Check, Reading, check_holder, read_binding, read_tint, read_wait
+from .binding import Binding
 
-FORMAT = 1
-MOST_SURFACES = 500
 DEFAULT_PATIENCE = 250_000_000
 OUTPUTS = ("uinput", "x11", "stage")
-LAMPS = ("num", "caps", "scroll")
 # Where an HTTP request of a macro may be led on to.
 SAME_HOST, ANYWHERE = "same host", "anywhere"
 REDIRECTS = (SAME_HOST, ANYWHERE)
 ARMED = "armed"
 # What a person types to take over the last keyboard there is.
 ON_TRIAL = "take my only keyboard"
-LONGEST_DEBOUNCE = 200_000_000
 # BTN_LEFT; KEY_A, KEY_ENTER and KEY_SPACE of linux/input-event-codes.h
 LEFT_BUTTON, TYPED_WITH = 0x110, (30, 28, 57)
 # What becomes of a run that is overtaken, since the computer stood still; and from when on, in ns: the least.
 END, GO_ON = "end", "go on"
-LEAST_OVERTAKEN = 100_000_000
 DEFAULT_SHORTEST_TAP = 3_000_000
 
 
@@ -353,370 +330,7 @@ class Desk:
                                    if MESSAGES <= code < OSC_MESSAGES or code >= SOUNDING})
 
 
-@dataclass(frozen=True)
-class KnownSurface:
-    """A surface as it was read, without anything to complain of, and what it was read from."""
-
-    table: dict[str, Any]
-    made_from: tuple[object, ...]
-    layout_id: str
-    layout: Layout | None
-    surface: Surface
-
-    def fits(self, table: dict[str, Any], made_from: tuple[object, ...],
-             layouts: Callable[[str], Layout | None]) -> bool:
-        """Whether reading it again would give the same."""
-        return (self.made_from == made_from and self.table == table
-                and (not self.layout_id or layouts(self.layout_id) is self.layout))
-
-
-def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
-    """The desk's tap length and gap in ns and its keyboard layout, needed before its macros can be laid out."""
-    fields = Fields(data, (), TextPlaces(""), "", [])
-    return fields.duration("tap", DEFAULT_TAP), fields.duration("gap", DEFAULT_GAP), fields.text("keyboard", "us")
-
-
-def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[str], Layout | None],
-              layout_names: Iterable[str], macros: dict[str, Macro],
-              broken_macros: dict[str, str],
-              sleeps: Callable[[str, Reach], bool] = lambda place, reach: False,
-              plays: Callable[[str, str], tuple[Reach, ...]] = lambda place, macro: (),
-              known: dict[str, KnownSurface] | None = None, sleeping: object = None,
-              places: Places = US,
-              last_drawing: Callable[[str], Layout | None] = lambda surface: None) -> tuple[Desk, list[Problem]]:
-    """A desk from its TOML table.  What is broken is left out and reported; the rest stands.
-
-    `places` are those of the layout that `keyboard` names; `last_drawing(surface)` is the one that it had, for one
-    whose layout is not there.
-
-    `known` are surfaces that were read before, and are taken over if nothing they are made from has changed; it is
-    brought up to date.  `sleeping` is what `sleeps` answers by: another one makes them be read anew.
-    """
-    problems: list[Problem] = []
-    top = Fields(data, (), TextPlaces(text), file, problems)
-    version = top.number("format", FORMAT)
-    if version != FORMAT:
-        top.problem("format", f"this desk has format {version:g}", f"This program reads format {FORMAT}")
-    known_macros = {**macros, **broken_macros}
-    surfaces = {}
-    name = top.text("name", "Unnamed desk")
-    output = top.choice("output", OUTPUTS, "uinput")
-    tap, gap = top.duration("tap", DEFAULT_TAP), top.duration("gap", DEFAULT_GAP)
-    keyboard = top.text("keyboard", "us")
-    wide, high = top.pair("screen", (1920.0, 1080.0)) or (1920.0, 1080.0)
-    patience = top.duration("patience", DEFAULT_PATIENCE)
-    times = read_wait(top, "hold_after", HOLD_AFTER), read_wait(top, "second_within", SECOND_WITHIN)
-    checks: list[Check] = []
-    kept: dict[str, KnownSurface] = {}
-    made_from = (frozenset(known_macros), times, sleeping)
-    for count, (surface_id, fields) in enumerate(top.entries("surface")):
-        if count >= MOST_SURFACES:
-            fields.problem("", f"a desk has at most {MOST_SURFACES} surfaces; this one and the rest are left out",
-                           "Split the desk into several")
-            break
-        before = (known or {}).get(surface_id)
-        if before is not None and before.fits(fields.data, made_from, layouts):
-            surfaces[surface_id], kept[surface_id] = before.surface, before
-            continue
-        so_far = len(problems), len(checks)
-        try:
-            surfaces[surface_id] = _read_surface(surface_id, fields, layouts, layout_names,
-                                                 Reading(known_macros, checks), times, sleeps, plays,
-                                                 partial(last_drawing, surface_id))
-        except Exception as error:
-            # Whatever it is, it concerns this surface and no other.
-            fields.problem("", f"the surface “{surface_id}” cannot be read: {error!r}", "Write it in a simpler way")
-            continue
-        if so_far == (len(problems), len(checks)):
-            name_of_layout = str(fields.data.get("layout", ""))
-            kept[surface_id] = KnownSurface(fields.data, made_from, name_of_layout,
-                                            layouts(name_of_layout) if name_of_layout else None,
-                                            surfaces[surface_id])
-    if known is not None:
-        known.clear()
-        known.update(kept)
-    midi_to = top.text("midi_to", "")
-    middle_c = int(top.number("middle_c", 4))
-    if not 3 <= middle_c <= 5:
-        top.problem("middle_c", "note 60 is called C3, C4 or C5", "Write 3, 4 or 5")
-        middle_c = 4
-    network = _read_network(top.table("network"))
-    history = top.flag("history", default=True)
-    redirects = top.choice("redirects", REDIRECTS, SAME_HOST)
-    overtaken, overtaken_after = _read_overtaken(top)
-    shortest_tap = _read_shortest_tap(top, tap)
-    for check in checks:
-        try:
-            check(surfaces)
-        except Exception as error:
-            top.problem("", f"something bound together cannot be read: {error!r}")
-    drawn = []
-    for program, fields in top.entries("stage"):
-        drawn.append(StagePlace(program, fields.pair("at", (0.0, 0.0)) or (0.0, 0.0),
-                                fields.pair("size", (6.0, 3.0)) or (6.0, 3.0)))
-        fields.done()
-    top.done()
-    return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
-                surfaces, tuple(drawn), macros, broken_macros, midi_to, middle_c, network, history, redirects,
-                overtaken, overtaken_after, shortest_tap, places), problems
-
-
-def _read_overtaken(fields: Fields) -> tuple[str, int]:
-    after = fields.duration("overtaken_after", OVERTAKEN)
-    if after < LEAST_OVERTAKEN:
-        fields.problem("overtaken_after", f"“overtaken_after” must be at least {say_duration(LEAST_OVERTAKEN)}: "
-                       "shorter pauses are ordinary", 'Most desks need no more than the default, "1s"')
-        after = OVERTAKEN
-    return fields.choice("overtaken", (END, GO_ON), END), after
-
-
-def _read_shortest_tap(fields: Fields, tap: int) -> int:
-    shortest = fields.duration("shortest_tap", min(tap, DEFAULT_SHORTEST_TAP))
-    if not MS <= shortest <= max(tap, MS):
-        fields.problem("shortest_tap", f"“shortest_tap” must be between 1 ms and the desk's tap of {say_duration(tap)}",
-                       "Write the shortest time for which your programs notice a key")
-        return min(tap, DEFAULT_SHORTEST_TAP)
-    return shortest
-
-
-def _read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
-                  layout_names: Iterable[str], reading: Reading, times: tuple[int, int],
-                  sleeps: Callable[[str, Reach], bool], plays: Callable[[str, str], tuple[Reach, ...]],
-                  last_drawing: Callable[[], Layout | None]) -> Surface:
-    layout_id = fields.text("layout", "")
-    layout = EMPTY
-    if layout_id:
-        found = layouts(layout_id)
-        if found is None:
-            layout = last_drawing() or MISSING
-            fields.problem("layout", f"there is no layout “{layout_id}”" + (
-                "; the last drawing stays in use" if layout is not MISSING else ""),
-                           nearest(layout_id, layout_names) or f"Known are {', '.join(sorted(layout_names))}",
-                           word=layout_id)
-        else:
-            layout = found
-    codes: dict[str, int] = {}
-    keys = fields.table("keys")
-    for control in keys.data:
-        word = keys.text(control, "")
-        if layout is MISSING:
-            continue
-        if control not in {c.id for c in layout.controls}:
-            keys.problem(control, f"the layout has no control “{control}”",
-                         nearest(control, [c.id for c in layout.controls]))
-            continue
-        try:
-            code = find_signal(word)
-        except ProblemError as error:
-            keys.problem(control, error.problem.what, error.problem.hint, word=word)
-            continue
-        if other := next((name for name, known in codes.items() if known == code), ""):
-            keys.problem(control, f"“{control}” and “{other}” send the same key, so only one could answer",
-                         "Give each a key of its own", word=word)
-            continue
-        codes[control] = code
-    if codes:
-        layout = layout.with_keys(codes)
-    rule = _read_rule(fields.table("device"))
-    also = tuple(_read_rule(row) for row in fields.tables("also"))
-    surface = Surface(surface_id, fields.text("name", surface_id), layout, rule,
-                      fields.choice("unbound", ("swallow", "pass"), "swallow"),
-                      fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0),
-                      unplugged=fields.choice("unplugged", ("go on", "end"), "go on"),
-                      second=_read_second(fields) | {signal for item in layout.controls for signal in item.beside},
-                      debounce=_read_debounce(fields), also=also,
-                      hold_after=read_wait(fields, "hold_after", times[0]),
-                      second_within=read_wait(fields, "second_within", times[1]),
-                      axes=_read_axes(fields, layout), home=_read_home(fields, layout),
-                      never_lets_go=fields.flag("never_lets_go"), rumble=_read_rumble(fields),
-                      may_be_only_pointer=fields.flag("may_be_only_pointer"))
-    cap, sizes = _read_labels(fields.table("labels"), layout)
-    layers = tuple(_read_layer(layer_id, sub, surface, replace(
-        reading, sleeps=partial(sleeps, f"{surface_id}/{layer_id}"),
-        plays=partial(plays, f"{surface_id}/{layer_id}"))) for layer_id, sub in fields.entries("layer"))
-    surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes, takes=_read_takes(fields, layout, layers),
-                      lamps=_read_lamps(fields.table("lamps"), layers))
-    fields.done()
-    return surface
-
-
-def _read_takes(fields: Fields, layout: Layout, layers: tuple[Layer, ...]) -> tuple[Part, ...]:
-    """The parts that are taken.  What is not understood is told and left out; if nothing is left, nothing is taken."""
-    parts = []
-    words = [*GROUPS, *(control.id for control in layout.controls)]
-    for text in fields.texts("takes"):
-        part = read_part(text)
-        if part.what not in GROUPS and not signals_of(layout, part.what) and layout is not MISSING:
-            fields.problem("takes", f"“{part.what}” is not a part of this device", nearest(part.what, words) or
-                           f"Write a control, or one of {', '.join(GROUPS)}", word=text)
-        elif part.layer and part.layer not in {layer.id for layer in layers}:
-            known = [layer.id for layer in layers]
-            fields.problem("takes", f"there is no layer “{part.layer}” here", nearest(part.layer, known) or
-                           f"Its layers are {', '.join(known) or 'none yet'}", word=text)
-        else:
-            parts.append(part)
-    return tuple(parts) if parts or not fields.data.get("takes") else (Part(NOTHING),)
-
-
-def _read_network(fields: Fields) -> NetworkSettings:
-    ports = {}
-    for name in ("midi", "osc"):
-        port = fields.number(name, 0)
-        if not (port == int(port) and 0 <= port < 65_535):
-            fields.problem(name, f"{port:g} is no port", "Write a number from 1 to 65534, as midi = 5004")
-            port = 0
-        ports[name] = int(port)
-    settings = NetworkSettings(ports["midi"], ports["osc"], fields.text("listen", "0.0.0.0"), fields.text("name", ""))
-    fields.done()
-    return settings
-
-
-def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings], ...]:
-    """How the surface's axes are read: a table for each, named after its control."""
-    found = []
-    moving = {control.id: control for control in layout.controls if control.moves}
-    for name, row in fields.entries("axis"):
-        control = moving.get(name) or moving.get(name.removesuffix(" down"))
-        if control is None and layout is not MISSING:
-            row.problem("", f"the drawing has no “{name}” that moves", nearest(name, moving) or
-                        (f"Moving are {', '.join(moving)}" if moving else "Nothing on it moves"), word=name)
-        elif control is not None:
-            found.append((name, read_settings(row, usual_settings(control))))
-    return tuple(found)
-
-
-def _read_home(fields: Fields, layout: Layout) -> tuple[str, ...]:
-    known = [control.id for control in layout.controls]
-    home = fields.texts("home")
-    for word in home:
-        if word not in known and layout is not MISSING:
-            fields.problem("home", f"the layout has no control “{word}”", nearest(word, known), word=word)
-    return home
-
-
-def _read_labels(fields: Fields, layout: Layout) -> tuple[Size | None, tuple[tuple[str, Size], ...]]:
-    """How large labels are: `cap` of a key of one unit, `sizes` of single controls."""
-    def size(row: Fields, key: str) -> Size | None:
-        text = row.text(key, "")
-        try:
-            return read_size(text) if text else None
-        except ProblemError as error:
-            row.problem(key, error.problem.what, error.problem.hint, word=text)
-            return None
-    cap, found, below = size(fields, "cap"), [], fields.table("sizes")
-    for control in below.data:
-        if layout is not MISSING and control not in {item.id for item in layout.controls}:
-            below.problem(control, f"the layout has no control “{control}”",
-                          nearest(control, [item.id for item in layout.controls]))
-        elif (given := size(below, control)) is not None:
-            found.append((control, given))
-    fields.done()
-    return cap, tuple(found)
-
-
-def _read_rumble(fields: Fields) -> frozenset[str]:
-    words = fields.texts("rumble")
-    for word in words:
-        if word not in ACTION_KINDS:
-            fields.problem("rumble", f"“{word}” is not a kind of action", nearest(word, ACTION_KINDS) or
-                           f"Known are {', '.join(ACTION_KINDS)}", word=word)
-    return frozenset(words)
-
-
-def _read_rule(fields: Fields) -> DeviceRule:
-    rule = DeviceRule(tuple((name, value) for name in RULE_FIELDS if (value := fields.text(name, ""))))
-    fields.done()
-    return rule
-
-
-def _read_second(fields: Fields) -> frozenset[int]:
-    codes = set()
-    for word in fields.texts("second"):
-        try:
-            codes.add(find_signal(word))
-        except ProblemError as error:
-            fields.problem("second", error.problem.what, error.problem.hint, word=word)
-    return frozenset(codes)
-
-
-def _read_debounce(fields: Fields) -> int:
-    time = fields.duration("debounce", 0)
-    if time > LONGEST_DEBOUNCE:
-        fields.problem("debounce", f"a debounce time has at most {say_duration(LONGEST_DEBOUNCE)}, or every release "
-                       "would be late", "Switches settle within 5 to 30 ms")
-        return LONGEST_DEBOUNCE
-    return time
-
-
-def _read_lamps(fields: Fields, layers: tuple[Layer, ...]) -> tuple[tuple[str, str], ...]:
-    shown = [(lamp, fields.choice(lamp, (ARMED, *(layer.id for layer in layers)), ARMED))
-             for lamp in LAMPS if lamp in fields.data]
-    fields.done()
-    return tuple(shown)
-
-
-def _read_layer(layer_id: str, fields: Fields, surface: Surface, reading: Reading) -> Layer:
-    bindings: dict[tuple[str, str], Binding] = {}
-    name = fields.text("name", layer_id)
-    tint = read_tint(fields)
-    starts = fields.choice("starts", ("on", "off"), "off")
-    follows = _read_follows(fields)
-    gestures = [*GESTURES, *MOTIONS, *(key for key in fields.data if key.startswith((WITH, STRIKE, AT)))]
-    for gesture in gestures:
-        if gesture.startswith(WITH):
-            check_holder(fields, gesture, surface, reading)
-        elif gesture.startswith((STRIKE, AT)) and read_band(gesture) is None:
-            fields.problem(gesture, f"“{gesture}” is no band", "Write strike 1 to 79 (strength, 1 to 127), or "
-                           "at 0 to 33 % (of the way)")
-            fields.table(gesture)
-            continue
-        for control, row in fields.table(gesture).entries_here():
-            if surface.code_of(control) is None and surface.layout is not MISSING:
-                row.problem("", f"“{surface.name}” has no control “{control}”",
-                            nearest(control, [c.id for c in surface.layout.controls]), word=control)
-            elif (proper := surface.proper_name(control)) != control and surface.layout is not MISSING:
-                row.problem("", f"“{control}” is called “{proper}” on “{surface.name}”, so this binding does nothing",
-                            f"Write {proper if proper.isidentifier() or proper.isdigit() else _quoted(proper)} = …",
-                            word=control)
-            elif (gesture in MOTIONS or gesture.startswith(AT)) and surface.layout is not MISSING and not any(
-                    item.id == control and item.moves for item in surface.layout.controls):
-                row.problem("", f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
-                            "Bind it to press, or say in the layout what moves: moves = [\"cc 7 on 1\"]", word=control)
-            elif (binding := read_binding(control, gesture, row, surface, reading)) is not None:
-                bindings[control, gesture] = binding
-    _check_bands(fields, bindings)
-    fields.done()
-    return Layer(layer_id, name, tint, bindings, starts, follows)
-
-
-def _quoted(name: str) -> str:
-    return f'"{name}"'
-
-
-def _check_bands(fields: Fields, bindings: dict[tuple[str, str], Binding]) -> None:
-    """Bands of strength, and zones, of one control that lie over one another: only one could answer."""
-    for word in (STRIKE, AT):
-        found: dict[str, list[tuple[int, int, str]]] = {}
-        for control, gesture in bindings:
-            if gesture.startswith(word) and (band := read_band(gesture)) is not None:
-                found.setdefault(control, []).append((*band, gesture))
-        for control, bands in found.items():
-            bands.sort()
-            for (_, high, first), (low, _, second) in pairwise(bands):
-                # Zones may touch, since positions lie between the whole numbers.
-                if low < high or (low == high and word == STRIKE):
-                    fields.problem(second, f"“{first}” and “{second}” of “{control}” lie over one another",
-                                   "Let the second begin where the first ends")
-
-
-def _read_follows(fields: Fields) -> FollowRule | None:
-    if "follows" not in fields.data:
-        return None
-    row = fields.table("follows")
-    rule = FollowRule(row.text("class", ""), row.text("title", ""))
-    row.done()
-    if not (rule.cls or rule.title):
-        fields.problem("follows", "a layer that follows the focus needs the window's class or title",
-                       'Write follows = { class = "Crumbcut" }, with * for anything')
-        return None
-    return rule
+def find_layer(surface: Surface, name: str) -> Layer | None:
+    """A layer by its id, or else its name in any case."""
+    return next((layer for layer in surface.layers if layer.id == name), None) or next(
+        (layer for layer in surface.layers if layer.name.casefold() == name.casefold()), None)

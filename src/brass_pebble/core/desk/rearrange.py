@@ -8,10 +8,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
+from brass_pebble.core.desk.read.bindings import row_of
 from brass_pebble.core.play.gesture import WITH
 from brass_pebble.core.say.problem import ProblemError
 
-from .binding import row_of
 from .model import Desk, Surface
 
 Place = tuple[str, str, str]

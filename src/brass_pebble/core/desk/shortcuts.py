@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from brass_pebble.core.play.layers import FollowRule
+from brass_pebble.core.desk.layer_switch import FollowRule
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.say.toml_fields import Fields, Places
 from brass_pebble.core.signals.keys import Chord, key_table, modifier_codes, parse_chord

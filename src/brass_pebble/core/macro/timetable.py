@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from brass_pebble.core.effects.pointer import MESSAGES, POINTER
 from brass_pebble.core.say.durations import MS
@@ -20,7 +20,6 @@ from .values import Given
 if TYPE_CHECKING:
     from brass_pebble.core.signals.keymap import Typist
 
-    from .steps import Step
 
 DEFAULT_TAP = 40 * MS
 DEFAULT_GAP = 20 * MS
@@ -211,11 +210,20 @@ class Timeline:
         return self.program
 
 
+class Layable(Protocol):
+    """What can be laid on a timeline: a step, with the line it stands in."""
+
+    line: int
+
+    def lay(self, timeline: Timeline) -> Laying:
+        """Write events, and stop at what has to be asked of the world."""
+
+
 @dataclass
 class Score:
     """The steps of a live macro, to be laid anew for every run."""
 
-    steps: list[Step]
+    steps: Sequence[Layable]
     tap: int
     gap: int
     keymap: Typist | None = None
@@ -226,7 +234,7 @@ class Score:
         return timeline, lay_all(self.steps, timeline)
 
 
-def lay_all(steps: list[Step], timeline: Timeline) -> Laying:
+def lay_all(steps: Iterable[Layable], timeline: Timeline) -> Laying:
     """Lay steps one after the other."""
     for step in steps:
         timeline.begin(step.line)

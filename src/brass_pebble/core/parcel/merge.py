@@ -252,7 +252,7 @@ def _renamed_step(step: str, macros: dict[str, str]) -> str:
 
 def _renamed_switch(text: str, surfaces: dict[str, str], layers: dict[str, str]) -> str:
     """A switch of a layer whose surface or layer has another name now."""
-    from brass_pebble.core.play.layers import parse_target
+    from brass_pebble.core.desk.layer_switch import parse_target
     from brass_pebble.core.say.problem import ProblemError
     try:
         target = parse_target(text)

@@ -8,102 +8,15 @@ them, however they came on.
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable
-from dataclasses import dataclass
-from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING
 
-from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.core.desk.layer_switch import EVERY, GO_TO, NEXT, ONE_PRESS, WHILE_HELD, FocusedWindow, LayerTarget
+from brass_pebble.core.desk.model import find_layer
 
 if TYPE_CHECKING:
     from brass_pebble.core.desk.model import Desk, Layer, Surface
 
-WHILE_HELD, ON_OR_OFF, GO_TO, ONE_PRESS = "while held", "on or off", "go to", "for one press"
-NEXT, PREVIOUS = "next", "previous"
-EVERY = "every surface"
-# How a layer can be switched by a control: the words of desk.toml, whether a layer is named, and what it means.
-HOWS = {
-    WHILE_HELD: (True, "on for as long as the control is held"),
-    ON_OR_OFF: (True, "on with one press, off with the next"),
-    GO_TO: (True, "this layer, and none of the others"),
-    ONE_PRESS: (True, "on for the next press only"),
-    NEXT: (False, "the next layer of the surface"),
-    PREVIOUS: (False, "the layer before"),
-}
-_LONGEST_TITLE = 4096
 _NONE: set[str] = set()
-
-
-@dataclass(frozen=True)
-class LayerTarget:
-    """A switch of layers: how, which layer (id or name; none for next and previous), on which surfaces.
-
-    No surfaces means the pressed control's own; `EVERY` all that have a layer of that name.
-    """
-
-    how: str
-    layer: str = ""
-    surfaces: tuple[str, ...] = ()
-
-    def __str__(self) -> str:
-        return " ".join(part for part in (self.how, self.layer) if part) + (
-            f" on {', '.join(self.surfaces)}" if self.surfaces else "")
-
-
-def parse_target(text: str) -> LayerTarget:
-    """Read `while held cut`, `go to cut on left, right`, `next`, `on or off cut on every surface`.
-
-    Raises:
-        ProblemError: it begins with none of the ways, or names no layer where one is needed.
-    """
-    for how, (named, _) in HOWS.items():
-        if text != how and not text.startswith(f"{how} "):
-            continue
-        rest = text[len(how):].strip()
-        surfaces: tuple[str, ...] = ()
-        head, on, tail = rest.rpartition(" on ") if not rest.startswith("on ") else ("", "on", rest[3:])
-        if on:
-            rest, surfaces = head.strip(), tuple(part.strip() for part in tail.split(",") if part.strip())
-        if bool(rest) != named:
-            what = f"“{how}” needs the name of a layer" if named else f"“{how}” takes no layer"
-            raise ProblemError(what, hint=f"Write “{how} cut”" if named else f"Write just “{how}”")
-        return LayerTarget(how, rest, surfaces)
-    raise ProblemError(f"“{text}” is not a way to switch layers",
-                       hint=f"Write {', '.join(HOWS)}, then the layer’s name: “while held cut”")
-
-
-@dataclass(frozen=True)
-class FollowRule:
-    """For which focused window a layer comes on; patterns with * in any case, empty ones fit everything."""
-
-    cls: str = ""
-    title: str = ""
-
-    def fits(self, window: FocusedWindow) -> bool:
-        """Whether the window is meant."""
-        return bool(self.cls or self.title) and fits_pattern(self.cls, window.cls) and \
-            fits_pattern(self.title, window.title[:_LONGEST_TITLE])
-
-    def __str__(self) -> str:
-        parts = [f"{what} {pattern}" for what, pattern in (("class", self.cls), ("title", self.title)) if pattern]
-        return " and ".join(parts)
-
-
-@dataclass(frozen=True)
-class FocusedWindow:
-    """The window that has the focus, as its program names it."""
-
-    cls: str = ""
-    title: str = ""
-
-    @property
-    def shown(self) -> str:
-        """A short name for people."""
-        return self.cls or self.title[:40] or "a window without a name"
-
-
-def fits_pattern(pattern: str, text: str) -> bool:
-    """Whether a text is what the pattern says, in any case; * stands for anything, an empty pattern too."""
-    return not pattern or fnmatchcase(text.casefold(), pattern.casefold())
 
 
 Key = tuple[str, str]  # surface id, layer id
@@ -300,28 +213,3 @@ class Layers:
             self._touch(key)
         self._followed = followed
 
-
-def find_layer(surface: Surface, name: str) -> Layer | None:
-    """A layer by its id, or else its name in any case."""
-    return next((layer for layer in surface.layers if layer.id == name), None) or next(
-        (layer for layer in surface.layers if layer.name.casefold() == name.casefold()), None)
-
-
-def check_target(text: str, own: Surface, surfaces: dict[str, Surface]) -> Problem | None:
-    """What is wrong with a switch of layers on a desk: unknown surfaces, or no such layer on any of them."""
-    target = parse_target(text)
-    if target.surfaces and target.surfaces != (EVERY,):
-        for name in target.surfaces:
-            if name not in surfaces:
-                return Problem(f"there is no surface “{name}”", hint=f"Known are {', '.join(surfaces)}")
-    if not target.layer:
-        return None
-    if target.surfaces == (EVERY,):
-        meant = list(surfaces.values())
-    else:
-        meant = [surfaces[name] for name in target.surfaces] or [own]
-    if any(find_layer(surface, target.layer) for surface in meant):
-        return None
-    known = dict.fromkeys(layer.id for surface in meant for layer in surface.layers)
-    return Problem(f"there is no layer “{target.layer}” on {', '.join(s.name for s in meant)}",
-                   hint=f"Known are {', '.join(known)}" if known else "It has no layers yet")

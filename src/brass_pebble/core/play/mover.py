@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.layout import Control
@@ -25,9 +25,6 @@ from .axis import SMOOTH_EVERY, AxisSettings, Calibration, Detents, Scale, direc
 from .plan import MotionPlan
 from .player import Effect, Run
 from .trace import Trace
-
-if TYPE_CHECKING:
-    from .router import Router
 
 # A motion is over, and its trace told as done, when nothing has moved for so long.
 QUIET = 400 * MS
@@ -76,10 +73,30 @@ class Moving:
         return self.surface.id, self.control.id
 
 
+class PartsPlayer(Protocol):
+    """What answers the parts of a moving control: turned right, pushed up, in a zone."""
+
+    resting: set[str]
+    fresh: list[Trace]
+
+    def motion_plans(self, surface_id: str) -> dict[str, MotionPlan]:
+        """What the positions of a surface's moving controls lead to, by control."""
+
+    def feed_part(self, surface_id: str, code: int, value: int, arrived: int, now: int, out: list[Effect],
+                  position: int = 0) -> None:
+        """A part was pressed or let go."""
+
+    def held_trace(self, surface_id: str, code: int) -> Trace | None:
+        """The trace of a part that is down, if its press is answered by itself."""
+
+    def new_trace(self, arrived: int, now: int) -> Trace:
+        """A trace to be filled in."""
+
+
 class Mover:
     """All moving controls of a desk.  `told` are the positions that have changed since a client heard of them."""
 
-    def __init__(self, router: Router) -> None:
+    def __init__(self, router: PartsPlayer) -> None:
         self._router = router
         self._by_signal: dict[tuple[str, int], tuple[Moving, int]] = {}
         self._moving: dict[tuple[str, str], Moving] = {}

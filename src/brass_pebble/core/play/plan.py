@@ -8,6 +8,7 @@ from fractions import Fraction
 
 from brass_pebble.core.desk.action import PASS, REST, SWALLOW, Action
 from brass_pebble.core.desk.binding import RAPID_EVERY, Binding
+from brass_pebble.core.desk.layer_switch import LayerTarget
 from brass_pebble.core.desk.model import GO_ON, Desk, Layer, Surface
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.devices.parts import taker
@@ -33,7 +34,6 @@ from .gesture import (
     needs_care,
     read_band,
 )
-from .layers import LayerTarget
 from .player import FOR_EVER, ONCE, Manner
 
 # A tap that starts over would cut the one before too short to be noticed.

@@ -73,7 +73,7 @@ class Live:
 
 ONCE = Manner()
 
-# One effect: key code, 1 down or 0 up, planned time in ns, the run it belongs to; core/effects/pointer.py has more codes.
+# One effect: key code (core/effects/pointer.py has more), 1 down or 0 up, planned time in ns, the run it belongs to.
 Effect = tuple[int, int, int, "Run"]
 
 

@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from brass_pebble.core.desk.action import FIRST, PASS, PIN, REST, STOP, SWALLOW
-from brass_pebble.core.desk.model import GO_ON, Desk
+from brass_pebble.core.desk.layer_switch import ONE_PRESS
+from brass_pebble.core.desk.model import GO_ON, Desk, find_layer
 from brass_pebble.core.effects.drive import Levels
 from brass_pebble.core.macro.timetable import Macro, Program
 from brass_pebble.core.macro.values import Given
@@ -15,7 +16,7 @@ from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.signal import PART, STRUCK
 
 from .gesture import DOUBLE, HOLD, PRESS, RELEASE, TAP, Recogniser
-from .layers import ONE_PRESS, Layers, find_layer
+from .layers import Layers
 from .mover import Mover
 from .plan import Answer, MotionPlan, Plan, Planner, Spot, leads_to_the_same
 from .player import OVERTAKEN, Effect, Live, Manner, Player, Run

@@ -16,7 +16,7 @@ from brass_pebble.core.signals.signal import STRUCK, spell
 from .player import Run
 
 if TYPE_CHECKING:
-    from .router import Answer
+    from .plan import Answer
 
 MOST_SENT = 200
 MOST_REACTIONS = 50

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from fractions import Fraction
 from functools import lru_cache
 
@@ -57,3 +58,7 @@ def write_duration(ns: int) -> str:
         if ns >= size and ns * 1000 % size == 0:
             return f"{ns / size:.3f}".rstrip("0").rstrip(".") + unit
     return f"{ns / UNITS['us']:.3f}".rstrip("0").rstrip(".") + "us" if ns else "0ms"
+
+def clock(at: float) -> str:
+    """Time of day of seconds since 1970, with milliseconds."""
+    return time.strftime("%H:%M:%S", time.localtime(at)) + f".{int(at * 1000) % 1000:03d}"

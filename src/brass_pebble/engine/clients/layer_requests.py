@@ -12,14 +12,14 @@ from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.desk import rearrange
+from brass_pebble.core.desk.layer_switch import HOWS, FocusedWindow, LayerTarget
 from brass_pebble.core.desk.look.clashes import Survey, find_clashes
 from brass_pebble.core.desk.look.free_chords import free_chords, free_family, taken_shapes
-from brass_pebble.core.desk.model import Layer, Surface
+from brass_pebble.core.desk.model import Layer, Surface, find_layer
 from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
 from brass_pebble.core.macro.steps import TINTS
 from brass_pebble.core.macro.timetable import chord_program
 from brass_pebble.core.play.gesture import AT, MOTIONS
-from brass_pebble.core.play.layers import HOWS, FocusedWindow, LayerTarget, find_layer
 from brass_pebble.core.play.player import ONCE
 from brass_pebble.core.say.durations import parse_duration
 from brass_pebble.core.say.problem import ProblemError, nearest

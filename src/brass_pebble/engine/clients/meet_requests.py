@@ -9,8 +9,9 @@ import re
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from brass_pebble.core.desk.binding import row_of
-from brass_pebble.core.desk.model import LAMPS, ON_TRIAL, Surface
+from brass_pebble.core.desk.model import ON_TRIAL, Surface
+from brass_pebble.core.desk.read.bindings import row_of
+from brass_pebble.core.desk.read.surfaces import LAMPS
 from brass_pebble.core.devices.free_place import free_place
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.layout import Layout, read_layout, write_layout

@@ -13,7 +13,7 @@ import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from brass_pebble.core.play.layers import FocusedWindow
+from brass_pebble.core.desk.layer_switch import FocusedWindow
 from brass_pebble.engine.logs import log
 from brass_pebble.kinds.focus.here import NOWHERE, teller
 from brass_pebble.kinds.outputs.base import OutputError

@@ -14,7 +14,8 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble import file_access
-from brass_pebble.core.desk.model import Desk, KnownSurface, read_desk, read_typing
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.desk.read.desk import KnownSurface, read_desk, read_typing
 from brass_pebble.core.devices.layout import Layout, read_layout
 from brass_pebble.core.macro import Draft, Macro
 from brass_pebble.core.macro.reach import Reach, reaches

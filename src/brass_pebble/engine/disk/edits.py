@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from brass_pebble.core.desk.action import BETWEEN, read_action
-from brass_pebble.core.desk.binding import PLAYS, POLICIES, TIMES, is_gesture
+from brass_pebble.core.desk.binding import PLAYS, POLICIES
+from brass_pebble.core.desk.read.bindings import TIMES, is_gesture
 from brass_pebble.core.desk.rearrange import Change
 from brass_pebble.core.label.icons import check_icon
 from brass_pebble.core.macro.steps import LONGEST_LABEL

@@ -3,26 +3,51 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import Protocol
 
 from brass_pebble import file_access
 from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.reach import fingerprint, reaches
 from brass_pebble.core.macro.reader import walk
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.say.problem import ProblemError
 
+from .desk_reader import DeskReader, Loaded
 from .edits import Edit
-from .guests import FILE, NEVER_OPENED, Guests, guests_of, write_guests
+from .guests import FILE, NEVER_OPENED, Guests, Trust, guests_of, write_guests
+from .macro_files import MacroFiles
+from .versions import VersionLog
 
-if TYPE_CHECKING:
-    from .store import DeskStore
+
+class DeskFiles(Protocol):
+    """What the book asks of the desk's files."""
+
+    folder: Path
+    trust: Trust
+    log: VersionLog
+    reader: DeskReader
+    macro_files: MacroFiles
+    live: Loaded | None
+
+    def load(self) -> Loaded:
+        """The desk as it stands in its files."""
+
+    def asleep(self, desk: Desk, guests: Guests | None = None) -> list[tuple[str, Reach]]:
+        """What of a desk would sleep."""
+
+    def read_file(self, name: str) -> str | None:
+        """A file of the desk; None if it is not there."""
+
+    def change(self, edit: Edit) -> str:
+        """Carry an edit out; what it was, in words."""
 
 
 class GuestBook:
     """Kept for a store."""
 
-    def __init__(self, store: DeskStore) -> None:
+    def __init__(self, store: DeskFiles) -> None:
         self._store = store
 
     def guests(self) -> Guests:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, Action, read_action
-from brass_pebble.core.desk.binding import is_gesture
+from brass_pebble.core.desk.read.bindings import is_gesture
 from brass_pebble.core.macro import Draft, link, parse
 from brass_pebble.core.macro.reach import Reach, put_to_sleep, reaches
 from brass_pebble.core.parcel.contents import OWN_OF_A_SURFACE, Parcel, without_own
@@ -154,7 +154,8 @@ def bound_of(parcel: Parcel, surface: str) -> dict[str, list[str]]:
 def source_controls(parcel: Parcel, surface: str, store: DeskStore) -> list[dict[str, Any]]:
     """The drawing of a parcel's surface, as rows of controls; made up of what it binds where there is none."""
     from brass_pebble.core.desk.look.rows import control_row
-    from brass_pebble.core.desk.model import Desk, read_desk
+    from brass_pebble.core.desk.model import Desk
+    from brass_pebble.core.desk.read.desk import read_desk
     tables = {"surface": {surface: {**parcel.surfaces[surface], "layer": {}}}}
     found, _ = read_desk(tables, text="", file="", layouts=lambda name: parcel_layout(parcel, name, store),
                          layout_names=(), macros={}, broken_macros={})
@@ -174,7 +175,7 @@ def parcel_layout(parcel: Parcel, name: str, store: DeskStore) -> Any:
 def drawn_surfaces(parcel: Parcel, store: DeskStore) -> dict[str, dict[str, Any]]:
     """A parcel's surfaces as rows that a screen draws, by id: what could not be read of them is left out."""
     from brass_pebble.core.desk.look.rows import surface_row
-    from brass_pebble.core.desk.model import read_desk
+    from brass_pebble.core.desk.read.desk import read_desk
     macros = {name: parse(text, id=name).macro for name, text in parcel.macros.items()}
     found, _ = read_desk(without_own(parcel.tables), text="", file="",
                          layouts=lambda name: parcel_layout(parcel, name, store), layout_names=(), macros=macros,

@@ -14,7 +14,7 @@ import struct
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from brass_pebble.core.play.layers import FocusedWindow
+from brass_pebble.core.desk.layer_switch import FocusedWindow
 from brass_pebble.kinds.outputs.base import OutputError
 
 _MAGIC = b"i3-ipc"

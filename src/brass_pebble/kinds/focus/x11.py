@@ -10,7 +10,7 @@ import select
 from collections.abc import Callable
 from typing import Any
 
-from brass_pebble.core.play.layers import FocusedWindow
+from brass_pebble.core.desk.layer_switch import FocusedWindow
 from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.kinds.outputs.x11 import open_display
 

@@ -13,7 +13,7 @@ from textual.containers import Vertical, VerticalScroll
 from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList, Static
 
-from brass_pebble.cli.main import clock
+from brass_pebble.core.say.durations import clock
 from brass_pebble.screen.state import Row
 
 from .palette import Palette

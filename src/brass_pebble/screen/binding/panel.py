@@ -15,11 +15,11 @@ from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.core.desk.action import BETWEEN, DEEDS, read_action
 from brass_pebble.core.desk.binding import POLICIES
+from brass_pebble.core.desk.layer_switch import HOWS, WHILE_HELD
 from brass_pebble.core.desk.look.shown import BANDS, gestures_for
 from brass_pebble.core.effects.drive import parse_drive, parse_level
 from brass_pebble.core.macro.steps import LONGEST_LABEL, TINTS
 from brass_pebble.core.play.gesture import DOUBLE, HOLD, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT, ends_at_once
-from brass_pebble.core.play.layers import HOWS, WHILE_HELD
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.keys import key_table, parse_chord

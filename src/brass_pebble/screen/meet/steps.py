@@ -6,7 +6,7 @@ import subprocess
 import sys
 import time
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from brass_pebble.core.desk.model import ON_TRIAL
 from brass_pebble.core.devices.grip import IN_WORDS
@@ -16,8 +16,7 @@ from brass_pebble.core.signals.signal import from_wire, signal_name, wire
 from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.widgets.sketch import next_control
 
-if TYPE_CHECKING:
-    from .view import MeetView
+from .room import MeetRoom
 
 Row = dict[str, Any]
 # A key of a device that is not taken over reaches this terminal, too, a moment before or after the engine hears it.
@@ -36,7 +35,7 @@ class Step:
     title = ""
     keys: tuple[str, ...] = ()
 
-    def __init__(self, view: MeetView) -> None:
+    def __init__(self, view: MeetRoom) -> None:
         self.view = view
 
     def prompt(self) -> str:
@@ -59,7 +58,7 @@ class Which(Step):
     number, title = 1, "Which one is it?"
     keys = ("take", "main", "listen", "swallow", "plug", "allow")
 
-    def __init__(self, view: MeetView) -> None:
+    def __init__(self, view: MeetRoom) -> None:
         super().__init__(view)
         self.asks_main = False
         self.double: Row | None = None
@@ -215,7 +214,7 @@ class Draw(Step):
 
     number, title = 3, "Draw it"
 
-    def __init__(self, view: MeetView, proposals: list[Row] | None = None) -> None:
+    def __init__(self, view: MeetRoom, proposals: list[Row] | None = None) -> None:
         super().__init__(view)
         self.proposals = proposals or []
         self.learning: Learning | None = None
@@ -401,7 +400,7 @@ class Try(Step):
     number, title = 4, "Try it"
     keys = ("done", "redraw_it")
 
-    def __init__(self, view: MeetView) -> None:
+    def __init__(self, view: MeetRoom) -> None:
         super().__init__(view)
         self.seen: set[str] = set()
         self._stray = ""

@@ -13,7 +13,7 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
-from brass_pebble.cli.main import clock
+from brass_pebble.core.say.durations import clock
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import LIVE, DeskState
 

@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
 from brass_pebble.core.desk.binding import RAPID_EVERY, Binding
-from brass_pebble.core.desk.model import Desk, Layer, Surface
+from brass_pebble.core.desk.layer_switch import EVERY, NEXT, PREVIOUS, WHILE_HELD, LayerTarget
+from brass_pebble.core.desk.model import Desk, Layer, Surface, find_layer
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shape, say_shape, shape_of
 from brass_pebble.core.effects.pointer import POINTER
 from brass_pebble.core.macro.timetable import Macro, Program
 from brass_pebble.core.play.gesture import DOUBLE, RELEASE, WITH
-from brass_pebble.core.play.layers import EVERY, NEXT, PREVIOUS, WHILE_HELD, LayerTarget, find_layer
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import modifier_codes
 

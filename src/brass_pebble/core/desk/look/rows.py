@@ -6,8 +6,9 @@ from dataclasses import asdict
 from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS, Action
-from brass_pebble.core.desk.binding import TIMES, Binding, write_each
+from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.model import Desk, Layer, Surface
+from brass_pebble.core.desk.read.bindings import TIMES, write_each
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.label.sizes import write_size
 from brass_pebble.core.play.plan import show_action

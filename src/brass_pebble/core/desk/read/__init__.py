@@ -1,0 +1,1 @@
+"""Reading a desk: from TOML tables to the model, with exact complaints."""
