@@ -19,9 +19,10 @@ from pathlib import Path
 from brass_pebble import paths
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.play.player import Effect
+from brass_pebble.engine.assemble import assemble
 from brass_pebble.engine.disk.store import DeskStore
-from brass_pebble.engine.engine import Engine, Setup
 from brass_pebble.engine.main import _end_on_signals, _raise_priority
+from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.base import KeyEvent
 from brass_pebble.kinds.inputs.bench import Bench, read_bench
 from brass_pebble.kinds.inputs.evdev import KeyStream
@@ -109,9 +110,9 @@ def main() -> None:
     bench = Bench()
     if options.bench:
         bench = read_bench(options.bench, store.layout)
-    engine = Engine(Setup(store, paths.socket_path(options.desk), lambda desk: output, bench, real_devices=False))
+    engine = assemble(Setup(store, paths.socket_path(options.desk), lambda desk: output, bench, real_devices=False))
     if options.source >= 0:
-        engine.listen_to("pipe", PipeInput(options.source))
+        engine.path.listen_to("pipe", PipeInput(options.source))
     _end_on_signals(engine)
     if options.real_time:
         _raise_priority()

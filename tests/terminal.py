@@ -105,6 +105,9 @@ class Terminal:
     def _below(self) -> list[int]:
         with contextlib.suppress(subprocess.CalledProcessError):
             pid = self.asks("#{pane_pid}")
+            if not pid:
+                # The pane has just ended.
+                return []
             below = subprocess.run(["ps", "-o", "pid=", "--ppid", pid], capture_output=True, text=True, check=False)
             return [int(pid), *map(int, below.stdout.split())]
         return []

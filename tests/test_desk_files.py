@@ -150,7 +150,7 @@ def test_the_first_binding_of_a_layer(store: DeskStore) -> None:
 def test_a_second_process_on_the_same_desk_is_refused_by_name(store: DeskStore) -> None:
     holder = subprocess.Popen(
         [sys.executable, "-c", "import sys, time\nfrom pathlib import Path\n"
-         "from brass_pebble.engine.store import DeskStore\n"
+         "from brass_pebble.engine.disk.store import DeskStore\n"
          f"DeskStore(Path({str(store.folder)!r}), Path({str(store.versions)!r})).lock()\nprint('locked', flush=True)\n"
          "time.sleep(60)"], stdout=subprocess.PIPE, env=os.environ)
     try:

@@ -20,8 +20,10 @@ import pytest
 from brass_pebble.client import EngineClient, EngineError, StartError, start_engine
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.demo import ENGINE_OPTIONS, HERE
+from brass_pebble.engine.assemble import assemble
 from brass_pebble.engine.disk.store import DeskStore
-from brass_pebble.engine.engine import Engine, Setup
+from brass_pebble.engine.engine import Engine
+from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.bench import BenchInput, read_bench
 from brass_pebble.kinds.inputs.evdev import KeyStream
 from brass_pebble.kinds.kernel.node import EVENT
@@ -317,7 +319,7 @@ def fragile(desk: Path, tmp_path: Path) -> Iterator[tuple[Engine, StageOutput]]:
     store = DeskStore(desk, tmp_path / "versions")
     output = StageOutput(read_programs(HERE / "stage", ["ovenlight"]))
     bench = read_bench(HERE / "bench.toml", store.layout)
-    engine = Engine(Setup(store, socket_path(desk), lambda desk: output, bench,
+    engine = assemble(Setup(store, socket_path(desk), lambda desk: output, bench,
                           real_devices=False))
     thread = threading.Thread(target=engine.run)
     thread.start()
@@ -336,7 +338,7 @@ def test_a_mistake_of_the_program_stops_and_releases_everything(fragile: tuple[E
         client.set_timeout(5)
         client.ask("press", surface="pedals", control="left", down=True)
         wait_for(lambda: stage_state(client)["mic"] == "muted")
-        engine.router.player.on_end = lambda run, now: 1 // 0
+        engine.player.on_end = lambda run, now: 1 // 0
         assert client.ask("stop")["runs"] == 1
     with EngineClient(socket_path(desk)) as client:
         wait_for(lambda: stage_state(client)["mic"] == "live")
@@ -358,12 +360,12 @@ def test_keys_sent_ahead_of_a_press_that_fails_go_up_again(desk: Path, tmp_path:
         def read(self, fileno: int) -> list[tuple[int, int, int]]:
             return stream.read()
 
-    engine = Engine(Setup(DeskStore(desk, tmp_path / "versions"), socket_path(desk),
+    engine = assemble(Setup(DeskStore(desk, tmp_path / "versions"), socket_path(desk),
                           lambda desk: RecordOutput(output), real_devices=False))
-    engine.listen_to("left-numpad", Pipe(DeviceFacts("pipe", "Pipe")))
-    engine.router.player.start = None
+    engine.path.listen_to("left-numpad", Pipe(DeviceFacts("pipe", "Pipe")))
+    engine.player.start = None
     os.write(target, EVENT.pack(int(time.monotonic()), 0, 1, 72, 1) + EVENT.pack(1, 0, 0, 0, 0))
-    engine.alarm("end", time.monotonic_ns() + 300_000_000, lambda now: engine.quit())
+    engine.ports.alarms.at("end", time.monotonic_ns() + 300_000_000, lambda now: engine.quit())
     engine.run()
     sent = [(code, value) for _, _, kind, code, value in EVENT.iter_unpack(os.read(sink, 4096)) if kind == 1]
     assert sent == [(29, 1), (56, 1), (3, 1), (3, 0), (56, 0), (29, 0)]

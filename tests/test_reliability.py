@@ -124,8 +124,8 @@ READING = """
 import os, sys
 from pathlib import Path
 from brass_pebble.core.macro import reader
-from brass_pebble.engine import macro_files
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.engine.disk import macro_files
+from brass_pebble.engine.disk.store import DeskStore
 real = macro_files.parse
 def parse(text, **named):
     if "fatal" in text:
@@ -413,7 +413,7 @@ def snapshot(folder: Path) -> dict[str, bytes]:
 CHECK = """
 import json, sys
 from pathlib import Path
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.engine.disk.store import DeskStore
 for line in sys.stdin:
     folder, versions = map(Path, json.loads(line))
     store = DeskStore(folder, versions)
@@ -493,8 +493,8 @@ def test_a_change_that_was_cut_off_between_two_files_is_finished_by_the_next_sta
 EDITING = """
 import sys
 from pathlib import Path
-from brass_pebble.engine.edits import Edit
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.engine.disk.edits import Edit
+from brass_pebble.engine.disk.store import DeskStore
 store = DeskStore(Path(sys.argv[1]), Path(sys.argv[2]))
 store.lock()
 store.load()
@@ -539,11 +539,11 @@ def test_ends_at_random_moments_lose_nothing_that_was_acknowledged(desk: Path, t
 DUMP = """
 import json, sys
 from pathlib import Path
-from brass_pebble.core.player import Player
-from brass_pebble.core.router import Router
-from brass_pebble.core.trace import key_name
-from brass_pebble.core.signal import signal_name
-from brass_pebble.engine.store import DeskStore
+from brass_pebble.core.play.player import Player
+from brass_pebble.core.play.router import Router
+from brass_pebble.core.play.trace import key_name
+from brass_pebble.core.signals.signal import signal_name
+from brass_pebble.engine.disk.store import DeskStore
 store = DeskStore(Path(sys.argv[1]), Path(sys.argv[2]))
 loaded = store.load()
 router = Router(Player())

@@ -14,6 +14,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
+from typing import Protocol
 
 _CLOCK_MONOTONIC = 1
 _TFD_TIMER_ABSTIME = 1
@@ -66,29 +67,85 @@ class TimerFd:
         os.close(self.fileno)
 
 
+class Rounds(Protocol):
+    """What a loop does in its rounds, beside what descriptors ask for."""
+
+    def deadline(self) -> int | None:
+        """The next moment at which something is due, in ns."""
+
+    def on_time(self, now: int) -> None:
+        """It has come."""
+
+    def after(self) -> None:
+        """The round is over."""
+
+    def panic(self, error: Exception) -> None:
+        """Something on the way of a press failed, or something that was due."""
+
+
+class RealClock:
+    """The kernel's CLOCK_MONOTONIC, and waiting by it: a timer at an absolute time beside the descriptors."""
+
+    def __init__(self) -> None:
+        self.now = time.monotonic_ns
+        self._timer = TimerFd()
+        self._fileno = self._timer.fileno
+
+    def join(self, epoll: select.epoll) -> None:
+        """Wait with these descriptors from now on."""
+        self._epoll = epoll
+        epoll.register(self._fileno, select.EPOLLIN)
+
+    def wait(self, until: int | None) -> tuple[list[tuple[int, int]], bool]:
+        """Wait for descriptors or a moment, in ns: what is ready, and whether the moment has come."""
+        self._timer.arm(until)
+        ready = self._epoll.poll()
+        for item in ready:
+            if item[0] == self._fileno:
+                self._timer.rang()
+                ready.remove(item)
+                return ready, True
+        return ready, False
+
+    def close(self) -> None:
+        """Give the timer back."""
+        self._timer.close()
+
+
+class Clock(Protocol):
+    """Time, and waiting for it."""
+
+    now: Callable[[], int]
+
+    def join(self, epoll: select.epoll) -> None:
+        """Wait with these descriptors from now on."""
+
+    def wait(self, until: int | None) -> tuple[list[tuple[int, int]], bool]:
+        """Wait for descriptors or a moment, in ns: what is ready, and whether the moment has come."""
+
+    def close(self) -> None:
+        """No more waiting."""
+
+
 class Loop:
-    """Waits and calls.  `on_time(now)` is called when the deadline that `deadline()` gave has come.
+    """Waits and calls.  `rounds` has what is due besides.
 
     An exception of a call concerns that call: it goes to `on_mishap`, and everything else goes on.  One on the way of a
-    press, or of what is due, goes to `on_error`; the loop ends when too many of those come within a while.  `context`
-    is who is to be told when what goes on now fails, or something that it leaves to a worker.
+    press, or of what is due, goes to `rounds.panic`; the loop ends when too many of those come within a while.
+    `context` is who is to be told when what goes on now fails, or something that it leaves to a worker.
     """
 
-    def __init__(self, deadline: Callable[[], int | None], on_time: Callable[[int], None],
-                 after: Callable[[], None], on_error: Callable[[Exception], None],
-                 on_mishap: Callable[[Exception], None] | None = None) -> None:
-        self._on_error = on_error
-        self.on_mishap = on_mishap or on_error
+    rounds: Rounds
+    on_mishap: Callable[[Exception], None]
+
+    def __init__(self, clock: Clock | None = None) -> None:
+        self.clock = clock or RealClock()
         self.context: Callable[[Exception], None] | None = None
         self._hot: set[int] = set()
         self._soon: deque[Callable[[], None]] = deque()
         self._mishaps: dict[int, deque[float]] = {}
-        self._deadline = deadline
-        self._on_time = on_time
-        self._after = after
         self._epoll = select.epoll()
-        self._timer = TimerFd()
-        self._epoll.register(self._timer.fileno, select.EPOLLIN)
+        self.clock.join(self._epoll)
         self._calls: dict[int, Callable[[int], None]] = {}
         self._running = False
 
@@ -150,8 +207,8 @@ class Loop:
         self._running = True
         errors: deque[float] = deque(maxlen=MOST_ERRORS)
         soon = self._soon
-        timer, timer_fd, calls, poll = self._timer, self._timer.fileno, self._calls, self._epoll.poll
-        deadline, on_time, after, clock = self._deadline, self._on_time, self._after, time.monotonic_ns
+        calls, poll, wait, clock = self._calls, self._epoll.poll, self.clock.wait, self.clock.now
+        deadline, on_time, after = self.rounds.deadline, self.rounds.on_time, self.rounds.after
         while self._running:
             try:
                 when = deadline()
@@ -161,13 +218,9 @@ class Loop:
                 elif soon:
                     ready = poll(0)
                 else:
-                    timer.arm(when)
-                    ready = poll()
-                for fileno, _ in ready:
-                    if fileno == timer_fd:
-                        timer.rang()
+                    ready, came = wait(when)
+                    if came:
                         on_time(clock())
-                        break
                 for fileno, events in ready:
                     call = calls.get(fileno)
                     if call is not None:
@@ -182,7 +235,7 @@ class Loop:
             except Exception as error:
                 if _too_many(errors):
                     raise
-                self._on_error(error)
+                self.rounds.panic(error)
 
     def _call_soon(self, call: Callable[[], None]) -> None:
         try:
@@ -192,7 +245,7 @@ class Loop:
 
     def close(self) -> None:
         """Give the descriptors back."""
-        self._timer.close()
+        self.clock.close()
         self._epoll.close()
 
 

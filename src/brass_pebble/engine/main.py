@@ -22,11 +22,13 @@ from brass_pebble.kinds.inputs.bench import Bench, read_bench
 from brass_pebble.kinds.outputs.base import Output, OutputError
 from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
 
+from .assemble import assemble
 from .disk.store import DeskBusy, DeskStore
 from .disk.tighten import tighten
-from .engine import Engine, Setup
+from .engine import Engine
 from .logs import log, start_log
 from .runs.script import read_script
+from .setup import Setup
 
 EXIT_FAILED = 1
 EXIT_BUSY = 5
@@ -98,15 +100,16 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
         return UinputOutput(desk.screen)
 
     opened = tighten((desk, paths.state_folder(), paths.user_layouts()))
-    engine = Engine(Setup(store, sockets, open_output, bench, not options.bench_only,
+    engine = assemble(Setup(store, sockets, open_output, bench, not options.bench_only,
                           read_script(options.script) if options.script else None, options.until_left,
                           options.may_lack_output,
                           paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage,
                           paths.history_file(desk)))
     store.started()
     for folder in opened:
-        engine.tell_standing(Problem(f"other users of this computer could read {folder}; now only you can", str(folder),
-                                     hint="If others are to read it, share a package of the desk instead (E)"))
+        engine.problems.notice(Problem(
+            f"other users of this computer could read {folder}; now only you can", str(folder),
+            hint="If others are to read it, share a package of the desk instead (E)"))
     _end_on_signals(engine)
     priority = _raise_priority() if options.real_time else "with ordinary priority"
     gc.freeze()
@@ -117,7 +120,7 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     log.info("ready in %.0f ms, desk %s, %s", 1000 * (time.monotonic() - began), desk, priority)
     _tell(ready, {"ready": str(sockets), "pid": os.getpid()})
     # The first client asks for the desk; what it will get is put together while it is on its way.
-    engine.alarm("rows", time.monotonic_ns(), lambda now: engine.requests.warm())
+    engine.ports.alarms.at("rows", time.monotonic_ns(), lambda now: engine.requests.warm())
     if say is not None:
         _introduce(engine, say)
     engine.run()
@@ -140,14 +143,14 @@ def run_here(desk: Path, say: Callable[[str], None], *options: str) -> int:
 
 
 def _introduce(engine: Engine, say: Callable[[str], None]) -> None:
-    say(f"{engine.desk.name}: engine {os.getpid()} is ready. Ctrl+C ends it and gives every device back.")
-    for problem in engine.problems:
+    say(f"{engine.ports.desk.name}: engine {os.getpid()} is ready. Ctrl+C ends it and gives every device back.")
+    for problem in engine.problems.listed:
         say(f"  ! {problem}")
     for name, holding in engine.devices.holdings.items():
-        surface = engine.desk.surfaces[name]
+        surface = engine.ports.desk.surfaces[name]
         say(f"  {surface.name}: {holding.state}{', ' + holding.why if holding.why else ''}")
-    if not engine.desk.surfaces:
-        say(f"  No surfaces yet. brass-pebble devices lists what is here; name one in {engine.store.file}")
+    if not engine.ports.desk.surfaces:
+        say(f"  No surfaces yet. brass-pebble devices lists what is here; name one in {engine.setup.store.file}")
     sys.stdout.flush()
 
 
@@ -167,7 +170,7 @@ def _end_on_signals(engine: Engine) -> None:
         # Keeps the far end open for as long as the engine runs.
         far.fileno()
         engine.quit()
-    engine.loop.watch(near.fileno(), woken)
+    engine.ports.loop.watch(near.fileno(), woken)
 
 
 def _raise_priority() -> str:

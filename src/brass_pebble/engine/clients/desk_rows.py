@@ -15,12 +15,19 @@ from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.parts import taker
 from brass_pebble.core.play.bounce import Chatter
 from brass_pebble.core.signals.signal import STRUCK, signal_name
+from brass_pebble.engine.devices.focus import Focus
+from brass_pebble.engine.devices.ownership import Devices
+from brass_pebble.engine.devices.set_aside import SetAside
+from brass_pebble.engine.disk.store import DeskStore
+from brass_pebble.engine.ports import Ports
+from brass_pebble.engine.runs.recorder import Recorder
+from brass_pebble.engine.setup import Setup
+from brass_pebble.kinds.outputs.stage import StageOutput
 
 from .server import Encoded, Message
 
 if TYPE_CHECKING:
     from brass_pebble.engine.devices.ownership import Holding
-    from brass_pebble.engine.engine import Engine
 
 MS = 1_000_000
 
@@ -37,28 +44,52 @@ class WrittenSurface:
 class DeskRows:
     """Writes rows for an engine."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    store: DeskStore
+    setup: Setup
+    devices: Devices
+    recorder: Recorder
+    aside: SetAside
+    focus: Focus
+    sends_nothing = False
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self._written: dict[str, WrittenSurface] = {}
         self._macros: tuple[tuple[int, ...], Encoded] = ((), Encoded("[]"))
 
     def desk(self) -> Message:
         """The desk as clients draw it."""
-        engine = self._engine
-        desk = engine.desk
+        desk = self._ports.desk
         return {
-            "name": desk.name, "folder": str(engine.store.folder), "output": desk.output,
+            "name": desk.name, "folder": str(self.store.folder), "output": desk.output,
             "surfaces": [self._surface(surface) for surface in desk.surfaces.values()],
             "stage": [{"program": place.program, "at": place.at, "size": place.size} for place in desk.stage],
             "macros": self._macro_rows(desk),
             "broken_macros": desk.broken_macros,
             "hold_after_ms": desk.hold_after / MS, "second_within_ms": desk.second_within / MS,
-            "history": desk.history, "undo": engine.store.next_undo(),
-            "sends": not engine.sends_nothing,
-            "script": engine.setup.script.name if engine.setup.script else "",
-            "question": engine.devices.question(), "recorder": engine.recorder.state(),
-            "hands_off": engine.aside.state(),
+            "history": desk.history, "undo": self.store.next_undo(),
+            "sends": not self.sends_nothing,
+            "script": self.setup.script.name if self.setup.script else "",
+            "question": self.devices.question(), "recorder": self.recorder.state(),
+            "hands_off": self.aside.state(),
         }
+
+    def stage(self, output: StageOutput) -> list[Message]:
+        """The stage's programs as they are."""
+        return [{"id": name, "name": program.name, "what": program.what, "panels": program.panels,
+                 "state": program.state, "window": program.window, "opening": program.opening,
+                 "focused": name == output.focused}
+                for name, program in output.programs.items()]
+
+    def layers(self) -> Message:
+        """Which layers are on and why, where cycles stand, and the window that has the focus."""
+        layers = self._ports.router.layers
+        window, cycles = layers.window, self._ports.router.cycles(self._ports.now())
+        return {"on": {surface.id: {layer.id: why for layer in surface.layers if (why := layers.why(surface, layer.id))}
+                       for surface in self._ports.desk.surfaces.values()},
+                "cycles": cycles, "window": {"class": window.cls, "title": window.title, "shown": window.shown}
+                if window else None, "pinned": layers.pinned, "follows": self.focus.wanted(),
+                "source": self.focus.source, "trouble": self.focus.trouble}
 
     def _macro_rows(self, desk: Desk) -> Encoded:
         key = tuple(map(id, desk.macros.values()))
@@ -70,8 +101,7 @@ class DeskRows:
         return self._macros[1]
 
     def _surface(self, surface: Surface) -> Encoded:
-        engine = self._engine
-        holding = engine.devices.holdings.get(surface.id)
+        holding = self.devices.holdings.get(surface.id)
         fields = {
             "id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
             "labels": label_rows(surface), "home": list(surface.home),
@@ -79,7 +109,7 @@ class DeskRows:
             "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
             "takes": [str(part) for part in surface.takes],
             "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
-            "trial": surface.id in engine.devices.trials, **self._held(surface, holding)}
+            "trial": surface.id in self.devices.trials, **self._held(surface, holding)}
         return Encoded(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}")
 
     def _held(self, surface: Surface, holding: Holding | None) -> Message:
@@ -96,8 +126,7 @@ class DeskRows:
 
     def _bound(self, surface: Surface, holding: Holding | None) -> str:
         """Its layers and controls, as they were written before if nothing of it changed."""
-        engine = self._engine
-        desk, layers = engine.desk, engine.router.layers
+        desk, layers = self._ports.desk, self._ports.router.layers
         knows = [part.codes for part in holding.parts if part.codes] if holding else []
         absent = frozenset(control.id for control in surface.layout.controls if knows and control.code < STRUCK
                            and not any(control.code in codes for codes in knows))

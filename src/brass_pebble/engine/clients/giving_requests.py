@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from brass_pebble.core.desk.look.changes import differences
 from brass_pebble.core.parcel.fitting import Fit
@@ -18,13 +18,10 @@ from brass_pebble.engine.disk.parcel_file import read_parcel
 from brass_pebble.engine.disk.parsed_toml import parse_tables
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.disk.versions import Damaged, diff_lines
+from brass_pebble.engine.ports import Ports
 
+from .editing import Editing
 from .server import Client, Message, Refusal
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
-
-    from .requests import Requests
 
 MOST_VERSIONS = 1_000
 MOST_LINES = 4_000
@@ -33,22 +30,21 @@ MOST_LINES = 4_000
 class GivingRequests:
     """Answers on behalf of an engine."""
 
-    def __init__(self, engine: Engine, requests: Requests) -> None:
-        self._engine = engine
-        self._requests = requests
+    def __init__(self, ports: Ports, editing: Editing) -> None:
+        self._ports, self._editing = ports, editing
 
     def _later(self, client: Client, message: Message, job: Callable[[], Message]) -> None:
         """Answer with what a job on the worker gives."""
-        engine, number = self._engine, message.get("id")
+        number = message.get("id")
 
         def done(result: object) -> None:
             if isinstance(result, ProblemError):
-                engine.server.refuse(client, number, Refusal(result.problem.what, result.problem.hint))
+                self._editing.refuse(client, number, Refusal(result.problem.what, result.problem.hint))
             elif isinstance(result, dict):
-                engine.server.reply(client, number, result)
+                self._editing.reply(client, number, result)
             else:
-                engine.server.refuse(client, number, Refusal(f"that could not be done: {result}", "See the log"))
-        engine.worker.do(job, done)
+                self._editing.refuse(client, number, Refusal(f"that could not be done: {result}", "See the log"))
+        self._ports.worker.do(job, done)
 
     # Taking in.
 
@@ -65,7 +61,7 @@ class GivingRequests:
         onto = {str(name): (str(row["here"]), Fit({str(a): str(b) for a, b in dict(row["placed"]).items()}))
                 for name, row in dict(message.get("onto", {})).items()}
         marks = [str(mark) for mark in message.get("approve", [])]
-        store = self._engine.store
+        store = self._editing.store
 
         def work() -> str:
             try:
@@ -77,27 +73,27 @@ class GivingRequests:
             edit, _ = intake_edit(parcel, store, Choices(by_item, onto))
             approve(store, marks)
             return store.change(edit)
-        self._requests.edit(client, message, work)
+        self._editing.edit(client, message, work)
 
     def do_asleep(self, client: Client, message: Message) -> None:
         """What sleeps until it is approved."""
-        store, desk = self._engine.store, self._engine.desk
+        store, desk = self._editing.store, self._ports.desk
         self._later(client, message, lambda: {"asleep": asleep_rows(store, desk)})
 
     def do_approve(self, client: Client, message: Message) -> None:
         """Let some of what sleeps do what it says, from now on."""
-        marks, store = [str(mark) for mark in message.get("marks", [])], self._engine.store
+        marks, store = [str(mark) for mark in message.get("marks", [])], self._editing.store
         if not marks:
             raise Refusal("nothing is named", "Send the marks of what is to be approved")
 
         def work() -> str:
             approve(store, marks)
             return f"{len(marks)} approved"
-        self._requests.edit(client, message, work)
+        self._editing.edit(client, message, work)
 
     def do_adopt(self, client: Client, message: Message) -> None:
         """Make macros or surfaces that came from somebody else the person's own; or all that came with `origin`."""
-        names, store = [str(name) for name in message.get("names", [])], self._engine.store
+        names, store = [str(name) for name in message.get("names", [])], self._editing.store
         origin = str(message.get("origin", ""))
         if not names and not origin:
             raise Refusal("nothing is named", "Send the ids of macros or surfaces")
@@ -106,13 +102,13 @@ class GivingRequests:
             guests = store.guests()
             came = [name for name, told in {**guests.macros, **guests.surfaces}.items() if origin and told == origin]
             return store.adopt([*names, *came])
-        self._requests.edit(client, message, work)
+        self._editing.edit(client, message, work)
 
     # The history of the desk.
 
     def do_versions(self, client: Client, message: Message) -> None:
         """Every version of the desk, the newest first."""
-        store = self._engine.store
+        store = self._editing.store
 
         def work() -> Message:
             store.settle()
@@ -123,17 +119,17 @@ class GivingRequests:
 
     def do_compare(self, client: Client, message: Message) -> None:
         """What differs between two versions; without `other`, between one and the desk as it is now."""
-        store, one, other = self._engine.store, int(message.get("one", 0)), int(message.get("other", 0))
+        store, one, other = self._editing.store, int(message.get("one", 0)), int(message.get("other", 0))
         self._later(client, message, lambda: compare(store, one, other))
 
     def do_restore(self, client: Client, message: Message) -> None:
         """The desk as it was after a version, in one change that can be undone."""
-        store, number = self._engine.store, int(message.get("number", 0))
+        store, number = self._editing.store, int(message.get("number", 0))
 
         def work() -> str:
             store.settle()
             return store.change(store.restoring_edit(number))
-        self._requests.edit(client, message, work)
+        self._editing.edit(client, message, work)
 
 
 def approve(store: DeskStore, marks: list[str]) -> None:

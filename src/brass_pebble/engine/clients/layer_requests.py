@@ -6,10 +6,9 @@ One method for each request, named after it; docs/protocol.md tells the fields.
 from __future__ import annotations
 
 import re
-import time
 from collections.abc import Iterable
 from dataclasses import asdict
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from brass_pebble.core.desk import rearrange
 from brass_pebble.core.desk.layer_switch import HOWS, FocusedWindow, LayerTarget
@@ -24,17 +23,18 @@ from brass_pebble.core.play.player import ONCE
 from brass_pebble.core.say.durations import parse_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keys import parse_chord
+from brass_pebble.engine.clients.desk_rows import DeskRows
 from brass_pebble.engine.devices.chord_catcher import ChordCatcher
+from brass_pebble.engine.devices.focus import Focus
 from brass_pebble.engine.disk.edits import Edit, binding_edit, rearranging_edit
 from brass_pebble.engine.disk.shortcut_files import load_programs
+from brass_pebble.engine.ports import Ports
+from brass_pebble.engine.runs.control import Control
+from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.base import OutputError
 
+from .editing import Editing
 from .server import Client, Message, Refusal
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
-
-    from .requests import Requests
 
 WORDS = ("kind", "target", "label", "tint", "plays", "again", "note", "hold_after", "second_within", "every", "back",
          "each", "icon")
@@ -46,16 +46,20 @@ WAIT_FOR_WINDOW = 10.0
 class LayerRequests:
     """Answers on behalf of an engine."""
 
-    def __init__(self, engine: Engine, requests: Requests) -> None:
-        self._engine = engine
-        self._requests = requests
-        engine.chord_catcher = ChordCatcher(engine)
+    chord_catcher: ChordCatcher
+    focus: Focus
+    rows: DeskRows
+    setup: Setup
+    control: Control
+
+    def __init__(self, ports: Ports, editing: Editing) -> None:
+        self._ports, self._editing = ports, editing
 
     # Bindings.
 
     def do_bind(self, client: Client, message: Message) -> None:
         """Give a gesture of a control another action; an empty kind clears it."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         layer = self._layer(surface, message)
         control, gesture = str(message.get("control", "")), str(message.get("gesture") or "press")
         self._control(surface, control)
@@ -67,14 +71,14 @@ class LayerRequests:
         # A client that knows nothing of icons leaves the one that is there.
         message = {"icon": bound.icon if bound else "", **message}
         fields: dict[str, Any] = {name: str(message.get(name, "")) for name in WORDS}
-        store = self._engine.store
-        self._requests.edit(client, message, lambda: store.change(binding_edit(
+        store = self._editing.store
+        self._editing.edit(client, message, lambda: store.change(binding_edit(
             surface.id, layer.id, control, gesture=gesture, adds=bool(message.get("adds")),
             by_strength=bool(message.get("by_strength")), macros=store.macro_names(), **fields)))
 
     def do_rearrange(self, client: Client, message: Message) -> None:
         """Copy, move, swap, mirror or clear what is bound, all in one change."""
-        how, desk = str(message.get("how", "")), self._engine.desk
+        how, desk = str(message.get("how", "")), self._ports.desk
         places = [self._place(place) for place in message.get("places", [])]
         to = self._place(message["to"]) if message.get("to") else None
         if not places:
@@ -105,12 +109,12 @@ class LayerRequests:
                           "layer, mirror layer")
         if not changes:
             raise Refusal("there is nothing to change", "Nothing is bound there, or it lies on its own mirror line")
-        self._requests.edit(client, message, lambda: self._engine.store.change(rearranging_edit(words, changes)))
+        self._editing.edit(client, message, lambda: self._editing.store.change(rearranging_edit(words, changes)))
 
     def _pairs(self, places: list[rearrange.Place],
                to: rearrange.Place) -> list[tuple[rearrange.Place, rearrange.Place]]:
         """Where each goes, when the first goes to `to`: the others keep their places to it in the drawing."""
-        desk = self._engine.desk
+        desk = self._ports.desk
         target = desk.surfaces[to[0]]
         first = next((c for c in desk.surfaces[places[0][0]].layout.controls if c.id == places[0][2]), None)
         anchor = next((c for c in target.layout.controls if c.id == to[2]), None)
@@ -134,15 +138,15 @@ class LayerRequests:
         if not places or len(chords) < len(places):
             raise Refusal(f"{len(places)} controls need as many chords; there are {len(chords)}", "Choose fewer")
         changes: list[rearrange.Change] = [
-            (surface, layer, "press", control, {**_kept(self._engine.desk.surfaces[surface], layer, control),
+            (surface, layer, "press", control, {**_kept(self._ports.desk.surfaces[surface], layer, control),
                                                 "tap": chord})
             for (surface, layer, control), chord in zip(places, chords, strict=False)]
         words = f"{len(places)} controls: {chords[0]} to {chords[len(places) - 1]}"
-        self._requests.edit(client, message, lambda: self._engine.store.change(rearranging_edit(words, changes)))
+        self._editing.edit(client, message, lambda: self._editing.store.change(rearranging_edit(words, changes)))
 
     def _place(self, place: Any) -> rearrange.Place:
         surface_id, layer_id, control = (str(part) for part in place)
-        surface = self._requests.surface({"surface": surface_id})
+        surface = self._editing.surface({"surface": surface_id})
         layer = self._layer(surface, {"layer": layer_id})
         if control:
             self._control(surface, control)
@@ -153,7 +157,7 @@ class LayerRequests:
             raise Refusal(f"“{surface.name}” has no layer yet", f"Add [surface.{surface.id}.layer.base] to desk.toml")
         name = str(message.get("layer") or "")
         if not name:
-            stack = self._engine.router.layers.stack(surface)
+            stack = self._ports.router.layers.stack(surface)
             return next(layer for layer in surface.layers if layer.id == stack[-1])
         layer = find_layer(surface, name)
         if layer is None:
@@ -170,22 +174,22 @@ class LayerRequests:
 
     def do_layer(self, client: Client, message: Message) -> Message:
         """Switch a layer: `how` is one of a control's ways, or on or off."""
-        engine, surface = self._engine, self._requests.surface(message)
+        surface = self._editing.surface(message)
         how = str(message.get("how") or "on or off")
         if how in ("on", "off"):
-            words = engine.router.switch_layer(surface.id, self._layer(surface, message).id, on=how == "on")
+            words = self._ports.router.switch_layer(surface.id, self._layer(surface, message).id, on=how == "on")
         elif how in HOWS and how != "while held":
             name = self._layer(surface, message).id if HOWS[how][0] else ""
-            words = engine.router.layers.switch(LayerTarget(how, name), surface.id, None)
-            engine.router.follow_layers()
+            words = self._ports.router.layers.switch(LayerTarget(how, name), surface.id, None)
+            self._ports.router.follow_layers()
         else:
             raise Refusal(f"“{how}” is not a way to switch a layer from here",
                           f"Known are on, off, {', '.join(name for name in HOWS if name != 'while held')}")
-        return {"words": words, **self._requests.layers_state()}
+        return {"words": words, **self.rows.layers()}
 
     def do_add_layer(self, client: Client, message: Message) -> None:
         """Add a layer on top of a surface's layers."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         name = str(message.get("name", "")).strip()
         if not name:
             raise Refusal("a layer needs a name", "Type one, like Cut")
@@ -195,11 +199,11 @@ class LayerRequests:
             layer_id, number = f"{wanted}-{number}", number + 1
         edit = Edit(f"{surface.name}: layer {name} added", ((("surface", surface.id, "layer", layer_id),
                                                               {"name": name}),), needs=("surface", surface.id))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit), {"layer": layer_id})
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit), {"layer": layer_id})
 
     def do_set_layer(self, client: Client, message: Message) -> None:
         """Change a layer's name, tint, whether it starts on, or the window it follows (null: none)."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         layer = self._layer(surface, message)
         what, value = str(message.get("what", "")), message.get("value")
         if what == "tint" and value and value not in TINTS:
@@ -219,22 +223,22 @@ class LayerRequests:
         edit = Edit(f"{surface.name}, layer {layer.name}: {what}",
                     ((("surface", surface.id, "layer", layer.id, what), value or None),),
                     needs=("surface", surface.id, "layer", layer.id))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
 
     def do_remove_layer(self, client: Client, message: Message) -> None:
         """Take a layer away; undo brings it back with all its bindings."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         layer = self._layer(surface, message)
         if len(surface.layers) == 1:
             raise Refusal("a surface keeps one layer", "Clear its controls, or take the surface off the desk")
         edit = Edit(f"{surface.name}: layer {layer.name} removed",
                     ((("surface", surface.id, "layer", layer.id), None),))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
 
     def do_first(self, client: Client, message: Message) -> Message:
         """Begin the cycles of a control, or of a whole surface, with their first action."""
-        surface = self._requests.surface(message)
-        return {"count": self._engine.router.restart_cycles(surface.id, str(message.get("control", "")))}
+        surface = self._editing.surface(message)
+        return {"count": self._ports.router.restart_cycles(surface.id, str(message.get("control", "")))}
 
     def do_set_times(self, client: Client, message: Message) -> None:
         """Change the time of holds or double taps, of a surface or of the whole desk (null: the default)."""
@@ -243,67 +247,67 @@ class LayerRequests:
             raise Refusal(f"there is no time “{what}”", "Known are hold_after and second_within")
         if value is not None:
             parse_duration(str(value))
-        surface = self._requests.surface(message) if message.get("surface") else None
+        surface = self._editing.surface(message) if message.get("surface") else None
         path = ("surface", surface.id, what) if surface else (what,)
         edit = Edit(f"{surface.name if surface else 'the desk'}: {what.replace('_', ' ')} {value or 'as without it'}",
                     ((path, value),))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
 
     # The focused window.
 
     def do_focus(self, client: Client, message: Message) -> Message:
         """Say which window has the focus, or pin the layers (`pin` true or false), or give a stage program the
         focus."""
-        focus = self._engine.focus
+        focus = self.focus
         if "pin" in message:
             focus.pin(pinned=bool(message["pin"]))
         elif message.get("stage"):
             focus.focus_stage(str(message["stage"]))
         elif message.get("class") or message.get("title"):
             focus.told(FocusedWindow(str(message.get("class", "")), str(message.get("title", ""))), "a script")
-        return self._requests.layers_state()
+        return self.rows.layers()
 
     def do_windows(self, client: Client, message: Message) -> None:
         """The windows that are open now."""
-        engine, number = self._engine, message.get("id")
+        number = message.get("id")
 
         def done(result: object) -> None:
             if isinstance(result, list):
-                engine.server.reply(client, number, {"windows": [
+                self._editing.reply(client, number, {"windows": [
                     {"class": window.cls, "title": window.title} for window in result]})
             else:
                 hint = "Type the window's class or title" if isinstance(result, OutputError) else ""
-                engine.server.refuse(client, number, Refusal(str(result), hint, "no-windows"))
-        engine.worker.do(engine.focus.windows, done)
+                self._editing.refuse(client, number, Refusal(str(result), hint, "no-windows"))
+        self._ports.worker.do(self.focus.windows, done)
 
     def do_next_window(self, client: Client, message: Message) -> None:
         """Answer with the next window that gets the focus, within ten seconds."""
-        engine, number = self._engine, message.get("id")
+        number = message.get("id")
 
         def done(window: FocusedWindow | None) -> None:
             if window is None:
-                engine.server.refuse(client, number, Refusal(
+                self._editing.refuse(client, number, Refusal(
                     f"no other window got the focus within {WAIT_FOR_WINDOW:.0f} s",
                     "Ask again, then click the window"))
             else:
-                engine.server.reply(client, number, {"class": window.cls, "title": window.title})
-        engine.focus.next_window(WAIT_FOR_WINDOW, done)
+                self._editing.reply(client, number, {"class": window.cls, "title": window.title})
+        self.focus.next_window(WAIT_FOR_WINDOW, done)
 
     # Chords.
 
     def do_catch_chord(self, client: Client, message: Message) -> Message:
         """Listen for one chord on the main keyboard; news of it come under the topic “chord”."""
-        return dict(self._engine.chord_catcher.begin(client.number))
+        return dict(self.chord_catcher.begin(client.number))
 
     def do_leave_chord(self, client: Client, message: Message) -> Message:
         """Stop listening for a chord."""
-        self._engine.chord_catcher.end("left")
+        self.chord_catcher.end("left")
         return {}
 
     def do_clashes(self, client: Client, message: Message) -> None:
         """What gets in each other's way, and the shortcut tables there are."""
-        engine, number = self._engine, message.get("id")
-        desk = engine.desk
+        number = message.get("id")
+        desk = self._ports.desk
 
         def work() -> Message:
             programs, problems = self._programs()
@@ -314,7 +318,7 @@ class LayerRequests:
 
     def do_who_takes(self, client: Client, message: Message) -> None:
         """Which known programs take a chord, and which controls of the desk send it."""
-        number, desk = message.get("id"), self._engine.desk
+        number, desk = message.get("id"), self._ports.desk
         shape = shape_of(parse_chord(str(message.get("chord", ""))).codes)
 
         def work() -> Message:
@@ -328,9 +332,9 @@ class LayerRequests:
 
     def do_free_chords(self, client: Client, message: Message) -> None:
         """Chords that nothing known takes: for a label, or a family of `count` for as many controls."""
-        engine, number = self._engine, message.get("id")
+        number = message.get("id")
         count = max(1, min(int(message.get("count", 8)), MOST_PROPOSED))
-        label, family, desk = str(message.get("label", "")), bool(message.get("family")), engine.desk
+        label, family, desk = str(message.get("label", "")), bool(message.get("family")), self._ports.desk
 
         def work() -> Message:
             programs, _ = self._programs()
@@ -343,37 +347,35 @@ class LayerRequests:
 
     def do_send_once(self, client: Client, message: Message) -> Message:
         """Send a chord once, after a count-in, so that a program's own dialog can learn it."""
-        engine, chord = self._engine, parse_chord(str(message.get("chord", "")))
+        chord = parse_chord(str(message.get("chord", "")))
         seconds = max(0.0, min(float(message.get("seconds", 3)), LONGEST_COUNT_IN))
         origin = client.name or "a client"
 
         def send(now: int) -> None:
-            engine.play_program(chord_program(chord, tap=engine.desk.tap), f"{chord} once", origin, ONCE)
-        engine.alarm("send once", time.monotonic_ns() + int(seconds * 1e9), send)
+            self.control.play_program(chord_program(chord, tap=self._ports.desk.tap), f"{chord} once", origin, ONCE)
+        self._ports.alarms.at("send once", self._ports.now() + int(seconds * 1e9), send)
         return {"chord": str(chord), "seconds": seconds}
 
     def do_leave_send(self, client: Client, message: Message) -> Message:
         """Call a chord off that is about to be sent."""
-        self._engine.cancel_alarm("send once")
+        self._ports.alarms.cancel("send once")
         return {}
 
     def _programs(self) -> tuple[list[ProgramTable], list[Any]]:
-        engine = self._engine
-        user = engine.store.user_layouts.parent / "programs" if engine.store.user_layouts else None
-        on_stage = [place.program for place in engine.desk.stage] if engine.desk.output == "stage" else []
-        return load_programs(engine.store.folder, user, engine.setup.stage, on_stage)
+        user = self._editing.store.user_layouts.parent / "programs" if self._editing.store.user_layouts else None
+        on_stage = [place.program for place in self._ports.desk.stage] if self._ports.desk.output == "stage" else []
+        return load_programs(self._editing.store.folder, user, self.setup.stage, on_stage)
 
     def _on_worker(self, client: Client, number: Any, work: Any) -> None:
-        engine = self._engine
 
         def done(result: object) -> None:
             if isinstance(result, dict):
-                engine.server.reply(client, number, result)
+                self._editing.reply(client, number, result)
             elif isinstance(result, ProblemError):
-                engine.server.refuse(client, number, Refusal(result.problem.what, result.problem.hint))
+                self._editing.refuse(client, number, Refusal(result.problem.what, result.problem.hint))
             else:
-                engine.server.refuse(client, number, Refusal(f"it could not be worked out: {result}", ""))
-        engine.worker.do(work, done)
+                self._editing.refuse(client, number, Refusal(f"it could not be worked out: {result}", ""))
+        self._ports.worker.do(work, done)
 
 
 def _program_state(program: ProgramTable) -> Message:

@@ -6,25 +6,22 @@ One method for each request, named after it; docs/protocol.md tells the fields.
 from __future__ import annotations
 
 import re
-import time
-from typing import TYPE_CHECKING
 
 from brass_pebble import file_access
 from brass_pebble.core.macro import Macro, read_macro
 from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.engine.clients.desk_rows import DeskRows
 from brass_pebble.engine.disk.edits import Edit
+from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.rehearsal import Rehearsal
+from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
 from brass_pebble.kinds.outputs.xkb import typist
 from brass_pebble.paths import DEMO_STAGE
 
+from .editing import Editing
 from .server import Client, Message, Refusal
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
-
-    from .requests import Requests
 
 MS = 1_000_000
 TELL_EVERY = 60 * MS
@@ -33,23 +30,25 @@ LONGEST_TEXT = 4_000_000
 class MacroRequests:
     """Answers on behalf of an engine."""
 
-    def __init__(self, engine: Engine, requests: Requests) -> None:
-        self._engine = engine
-        self._requests = requests
+    setup: Setup
+    rows: DeskRows
+
+    def __init__(self, ports: Ports, editing: Editing) -> None:
+        self._ports, self._editing = ports, editing
         self._rehearsal: Rehearsal | None = None
         self._name = ""
 
     def do_macros(self, client: Client, message: Message) -> None:
         """Every macro's text, by its id, broken ones included."""
-        engine, number = self._engine, message.get("id")
+        number = message.get("id")
 
         def done(result: object) -> None:
             texts, unfinished = result if isinstance(result, tuple) else ({}, {})
-            engine.server.reply(client, number, {"texts": texts, "tap_ms": engine.desk.tap / MS,
-                                                 "gap_ms": engine.desk.gap / MS, "keyboard": engine.desk.keyboard,
-                                                 "drafts": {name: {"text": text, "at": at}
-                                                            for name, (text, at) in unfinished.items()}})
-        engine.worker.do(lambda: (engine.store.macro_texts(), engine.store.unfinished()), done)
+            desk = self._ports.desk
+            self._editing.reply(client, number, {
+                "texts": texts, "tap_ms": desk.tap / MS, "gap_ms": desk.gap / MS, "keyboard": desk.keyboard,
+                "drafts": {name: {"text": text, "at": at} for name, (text, at) in unfinished.items()}})
+        self._ports.worker.do(lambda: (self._editing.store.macro_texts(), self._editing.store.unfinished()), done)
 
     def do_write_macro(self, client: Client, message: Message) -> None:
         """Write a macro's text; without an id a new macro, named after `name`.  It is live at once.
@@ -57,7 +56,7 @@ class MacroRequests:
         A text with mistakes is kept as a draft, and what works goes on working.  `base` is the text that was there
         when the person began: if it is another one by now, nothing is written.
         """
-        store, engine, text = self._engine.store, self._engine, str(message.get("text", ""))
+        store, text = self._editing.store, str(message.get("text", ""))
         check_text(text)
         given = str(message.get("name", ""))
         macro_id = _macro_id(message) or self.free_id(given or "macro")
@@ -71,7 +70,7 @@ class MacroRequests:
                 store.keep_unfinished(macro_id, text)
                 raise ConflictError(f"{file} was changed by another program meanwhile",
                                    hint="What you typed is kept as a draft; nothing was overwritten")
-            _, problems = read_macro(text, id=macro_id, file=file, tap=engine.desk.tap, gap=engine.desk.gap,
+            _, problems = read_macro(text, id=macro_id, file=file, tap=self._ports.desk.tap, gap=self._ports.desk.gap,
                                      typist=self._typist(), others=store.drafts())
             if problems and now is not None:
                 store.keep_unfinished(macro_id, text)
@@ -81,11 +80,11 @@ class MacroRequests:
             words = store.change(edit)
             store.drop_unfinished(macro_id)
             return words
-        self._requests.edit(client, message, write, {"macro": macro_id})
+        self._editing.edit(client, message, write, {"macro": macro_id})
 
     def do_draft_macro(self, client: Client, message: Message) -> None:
         """Keep a text that is not finished, beside the macro that goes on working; without a text, drop it."""
-        engine, store, number = self._engine, self._engine.store, message.get("id")
+        store, number = self._editing.store, message.get("id")
         macro_id = _macro_id(message)
         if not macro_id:
             raise Refusal("a draft needs a macro", "Send the macro's id")
@@ -101,37 +100,36 @@ class MacroRequests:
 
         def done(result: object) -> None:
             if isinstance(result, Exception):
-                engine.server.refuse(client, number, Refusal(f"the draft could not be kept: {file_access.say(result)}",
+                self._editing.refuse(client, number, Refusal(f"the draft could not be kept: {file_access.say(result)}",
                                                              file_access.next_step(result)))
             else:
-                engine.server.reply(client, number, {})
-        engine.worker.do(job, done)
+                self._editing.reply(client, number, {})
+        self._ports.worker.do(job, done)
 
     def free_id(self, name: str) -> str:
         """A file name that no macro has."""
         wanted = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")[:40] or "macro"
-        taken, found, number = self._engine.store.macro_names(), wanted, 2
+        taken, found, number = self._editing.store.macro_names(), wanted, 2
         while found in taken:
             found, number = f"{wanted}-{number}", number + 1
         return found
 
     def do_remove_macro(self, client: Client, message: Message) -> None:
         """Take a macro away; what plays it is told as broken until undo brings it back."""
-        store, macro_id = self._engine.store, str(message.get("macro", ""))
+        store, macro_id = self._editing.store, str(message.get("macro", ""))
         if macro_id not in store.macro_names():
             raise Refusal(f"there is no macro “{macro_id}”", nearest(macro_id, store.macro_names()))
         edit = Edit(f"macro {macro_id}: taken away", files=((f"macros/{macro_id}.macro", None),))
-        self._requests.edit(client, message, lambda: store.change(edit))
+        self._editing.edit(client, message, lambda: store.change(edit))
 
     # Rehearsing.
 
     def do_rehearse(self, client: Client, message: Message) -> Message:
         """Play a macro, or a text, into a stage of its own; `hold_ms` is how long its control would be held."""
-        engine = self._engine
         macro = self._macro(message)
         self._end_rehearsal()
-        names = [place.program for place in engine.desk.stage] or sorted(f.stem for f in DEMO_STAGE.glob("*.toml"))
-        stage = StageOutput(read_programs(engine.setup.stage or DEMO_STAGE, names, self._typist()))
+        names = [place.program for place in self._ports.desk.stage] or sorted(f.stem for f in DEMO_STAGE.glob("*.toml"))
+        stage = StageOutput(read_programs(self.setup.stage or DEMO_STAGE, names, self._typist()))
         self._name = macro.name
         from .requests import given_values
         self._rehearsal = Rehearsal(macro, stage, hold=int(float(message.get("hold_ms", 1000)) * MS),
@@ -146,13 +144,13 @@ class MacroRequests:
         return {}
 
     def _macro(self, message: Message) -> Macro:
-        desk = self._engine.desk
+        desk = self._ports.desk
         if "text" not in message:
             name = str(message.get("macro", ""))
             if name in desk.macros:
                 return desk.macros[name]
             raise Refusal(desk.broken_macros.get(name, f"there is no macro “{name}”"), nearest(name, desk.macros))
-        drafts = self._engine.store.drafts()
+        drafts = self._editing.store.drafts()
         macro, problems = read_macro(str(message["text"]), id=str(message.get("macro", "")), tap=desk.tap,
                                      gap=desk.gap, typist=self._typist(), others=drafts)
         if problems:
@@ -161,7 +159,7 @@ class MacroRequests:
 
     def _typist(self) -> Typist | None:
         try:
-            return typist(self._engine.desk.keyboard)
+            return typist(self._ports.desk.keyboard)
         except ProblemError:
             return None
 
@@ -170,7 +168,7 @@ class MacroRequests:
         if rehearsal is None:
             return
         due = rehearsal.next_deadline()
-        self._engine.alarm("rehearsal", due if due is not None else time.monotonic_ns(), self._step)
+        self._ports.alarms.at("rehearsal", due if due is not None else self._ports.now(), self._step)
 
     def _step(self, now: int) -> None:
         rehearsal = self._rehearsal
@@ -181,25 +179,25 @@ class MacroRequests:
             self._tell()
             self._rehearsal = None
             return
-        self._engine.later("rehearsal news", TELL_EVERY, lambda now: self._tell())
+        self._ports.alarms.later("rehearsal news", TELL_EVERY, lambda now: self._tell())
         self._book()
 
     def _tell(self) -> None:
         rehearsal = self._rehearsal
-        if rehearsal is None or not self._engine.server.wanted("rehearsal"):
+        if rehearsal is None or not self._ports.publisher.wanted("rehearsal"):
             return
-        self._engine.server.publish("rehearsal", {
+        self._ports.publisher.publish("rehearsal", {
             "name": self._name, "done": rehearsal.done, "trouble": rehearsal.trouble,
-            "at_ms": (time.monotonic_ns() - rehearsal.start) / MS, "late_ms": rehearsal.late_ms(),
+            "at_ms": (self._ports.now() - rehearsal.start) / MS, "late_ms": rehearsal.late_ms(),
             "events": [[number, event] for number, event in rehearsal.news()],
-            "programs": self._requests.stage_state(rehearsal.stage)})
+            "programs": self.rows.stage(rehearsal.stage)})
 
     def _end_rehearsal(self) -> None:
         if self._rehearsal is not None:
             self._rehearsal.stop()
             self._tell()
             self._rehearsal = None
-            self._engine.cancel_alarm("rehearsal")
+            self._ports.alarms.cancel("rehearsal")
 
 
 def check_text(text: str) -> None:

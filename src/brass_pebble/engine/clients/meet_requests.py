@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from brass_pebble.core.desk.model import ON_TRIAL, Surface
 from brass_pebble.core.desk.read.bindings import row_of
@@ -20,15 +20,15 @@ from brass_pebble.core.devices.proposal import propose
 from brass_pebble.core.say.durations import parse_duration
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.signal import from_wire, signal_name, wire
-from brass_pebble.engine.devices.meeting import BY_MESSAGES
+from brass_pebble.engine.devices.meeting import BY_MESSAGES, Meet
+from brass_pebble.engine.devices.ownership import Devices
+from brass_pebble.engine.devices.set_aside import SetAside
 from brass_pebble.engine.disk.edits import Edit, Row
+from brass_pebble.engine.ports import LiveDesk, Ports
+from brass_pebble.engine.setup import Setup
 
+from .editing import Editing
 from .server import Client, Message, Refusal
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
-
-    from .requests import Requests
 
 MS = 1_000_000
 TRIAL_SECONDS = 10.0
@@ -42,87 +42,91 @@ SETTINGS = {
 class MeetRequests:
     """Answers on behalf of an engine."""
 
-    def __init__(self, engine: Engine, requests: Requests) -> None:
-        self._engine = engine
-        self._requests = requests
+    devices: Devices
+    meet: Meet
+    aside: SetAside
+    live: LiveDesk
+    setup: Setup
+
+    def __init__(self, ports: Ports, editing: Editing) -> None:
+        self._ports, self._editing = ports, editing
 
     def do_devices(self, client: Client, message: Message) -> None:
         """The devices that are here, looked at anew, and which surface has which."""
-        engine, number = self._engine, message.get("id")
+        number = message.get("id")
 
         def found(present: object) -> None:
-            if isinstance(present, list) and engine.devices.take(present):
-                engine.tell_desk()
-            engine.server.reply(client, number, engine.meet.state())
-        engine.worker.do(engine.devices.present, found)
+            if isinstance(present, list) and self.devices.take(present):
+                self.live.tell_desk()
+            self._editing.reply(client, number, self.meet.state())
+        self._ports.worker.do(self.devices.present, found)
 
     def do_listen(self, client: Client, message: Message) -> Message:
         """Listen to every device that is no surface, or to one, for some seconds, without taking any over."""
         only = self._device(message).id if message.get("device") else ""
-        seconds = self._engine.meet.listen(client.number, float(message.get("seconds", 15)), only,
+        seconds = self.meet.listen(client.number, float(message.get("seconds", 15)), only,
                                            motion=bool(message.get("motion")))
         return {"seconds": seconds}
 
     def do_hush(self, client: Client, message: Message) -> Message:
         """Stop listening."""
-        self._engine.meet.hush(client.number)
+        self.meet.hush(client.number)
         return {}
 
     def do_attend(self, client: Client, message: Message) -> Message:
         """Send a surface's presses to this client instead of answering them; without a surface, no longer."""
-        self._engine.aside.give_to(client.number,
-                                   self._requests.surface(message).id if message.get("surface") else "")
+        self.aside.give_to(client.number,
+                                   self._editing.surface(message).id if message.get("surface") else "")
         return {}
 
     def do_main(self, client: Client, message: Message) -> Message:
         """Mark a device as the main keyboard: it is never taken over."""
         facts = self._device(message)
-        owner = self._engine.devices.owner(facts.id)
+        owner = self.devices.owner(facts.id)
         if owner:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” at the moment",
                           "Give it back first: select the surface on the desk and press i")
         if facts.kind in BY_MESSAGES:
             raise Refusal(f"“{facts.shown}” is no keyboard to type on", "Press a key on the keyboard that you type on")
-        self._engine.memory.main = facts.rule()
-        self._engine.devices.take(self._engine.devices.here)
-        self._engine.tell_desk()
+        self.devices.memory.main = facts.rule()
+        self.devices.take(self.devices.here)
+        self.live.tell_desk()
         return {}
 
     def do_bench(self, client: Client, message: Message) -> Message:
         """Pull a device of the bench out, or plug it in, in another port if one is named."""
-        bench, name = self._engine.setup.bench, str(message.get("device", ""))
+        bench, name = self.setup.bench, str(message.get("device", ""))
         if name not in bench.devices:
             raise Refusal(f"there is no “{name}” on the bench", nearest(name, bench.devices))
-        owner = self._engine.devices.owner(name)
+        owner = self.devices.owner(name)
         there = bool(message.get("there", True))
         bench.plug(name, there=there, port=str(message.get("port", "")))
         if owner and (not there or message.get("port")):
-            self._engine.devices.lost(owner, "pulled out by hand")
-        self._engine.devices.look_again()
+            self.devices.lost(owner, "pulled out by hand")
+        self.devices.look_again()
         return {}
 
     def do_proposals(self, client: Client, message: Message) -> None:
         """Drawings that may suit a device, the likeliest first."""
-        facts, engine, number = self._device(message), self._engine, message.get("id")
+        facts, number = self._device(message), message.get("id")
 
         def done(found: object) -> None:
             if isinstance(found, Exception):
-                engine.server.refuse(client, number, Refusal(f"the drawings cannot be read: {found}"))
+                self._editing.refuse(client, number, Refusal(f"the drawings cannot be read: {found}"))
                 return
             assert isinstance(found, list)
-            engine.server.reply(client, number, {"proposals": [
+            self._editing.reply(client, number, {"proposals": [
                 {"layout": p.layout.id, "name": p.layout.name, "why": p.why, "learn": p.learn,
                  "controls": controls_of(p.layout.with_keys(p.keys))} for p in found]})
-        engine.worker.do(lambda: propose(facts, engine.store.layouts())[:PROPOSED], done)
+        self._ports.worker.do(lambda: propose(facts, self._editing.store.layouts())[:PROPOSED], done)
 
     def do_take(self, client: Client, message: Message) -> None:
         """Make a device a surface of the desk."""
-        engine = self._engine
-        devices, facts = engine.devices, self._device(message)
+        devices, facts = self.devices, self._device(message)
         owner = devices.owner(facts.id)
         if owner:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” already", "It stands on the desk")
-        if engine.memory.is_main(facts):
+        if self.devices.memory.is_main(facts):
             raise Refusal(f"“{facts.shown}” is your main keyboard: it stays yours to type on",
                           "Press n and then a key on another keyboard if that one is your main keyboard")
         if not facts.readable:
@@ -136,7 +140,7 @@ class MeetRequests:
                           f"If that is what you want, type “{ON_TRIAL}”", "only-keyboard")
         also = [self._device({"device": name}).rule() for name in message.get("also", [])]
         name = str(message.get("name", "")).strip() or facts.shown
-        surface_id = _free_name(name, engine.desk.surfaces)
+        surface_id = _free_name(name, self._ports.desk.surfaces)
         layout = str(message.get("layout", ""))
         table: dict[str, Any] = {"name": name}
         if layout:
@@ -152,28 +156,27 @@ class MeetRequests:
         edit = Edit(f"{name}: taken over", ((("surface", surface_id), table),))
         if trial:
             devices.try_out(surface_id, TRIAL_SECONDS, lambda now: self._trial_over(surface_id))
-        self._requests.edit(client, message, lambda: engine.store.change(edit),
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit),
                             {"surface": surface_id, "trial_seconds": TRIAL_SECONDS if trial else 0})
 
     def _trial_over(self, surface_id: str) -> None:
-        engine = self._engine
-        engine.devices.end_trial(surface_id)
-        surface = engine.desk.surfaces.get(surface_id)
+        self.devices.end_trial(surface_id)
+        surface = self._ports.desk.surfaces.get(surface_id)
         if surface is not None:
             # First of all the device works again; then the desk is put right.
-            engine.devices.give_back(surface_id)
-            engine.add_problem(Problem(
+            self.devices.give_back(surface_id)
+            self._ports.problems.add(Problem(
                 f"{surface.name} was taken over on trial and nobody kept it, so it was given back",
                 hint="Take it over once more, and keep it within ten seconds: with y, or by typing keep on it"))
             edit = Edit(f"{surface.name}: given back", ((("surface", surface_id), None),))
-            self._requests.edit(None, {}, lambda: engine.store.change(edit))
+            self._editing.edit(None, {}, lambda: self._editing.store.change(edit))
 
     def do_keep(self, client: Client, message: Message) -> None:
         """Keep the last keyboard or pointer that was taken over on trial."""
-        surface = self._requests.surface(message)
-        if surface.id not in self._engine.devices.trials:
+        surface = self._editing.surface(message)
+        if surface.id not in self.devices.trials:
             raise Refusal(f"“{surface.name}” is not on trial", "Take it over again, and say keep within ten seconds")
-        holding = self._engine.devices.holdings.get(surface.id)
+        holding = self.devices.holdings.get(surface.id)
         facts = holding.parts[0] if holding and holding.parts else None
         points = facts is not None and facts.points and surface.takes_pointing
         types = facts is None or (facts.full and surface.takes_typing)
@@ -181,17 +184,17 @@ class MeetRequests:
         edit = Edit(f"{surface.name}: kept, though it is the only {what}", tuple(
             (("surface", surface.id, name), True) for name, is_it in (
                 ("may_be_only_keyboard", types), ("may_be_only_pointer", points)) if is_it))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit),
-                            then=lambda: self._engine.devices.end_trial(surface.id))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit),
+                            then=lambda: self.devices.end_trial(surface.id))
 
     def do_draw(self, client: Client, message: Message) -> None:
         """Give a surface another drawing: one that is there, or one drawn by hand, which is then kept for all desks.
 
         What was bound follows the keys: a binding goes to the control that sends the same.
         """
-        surface, store = self._requests.surface(message), self._engine.store
+        surface, store = self._editing.surface(message), self._editing.store
         drawing, keys = message.get("drawing"), {str(k): from_wire(v) for k, v in dict(message.get("keys", {})).items()}
-        holding = self._engine.devices.holdings.get(surface.id)
+        holding = self.devices.holdings.get(surface.id)
         facts = holding.parts[0] if holding and holding.parts else None
         second = _key_names([*message.get("second", []), *surface.second])
 
@@ -211,11 +214,11 @@ class MeetRequests:
             values = [((*path, "layout"), layout.id), ((*path, "keys"), _keys_row(keys) or None),
                       ((*path, "second"), sorted(set(second)) or None), *_carry_over(surface, sent)]
             return store.change(Edit(f"{surface.name}: drawn as {layout.name}", tuple(values), tuple(files)))
-        self._requests.edit(client, message, work)
+        self._editing.edit(client, message, work)
 
     def do_set(self, client: Client, message: Message) -> None:
         """Change one of a surface's settings; a value of null goes back to what holds without it."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         what, value = str(message.get("what", "")), message.get("value")
         path: tuple[str, ...] = ("surface", surface.id, what)
         if what in LAMPS:
@@ -231,28 +234,28 @@ class MeetRequests:
         shown = "as without it" if value is None else f"{value[0]:g}, {value[1]:g}" if what == "at" else \
             ", ".join(value) if isinstance(value, list) else value
         edit = Edit(f"{surface.name}: {said}: {shown}", ((path, value),))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
 
     def do_remove(self, client: Client, message: Message) -> None:
         """Take a surface off the desk; its device is free again.  Undo brings it back with all that was bound."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         edit = Edit(f"{surface.name}: taken off the desk", ((("surface", surface.id), None),))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
 
     def do_this(self, client: Client, message: Message) -> Message:
         """Answer which device the surface asked about has, without pressing it."""
-        self._engine.devices.answer(self._device(message))
-        return {"question": self._engine.devices.question()}
+        self.devices.answer(self._device(message))
+        return {"question": self.devices.question()}
 
     def _device(self, message: Message) -> DeviceFacts:
         name = str(message.get("device", ""))
-        facts = self._engine.devices.find(name)
+        facts = self.devices.find(name)
         if facts is None:
             raise Refusal("that device is not here any more", "Plug it in again, or choose another one")
         return facts
 
     def _boxes(self) -> list[tuple[tuple[float, float], tuple[float, float]]]:
-        desk = self._engine.desk
+        desk = self._ports.desk
         boxes = [(s.at, (s.layout.width or 4.0, s.layout.height or 1.5)) for s in desk.surfaces.values()]
         return boxes + [(place.at, place.size) for place in desk.stage]
 

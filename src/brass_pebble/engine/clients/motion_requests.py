@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import fields, replace
-from typing import TYPE_CHECKING
 
 from brass_pebble.core.desk.model import Surface, usual_settings
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.play.axis import AxisSettings, Calibration, row_of_settings
 from brass_pebble.core.say.problem import nearest
 from brass_pebble.engine.disk.edits import Edit
+from brass_pebble.engine.ports import Ports
 
+from .editing import Editing
 from .server import Client, Message, Refusal
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
-
-    from .requests import Requests
 
 _NUMBERS = {field.name for field in fields(AxisSettings)}
 
@@ -24,9 +20,8 @@ _NUMBERS = {field.name for field in fields(AxisSettings)}
 class MotionRequests:
     """Answers on behalf of an engine."""
 
-    def __init__(self, engine: Engine, requests: Requests) -> None:
-        self._engine = engine
-        self._requests = requests
+    def __init__(self, ports: Ports, editing: Editing) -> None:
+        self._ports, self._editing = ports, editing
 
     def _control(self, surface: Surface, message: Message) -> Control:
         name = str(message.get("control", ""))
@@ -39,7 +34,7 @@ class MotionRequests:
 
     def do_set_axis(self, client: Client, message: Message) -> None:
         """How an axis is read from now on; with `usual`, as usual."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         control = self._control(surface, message)
         axis = int(message.get("axis", 0))
         if message.get("usual"):
@@ -54,9 +49,9 @@ class MotionRequests:
 
     def do_calibrate(self, client: Client, message: Message) -> Message | None:
         """`begin` watching how far a control goes, or `end` it and take what was seen."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         control = self._control(surface, message)
-        mover = self._engine.router.mover
+        mover = self._ports.router.mover
         if message.get("step") == "begin":
             mover.calibrate(surface.id, control.id, [Calibration() for _ in control.moves])
             return {}
@@ -85,4 +80,4 @@ class MotionRequests:
                 row = {"invert": settings.invert}
             values.append((("surface", surface.id, "axis", name), row or None))
         edit = Edit(f"{surface.id} {control.id}: {what}", tuple(values))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))

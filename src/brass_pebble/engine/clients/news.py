@@ -5,20 +5,19 @@ Never at once: the program that a press was for runs first, then the account of 
 
 from __future__ import annotations
 
-import time
 from collections import deque
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import Any
 
 from brass_pebble.core.effects.pointer import HIDDEN
-from brass_pebble.core.play.bounce import BounceWatch
-from brass_pebble.core.play.player import Effect, Run
+from brass_pebble.core.play.bounce import BounceWatch, Chatter
+from brass_pebble.core.play.player import Effect, Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.signal import STRUCK
+from brass_pebble.engine.ports import ControlTold, Ports, TracesTold
+from brass_pebble.kinds.outputs.base import Output
 from brass_pebble.kinds.outputs.stage import StageOutput
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
 
 MS = 1_000_000
 TELL_AFTER = 2 * MS
@@ -32,8 +31,17 @@ class News:
     """`unnoted` are effects sent and not yet in their traces; `fresh` traces not yet told; `lit` controls that went
     down or up: surface, code, value, arrival.  `due` is when to tell next, in ns, or None."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    layer_rows: Callable[[], dict[str, Any]]
+    stage_rows: Callable[[StageOutput], list[dict[str, Any]]]
+
+    def __init__(self, ports: Ports, player: Player, output: Output) -> None:
+        self._ports, self._player, self._output = ports, player, output
+        # Who else wants to know: of a control that went down or up, of traces that changed, of layers, of a switch
+        # that bounces (surface, how).
+        self.on_control: list[ControlTold] = []
+        self.on_traces: list[TracesTold] = []
+        self.on_layers: list[Callable[[], object]] = []
+        self.on_chatter: list[Callable[[str, Chatter], object]] = []
         self.history: deque[Trace] = deque()
         self.unnoted: list[tuple[int, list[Effect]]] = []
         self.fresh: list[Trace] = []
@@ -69,16 +77,16 @@ class News:
     def book(self) -> None:
         """At the end of each round of the loop: set the time of telling, if there is anything to tell."""
         if self.due is None and (self.unnoted or self.fresh or self.lit or self._touched or self._stage_changed()
-                                 or self._engine.router.mover.told
-                                 or self._layers_told != self._engine.router.layers.version):
-            self.due = max(time.monotonic_ns() + TELL_AFTER, self._told + TELL_EVERY)
+                                 or self._ports.router.mover.told
+                                 or self._layers_told != self._ports.router.layers.version):
+            self.due = max(self._ports.now() + TELL_AFTER, self._told + TELL_EVERY)
 
     def drop_effects(self) -> None:
         """After an error: nothing is known of what was about to be noted."""
         self.unnoted, self.due = [], None
 
     def _stage_changed(self) -> bool:
-        output = self._engine.output
+        output = self._output
         return isinstance(output, StageOutput) and (output.changed or bool(output.reactions))
 
     def note(self) -> None:
@@ -99,7 +107,7 @@ class News:
             self._touched[trace.id] = trace
             if not self.history or self.history[-1].id < trace.id:
                 self._remember(trace)
-        output = self._engine.output
+        output = self._output
         if isinstance(output, StageOutput) and output.reactions:
             for reaction in output.reactions:
                 owner = reaction.cause.owner if isinstance(reaction.cause, Run) else None
@@ -118,8 +126,7 @@ class News:
 
     def tell(self, now: int) -> None:
         """Tell clients, unless a step is about to be due."""
-        engine = self._engine
-        due = engine.player.next_deadline()
+        due = self._player.next_deadline()
         if due is not None and 0 < due - now < STEP_IS_NEAR and now - self._told < TELL_AT_LATEST:
             self.due = due + 1
             return
@@ -128,48 +135,47 @@ class News:
         lit, self.lit = self.lit, []
         self._watch_bounces(lit)
         for surface_id, code, value, at in lit:
-            engine.grips.press(surface_id, code, value, at)
+            for told in self.on_control:
+                told(surface_id, code, value, at)
         touched, self._touched = self._touched, {}
-        server = engine.server
+        server = self._ports.publisher
         if lit and server.wanted("press"):
-            surfaces = engine.desk.surfaces
+            surfaces = self._ports.desk.surfaces
             server.publish("press", {"keys": [
                 [surface, surfaces[surface].control_of(code), value]
                 for surface, code, value, _ in lit if surface in surfaces]})
         if touched and server.wanted("trace"):
             for trace in touched.values():
-                server.publish("trace", {"trace": trace.as_dict(engine.wall_offset)})
+                server.publish("trace", {"trace": trace.as_dict(self._ports.wall_offset())})
         self._tell_positions()
         self._tell_layers()
-        engine.answers.follow(touched.values())
-        engine.historian.note(touched.values())
-        output = engine.output
+        for tell in self.on_traces:
+            tell(touched.values())
+        output = self._output
         if isinstance(output, StageOutput) and output.changed:
             output.changed = False
             if server.wanted("stage"):
-                server.publish("stage", {"programs": engine.requests.stage_state(output)})
+                server.publish("stage", {"programs": self.stage_rows(output)})
 
     def _tell_positions(self) -> None:
         """Where things are that have moved: the latest of each, however often it was."""
-        mover = self._engine.router.mover
+        mover = self._ports.router.mover
         told, mover.told = mover.told, {}
-        if told and self._engine.server.wanted("moves"):
-            self._engine.server.publish("moves", {"at": [[surface, control, [round(value, 4) for value in at],
+        if told and self._ports.publisher.wanted("moves"):
+            self._ports.publisher.publish("moves", {"at": [[surface, control, [round(value, 4) for value in at],
                                                           mover.raw(surface, control)]
                                                          for (surface, control), at in told.items()]})
 
     def _tell_layers(self) -> None:
-        engine = self._engine
-        version = engine.router.layers.version
+        version = self._ports.router.layers.version
         if version != self._layers_told:
             self._layers_told = version
-            for surface_id in engine.devices.holdings:
-                engine.devices.show_lamps(surface_id)
-            if engine.server.wanted("layers"):
-                engine.server.publish("layers", engine.requests.layers_state())
+            for call in self.on_layers:
+                call()
+            if self._ports.publisher.wanted("layers"):
+                self._ports.publisher.publish("layers", self.layer_rows())
 
     def _watch_bounces(self, lit: list[tuple[str, int, int, int]]) -> None:
-        engine = self._engine
         for surface_id, code, value, arrived in lit:
             if code >= STRUCK:
                 # Only switches bounce; steps of a knob come close together by themselves.
@@ -177,5 +183,6 @@ class News:
             watch = self._bounces.get(surface_id)
             if watch is None:
                 watch = self._bounces[surface_id] = BounceWatch()
-            if (chatter := watch.feed(code, value, arrived)) and surface_id not in engine.careful.debouncers:
-                engine.devices.notice_chatter(surface_id, chatter)
+            if chatter := watch.feed(code, value, arrived):
+                for tell in self.on_chatter:
+                    tell(surface_id, chatter)

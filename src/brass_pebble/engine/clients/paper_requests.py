@@ -2,31 +2,25 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from brass_pebble.core.label.icons import check_icon
 from brass_pebble.core.label.sizes import read_size, write_size
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.engine.disk.edits import Edit
+from brass_pebble.engine.ports import Ports
 
+from .editing import Editing
 from .server import Client, Message, Refusal
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
-
-    from .requests import Requests
 
 
 class PaperRequests:
     """Answers on behalf of an engine."""
 
-    def __init__(self, engine: Engine, requests: Requests) -> None:
-        self._engine = engine
-        self._requests = requests
+    def __init__(self, ports: Ports, editing: Editing) -> None:
+        self._ports, self._editing = ports, editing
 
     def do_label_size(self, client: Client, message: Message) -> None:
         """How large the labels of a surface are: of a key of one unit, or of one `control`; empty for the usual."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         control, size = str(message.get("control", "")), str(message.get("size", ""))
         known = [item.id for item in surface.layout.controls]
         if control and control not in known:
@@ -38,11 +32,11 @@ class PaperRequests:
         path = ("surface", surface.id, "labels", *(("sizes", control) if control else ("cap",)))
         what = f"label of {control}" if control else "labels"
         edit = Edit(f"{surface.name}: {what} {f'of {value} mm' if value else 'as usual'}", ((path, value),))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
 
     def do_icon(self, client: Client, message: Message) -> None:
         """The icon on the label of a binding; empty for what its words suggest, “none” for no icon."""
-        surface = self._requests.surface(message)
+        surface = self._editing.surface(message)
         layer_id, gesture, control = (str(message.get(name, "")) for name in ("layer", "gesture", "control"))
         layer = next((layer for layer in surface.layers if layer.id == layer_id), None)
         if layer is None or (control, gesture) not in layer.bindings:
@@ -53,4 +47,4 @@ class PaperRequests:
             raise Refusal(error.problem.what, error.problem.hint) from None
         path = ("surface", surface.id, "layer", layer_id, gesture, control, "icon")
         edit = Edit(f"{surface.name} {control}: icon {icon or 'as its words suggest'}", ((path, icon or None),))
-        self._requests.edit(client, message, lambda: self._engine.store.change(edit))
+        self._editing.edit(client, message, lambda: self._editing.store.change(edit))

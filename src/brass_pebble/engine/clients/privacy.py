@@ -3,34 +3,37 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable
+from typing import Any
 
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.engine.devices.ownership import Devices
 
 WATCHED = ("/dev/input/", "/dev/uinput", "/dev/snd/", "/dev/hidraw")
 ASKED = "asked which modifiers are down and whether Caps Lock is on; no key of it is read"
 UNKNOWN = "nobody knows why: please tell the developers"
 
 
-def open_devices(engine: Engine) -> list[dict[str, Any]]:
-    """One row for each device node that is open: the node, the device's name, why."""
+def open_devices(desk: Desk, devices: Devices, asked: Iterable[str],
+                 listened: Iterable[tuple[Iterable[str], str]]) -> list[dict[str, Any]]:
+    """One row for each device node that is open: the node, the device's name, why.
+
+    `asked` are nodes of which only the state is asked, `listened` those that a part listens to, and why.
+    """
     reasons: dict[str, tuple[str, str]] = {
         "/dev/uinput": ("virtual devices", "keys are sent by it"),
         "/dev/snd/seq": ("MIDI ports", "the ports that the desk names are read and sent to")}
-    for node in engine.bystanders.nodes():
+    for node in asked:
         reasons[node] = "", ASKED
-    for who, why in ((engine.meet.nodes(), "you are meeting devices, and asked for it to be listened to"),
-                     (engine.recorder.nodes(), "you are recording what is typed on it"),
-                     (engine.chord_catcher.nodes(), "a chord is being caught from it")):
+    for who, why in listened:
         for node in who:
             reasons[node] = "", why
-    for name, holding in engine.devices.holdings.items():
+    for name, holding in devices.holdings.items():
         for facts in holding.parts if holding.source is not None else ():
-            surface = engine.desk.surfaces.get(name)
+            surface = desk.surfaces.get(name)
             for node in facts.nodes:
                 reasons[node] = facts.shown, f"it is the surface “{surface.name if surface else name}”"
-    names = {node: facts.shown for facts in engine.devices.here for node in facts.nodes}
+    names = {node: facts.shown for facts in devices.here for node in facts.nodes}
     found = {link for link in _descriptors() if link.startswith(WATCHED)}
     return [{"node": node, "device": reasons.get(node, ("", ""))[0] or names.get(node, ""),
              "why": reasons.get(node, ("", UNKNOWN))[1]} for node in sorted(found)]

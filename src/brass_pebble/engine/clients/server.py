@@ -77,26 +77,31 @@ class Server:
     `on_request(client, message)` returns the reply's fields, or None if it will call `reply` later.
     """
 
-    def __init__(self, path: Path, loop: Loop, on_request: Callable[[Client, Message], Message | None],
-                 on_leave: Callable[[Client], None], hello: Callable[[], Message]) -> None:
+    _on_request: Callable[[Client, Message], Message | None]
+    _on_leave: Callable[[Client], None]
+    _hello: Callable[[], Message]
+
+    def __init__(self, path: Path, loop: Loop) -> None:
         self.path = path
         self._loop = loop
-        self._on_request = on_request
-        self._on_leave = on_leave
-        self._hello = hello
         self.clients: dict[int, Client] = {}
         self._count = 0
         self._spare = os.open(os.devnull, os.O_RDONLY | os.O_CLOEXEC)
         self._behind: deque[Client] = deque()
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
-        path.unlink(missing_ok=True)
+
+    def open(self, on_request: Callable[[Client, Message], Message | None], on_leave: Callable[[Client], None],
+             hello: Callable[[], Message]) -> None:
+        """From now on clients can come: `hello` greets them, `on_leave` is told when one is gone."""
+        self._on_request, self._on_leave, self._hello = on_request, on_leave, hello
+        self.path.unlink(missing_ok=True)
         old = os.umask(0o177)
         try:
-            self._listener.bind(str(path))
+            self._listener.bind(str(self.path))
         finally:
             os.umask(old)
         self._listener.listen(16)
-        loop.watch(self._listener.fileno(), self._accept)
+        self._loop.watch(self._listener.fileno(), self._accept)
 
     def _accept(self, events: int) -> None:
         try:

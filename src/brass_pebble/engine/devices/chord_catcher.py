@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.play.chord_catch import LISTENING, ChordCatch
 from brass_pebble.engine.clients.server import Refusal
+from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.logs import log
+from brass_pebble.engine.ports import Ports
 from brass_pebble.kinds.inputs.base import DeviceGone, Input, InputError
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
 
 SECONDS = 10.0
 # After the chord, its keys are waited for to come up, so that no other program sees half of it.
@@ -24,8 +21,10 @@ NAME = "chord"
 class ChordCatcher:
     """One catch at a time, for one client; `sources` are the keyboards that are taken for it."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    devices: Devices
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self._catch: ChordCatch | None = None
         self._client = 0
         self._bench: set[str] = set()
@@ -38,8 +37,7 @@ class ChordCatcher:
             Refusal: there is none that may be taken.
         """
         self.end("left")
-        engine = self._engine
-        keyboards = [facts for facts in engine.devices.here if facts.full and not engine.devices.owner(facts.id)]
+        keyboards = [facts for facts in self.devices.here if facts.full and not self.devices.owner(facts.id)]
         troubles = []
         for facts in keyboards:
             if facts.kind == "bench":
@@ -54,7 +52,7 @@ class ChordCatcher:
             raise Refusal(f"no chord can be listened for: {why}", "Type the chord as text, like Ctrl+Alt+F4",
                           "no-keyboard")
         self._catch, self._client = ChordCatch(), client
-        engine.alarm(NAME, time.monotonic_ns() + int(SECONDS * 1e9), lambda now: self.end("over"))
+        self._ports.alarms.at(NAME, self._ports.now() + int(SECONDS * 1e9), lambda now: self.end("over"))
         self._tell("listening")
         return {"seconds": SECONDS, "keyboards": [facts.shown for facts in keyboards],
                 "bench_only": not self.sources}
@@ -65,7 +63,7 @@ class ChordCatcher:
         source = EvdevInput(facts, (facts,))
         self.sources.append(source)
         for fileno in source.filenos():
-            self._engine.loop.watch(fileno, self._reader(source, fileno))
+            self._ports.loop.watch(fileno, self._reader(source, fileno))
 
     def _reader(self, source: Input, fileno: int) -> Callable[[int], None]:
         def ready(events: int) -> None:
@@ -95,12 +93,12 @@ class ChordCatcher:
         if catch is None:
             return
         before = catch.state
-        state = catch.feed(self._engine.desk.places.name(code), value)
+        state = catch.feed(self._ports.desk.places.name(code), value)
         if catch.over:
             self.end(state)
         elif state != before:
             # Decided; its keys are still down.
-            self._engine.alarm(NAME, time.monotonic_ns() + int(MOST_WAITING * 1e9), lambda now: self.end(state))
+            self._ports.alarms.at(NAME, self._ports.now() + int(MOST_WAITING * 1e9), lambda now: self.end(state))
             self._tell(state)
         elif state == LISTENING:
             self._tell(state)
@@ -109,7 +107,7 @@ class ChordCatcher:
         from brass_pebble.core.signals.keys import key_table
         catch = self._catch
         names = key_table()
-        self._engine.server.publish("chord", {
+        self._ports.publisher.publish("chord", {
             "state": state, "chord": str(catch.chord) if catch and catch.chord else "",
             "down": [names.name(code) for code in catch.down] if catch else []})
 
@@ -117,10 +115,10 @@ class ChordCatcher:
         """Give the keyboards back; `state` is told if anything was going on."""
         if self._catch is None and not self.sources:
             return
-        self._engine.cancel_alarm(NAME)
+        self._ports.alarms.cancel(NAME)
         for source in self.sources:
             for fileno in source.filenos():
-                self._engine.loop.forget(fileno)
+                self._ports.loop.forget(fileno)
             source.close()
         self.sources, self._bench = [], set()
         if self._catch is not None:

@@ -9,18 +9,14 @@ from __future__ import annotations
 import os
 import select
 import threading
-import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from brass_pebble.core.desk.layer_switch import FocusedWindow
 from brass_pebble.engine.logs import log
+from brass_pebble.engine.ports import Ports
 from brass_pebble.kinds.focus.here import NOWHERE, teller
-from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.kinds.outputs.base import Output, OutputError
 from brass_pebble.kinds.outputs.stage import StageOutput
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
 
 # While a display is gone, it is looked for this often, in s; never while it is there.
 TRY_AGAIN = 1.0
@@ -29,8 +25,10 @@ TRY_AGAIN = 1.0
 class Focus:
     """Has the layers follow the focus, once any layer of the desk does."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    output: Output
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self._thread: threading.Thread | None = None
         self._stop = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
         self._news = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
@@ -38,16 +36,16 @@ class Focus:
         self._waiting: Callable[[FocusedWindow], None] | None = None
         self.source = ""
         self.trouble = ""
-        engine.loop.watch(self._news, self._take)
+        self._ports.loop.watch(self._news, self._take)
 
     def wanted(self) -> bool:
         """Whether any layer follows the focus."""
-        return any(layer.follows for surface in self._engine.desk.surfaces.values() for layer in surface.layers)
+        return any(layer.follows for surface in self._ports.desk.surfaces.values() for layer in surface.layers)
 
     @property
     def _on_stage(self) -> bool:
         """Whether the stage's programs are the windows; an engine that lacks its output has a stage without any."""
-        return self._engine.desk.output == "stage" and isinstance(self._engine.output, StageOutput)
+        return self._ports.desk.output == "stage" and isinstance(self.output, StageOutput)
 
     def follow(self) -> None:
         """The desk may have changed: begin to watch if a layer follows the focus."""
@@ -94,27 +92,25 @@ class Focus:
 
     def told(self, window: FocusedWindow | None, source: str = "") -> None:
         """The window that has the focus now."""
-        engine = self._engine
         if source:
             self.source, self.trouble = source, ""
-        engine.router.layers.focus(window)
-        engine.router.follow_layers()
+        self._ports.router.layers.focus(window)
+        self._ports.router.follow_layers()
         if window is not None and self._waiting is not None:
             waiting, self._waiting = self._waiting, None
-            engine.cancel_alarm("next window")
+            self._ports.alarms.cancel("next window")
             waiting(window)
 
     def pin(self, *, pinned: bool) -> None:
         """Leave the layers as they are, or follow again."""
-        self._engine.router.layers.pin(pinned=pinned)
-        self._engine.router.follow_layers()
+        self._ports.router.layers.pin(pinned=pinned)
+        self._ports.router.follow_layers()
 
     def next_window(self, seconds: float, then: Callable[[FocusedWindow | None], None]) -> None:
         """Call `then(window)` with the next window that gets the focus, or None when the time is over."""
-        engine = self._engine
         if not self._on_stage:
             self.watch()
-        before = engine.router.layers.window
+        before = self._ports.router.layers.window
 
         def got(window: FocusedWindow) -> None:
             if window == before:
@@ -126,7 +122,7 @@ class Focus:
             self._waiting = None
             then(None)
         self._waiting = got
-        engine.alarm("next window", time.monotonic_ns() + int(seconds * 1e9), over)
+        self._ports.alarms.at("next window", self._ports.now() + int(seconds * 1e9), over)
 
     def windows(self) -> list[FocusedWindow]:
         """The windows that are open now.  Not for the loop, unless the stage is the output.
@@ -134,23 +130,23 @@ class Focus:
         Raises:
             OutputError: they cannot be told; the text says what works instead.
         """
-        if self._on_stage and isinstance(self._engine.output, StageOutput):
+        if self._on_stage and isinstance(self.output, StageOutput):
             return [FocusedWindow(program.name, program.window or program.name)
-                    for program in self._engine.output.programs.values()]
+                    for program in self.output.programs.values()]
         kind = teller()
         if kind is None:
             raise OutputError(NOWHERE)
         return kind(self._stop).list()
 
     def _look_at_stage(self) -> None:
-        output = self._engine.output
+        output = self.output
         program = output.programs.get(output.focused) if isinstance(output, StageOutput) else None
         if program is not None:
             self.told(FocusedWindow(program.name, program.window or program.name), "the stage")
 
     def focus_stage(self, name: str) -> None:
         """Give a stage program the focus."""
-        output = self._engine.output
+        output = self.output
         if isinstance(output, StageOutput):
             output.focus(name)
             self._look_at_stage()
@@ -160,4 +156,4 @@ class Focus:
         os.eventfd_write(self._stop, 1)
         if self._thread is not None:
             self._thread.join(timeout=3)
-        self._engine.loop.forget(self._news)
+        self._ports.loop.forget(self._news)

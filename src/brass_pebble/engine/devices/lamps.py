@@ -3,31 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING
 
 from brass_pebble.core.desk.model import Surface
 from brass_pebble.core.devices.lights import state_of
+from brass_pebble.core.play.player import Player
 from brass_pebble.core.play.trace import Trace
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
+from brass_pebble.engine.devices.ownership import Devices
+from brass_pebble.engine.ports import Ports
 
 # A short shake that is felt and does not disturb.
 STRENGTH, LASTS_MS = 0.6, 120
 
 
-class Answers:
+class Lamps:
     """What the pads show: sent again only where it differs from what they were told last."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    devices: Devices
+    player: Player
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         # For each surface: the device that was told, and what.
         self._told: dict[str, tuple[object, dict[int, int]]] = {}
 
     def follow(self, touched: Iterable[Trace] = ()) -> None:
         """Something happened: light what looks different now; shake where a surface wants it."""
-        engine = self._engine
-        surfaces = engine.desk.surfaces
+        surfaces = self._ports.desk.surfaces
         for surface in surfaces.values():
             if surface.layout.lights.with_:
                 self._light(surface)
@@ -36,12 +37,12 @@ class Answers:
             if answer is not None and answer.surface.rumble and not trace.told_once:
                 trace.told_once = True
                 kind = "layer" if answer.layer_switch else answer.action.kind if answer.action else ""
-                holding = engine.devices.holdings.get(answer.surface.id)
+                holding = self.devices.holdings.get(answer.surface.id)
                 if kind in answer.surface.rumble and holding and holding.source:
                     holding.source.rumble(STRENGTH, LASTS_MS)
 
     def _light(self, surface: Surface) -> None:
-        holding = self._engine.devices.holdings.get(surface.id)
+        holding = self.devices.holdings.get(surface.id)
         source = holding.source if holding else None
         if source is None or holding is None:
             self._told.pop(surface.id, None)
@@ -58,11 +59,11 @@ class Answers:
                 source.answer(message)
 
     def _wanted(self, surface: Surface, resting: bool) -> dict[int, int]:
-        router = self._engine.router
+        router = self._ports.router
         down = {code for name, code in router.held() if name == surface.id}
         playing: set[str] = set()
         latched: set[str] = set()
-        for run in self._engine.player.runs.values():
+        for run in self.player.runs.values():
             owner = run.owner
             if isinstance(owner, Trace) and owner.answer is not None and owner.answer.surface.id == surface.id:
                 (latched if run.latched else playing).add(owner.answer.control)
@@ -72,7 +73,7 @@ class Answers:
             layer = surface.owner(control.id, on)
             gestures = layer.gestures_of(control.id) if layer else ()
             binding = layer.bindings[control.id, gestures[0]] if layer and gestures else None
-            macro = self._engine.desk.macros.get(binding.action.target) if binding else None
+            macro = self._ports.desk.macros.get(binding.action.target) if binding else None
             tint = (binding.tint or (macro.tint if macro else "")) if binding else ""
             state = state_of(down=control.code in down, latched=control.id in latched,
                              playing=control.id in playing, bound=binding is not None, resting=resting)
@@ -82,7 +83,7 @@ class Answers:
     def darken(self) -> None:
         """The engine ends: pads do not go on showing what is not so any more."""
         for name, (_, told) in self._told.items():
-            surface, holding = self._engine.desk.surfaces.get(name), self._engine.devices.holdings.get(name)
+            surface, holding = self._ports.desk.surfaces.get(name), self.devices.holdings.get(name)
             if surface is None or holding is None or holding.source is None:
                 continue
             for signal, value in told.items():

@@ -5,7 +5,6 @@ Only for as long as somebody asked for it is any device read that the desk does 
 
 from __future__ import annotations
 
-import time
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.devices.double_reports import Double, Doubles
@@ -13,11 +12,17 @@ from brass_pebble.core.devices.identity import DeviceFacts, real_serial
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import MOVING, STRUCK, signal_name, spell, wire
 from brass_pebble.engine.clients.server import Message
+from brass_pebble.engine.devices.grips import Grips
+from brass_pebble.engine.devices.network import Network
+from brass_pebble.engine.devices.ownership import Devices
+from brass_pebble.engine.devices.set_aside import SetAside
 from brass_pebble.engine.logs import log
+from brass_pebble.engine.ports import Ports
+from brass_pebble.engine.runs.recorder import Recorder
+from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.base import DeviceGone, InputError
 
 if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
     from brass_pebble.kinds.inputs.listening import Ears, Heard, MessageEars
 
 MS = 1_000_000
@@ -30,8 +35,15 @@ BY_MESSAGES = ("midi", "session", "osc")
 class Meet:
     """Who listens to what, until when."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    devices: Devices
+    aside: SetAside
+    grips: Grips
+    recorder: Recorder
+    network: Network
+    setup: Setup
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self._until: dict[int, int] = {}
         self._only: dict[int, str] = {}
         self._motion: set[str] = set()
@@ -56,34 +68,34 @@ class Meet:
         else:
             self._only.pop(client, None)
         seconds = max(1.0, min(seconds, LONGEST))
-        self._until[client] = until = time.monotonic_ns() + int(seconds * 1e9)
+        self._until[client] = until = self._ports.now() + int(seconds * 1e9)
         self._doubles = Doubles()
         self._deaf.clear()
-        self._engine.alarm(f"listening {client}", until, lambda now: self.hush(client))
+        self._ports.alarms.at(f"listening {client}", until, lambda now: self.hush(client))
         self.follow()
         self.tell()
         return seconds
 
     def nodes(self) -> list[str]:
         """The nodes that are listened to."""
-        return [node for facts in self._engine.devices.here if facts.id in self._ears for node in facts.nodes]
+        return [node for facts in self.devices.here if facts.id in self._ears for node in facts.nodes]
 
     def hush(self, client: int) -> None:
         """Stop listening for a client."""
         self._only.pop(client, None)
         if self._until.pop(client, None) is not None:
-            self._engine.cancel_alarm(f"listening {client}")
+            self._ports.alarms.cancel(f"listening {client}")
             self.follow()
             self.tell()
 
     def client_left(self, client: int) -> None:
         """A client is gone: nobody listens for it any more."""
-        self._engine.aside.give_to(client, "")
+        self.aside.give_to(client, "")
         self.hush(client)
 
     def follow(self) -> None:
         """Open and close ears, so that exactly those devices are listened to that are asked for now."""
-        devices = self._engine.devices
+        devices = self.devices
         if self._until:
             every = any(client not in self._only for client in self._until)
             wanted = {f.id: f for f in devices.here if f.readable and (f.nodes or f.kind in BY_MESSAGES)
@@ -111,7 +123,7 @@ class Meet:
                 return
             self._ears[facts.id] = result
             for fileno in result.filenos():
-                self._engine.loop.watch(fileno, self._reader(result, fileno))
+                self._ports.loop.watch(fileno, self._reader(result, fileno))
             # What was wanted may have changed while it was opened.
             self.follow()
 
@@ -121,16 +133,16 @@ class Meet:
                 from brass_pebble.kinds.inputs.midi_ports import MidiInput
                 return MessageEars(MidiInput(facts))
             if facts.kind in ("session", "osc"):
-                return MessageEars(self._engine.network.open(facts))
+                return MessageEars(self.network.open(facts))
             return Ears(facts, motion=facts.id in self._motion)
-        self._engine.worker.do(job, opened)
+        self._ports.worker.do(job, opened)
 
     def _close(self, device: str) -> None:
         ears = self._ears.pop(device)
         for fileno in ears.filenos():
-            self._engine.loop.forget(fileno)
+            self._ports.loop.forget(fileno)
         # Closing a node may wait for the kernel.
-        self._engine.worker.do(ears.close, lambda result: None)
+        self._ports.worker.do(ears.close, lambda result: None)
 
     def _reader(self, ears: Ears | MessageEars, fileno: int) -> Any:
         def ready(events: int) -> None:
@@ -140,7 +152,7 @@ class Meet:
             except DeviceGone:
                 if ears.facts.id in self._ears:
                     self._close(ears.facts.id)
-                self._engine.devices.look_again()
+                self.devices.look_again()
         return ready
 
     # What was heard.
@@ -150,37 +162,37 @@ class Meet:
         if any(self._only.get(client, facts.id) == facts.id for client in self._until):
             self._publish(facts, "", heard)
         if facts.kind == "bench" and facts.full:
-            self._engine.recorder.hear(heard)
+            self.recorder.hear(heard)
         if heard.value and not heard.turned:
-            self._engine.devices.answer(facts)
+            self.devices.answer(facts)
 
     def hear_surface(self, surface_id: str, code: int, value: int, at: int, node: str = "") -> None:
         """A surface that is being drawn or tried was pressed."""
         from brass_pebble.kinds.inputs.listening import Heard
-        holding = self._engine.devices.holdings[surface_id]
+        holding = self.devices.holdings[surface_id]
         if code < MOVING:
-            self._engine.grips.press(surface_id, code, value, at)
+            self.grips.press(surface_id, code, value, at)
         self._publish(holding.parts[0], surface_id, Heard(node, code, value, at))
 
     def _publish(self, facts: DeviceFacts, surface_id: str, heard: Heard) -> None:
         double = None
         if heard.value and not heard.turned and heard.code < MOVING:
             double = self._doubles.press(facts.id, heard.node, heard.code, heard.at)
-        if not self._engine.server.wanted("heard"):
+        if not self._ports.publisher.wanted("heard"):
             return
         key = key_table().by_code.get(heard.code)
         if heard.code >= MOVING and not self._begins_to_move(facts.id, heard):
             return
-        self._engine.server.publish("heard", {
+        self._ports.publisher.publish("heard", {
             "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": wire(heard.code),
-            "typed": self._engine.desk.places.name(heard.code),
+            "typed": self._ports.desk.places.name(heard.code),
             "down": heard.value > 0 or heard.code >= MOVING, "turned": heard.turned,
             "key": heard.turned or signal_name(heard.code),
             "steps": heard.value if heard.turned else 0,
             "node": heard.node,
             "kernel": key.kernel[0] if key else "", "hex": f"0x{heard.code:x}",
             "usage": f"{heard.usage >> 16:02x}:{heard.usage & 0xFFFF:02x}" if heard.usage else "",
-            "spelt": spell(heard.code, self._engine.desk.middle_c) if heard.code >= STRUCK else "",
+            "spelt": spell(heard.code, self._ports.desk.middle_c) if heard.code >= STRUCK else "",
             "at": heard.at / 1e9, "double": self._double(double) if double else None})
 
     def _begins_to_move(self, device: str, heard: Heard) -> bool:
@@ -191,7 +203,7 @@ class Meet:
 
     def _double(self, double: Double) -> Message:
         def part(source: tuple[str, str, int]) -> Message:
-            facts = self._engine.devices.find(source[0])
+            facts = self.devices.find(source[0])
             return {"device": source[0], "shown": facts.shown if facts else "", "node": source[1],
                     "code": wire(source[2]), "key": signal_name(source[2])}
         return {"first": part(double.first), "second": part(double.second), "times": double.times,
@@ -201,12 +213,12 @@ class Meet:
 
     def state(self) -> Message:
         """The devices that are here, and who listens."""
-        devices, memory = self._engine.devices, self._engine.memory
-        until, now = max(self._until.values(), default=0), time.monotonic_ns()
+        devices, memory = self.devices, self.devices.memory
+        until, now = max(self._until.values(), default=0), self._ports.now()
         makes = [facts.make for facts in devices.here]
         rows = []
         for facts in devices.here:
-            shape = self._engine.setup.bench.shapes.get(facts.id)
+            shape = self.setup.bench.shapes.get(facts.id)
             rows.append({
                 **facts.as_dict(), "surface": devices.owner(facts.id), "main": memory.is_main(facts),
                 "twin": makes.count(facts.make) > 1 and not real_serial(facts.serial),
@@ -214,15 +226,15 @@ class Meet:
                 "last_pointer": facts.points and not devices.other_pointer(facts), "deaf": self._deaf.get(facts.id, ""),
                 "shape": [{"id": c.id, "code": wire(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
                           for c in shape.controls] if shape else []})
-        pulled = [self._engine.setup.bench.devices[name] for name in sorted(self._engine.setup.bench.pulled)]
+        pulled = [self.setup.bench.devices[name] for name in sorted(self.setup.bench.pulled)]
         return {"devices": rows, "left_ms": max(0, until - now) / MS, "main_known": any(row["main"] for row in rows),
                 "pulled": [{"id": facts.id, "shown": facts.shown} for facts in pulled]}
 
     def tell(self) -> None:
         """Tell clients of the devices as they are now."""
         self.follow()
-        if self._engine.server.wanted("devices"):
-            self._engine.server.publish("devices", self.state())
+        if self._ports.publisher.wanted("devices"):
+            self._ports.publisher.publish("devices", self.state())
 
     def close(self) -> None:
         """Stop listening to everything."""

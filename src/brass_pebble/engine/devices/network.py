@@ -10,22 +10,21 @@ import contextlib
 import json
 import secrets
 import socket
-import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import Any
 
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.rtp.session import CONTROL, DATA, Peer, Session
 from brass_pebble.core.say.durations import SECOND
 from brass_pebble.core.say.problem import Problem
+from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.loop import Worker
+from brass_pebble.engine.ports import Follows, Ports
 from brass_pebble.file_access import private_folder, read_text, write_text
 from brass_pebble.kinds.inputs.base import Input, InputError
 from brass_pebble.kinds.inputs.network import OscInput, SessionInput, peer_facts, sender_facts
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
 
 # The service type that RTP-MIDI sessions are registered with.
 SERVICE = "_apple-midi._udp.local."
@@ -56,9 +55,9 @@ class SessionReceiver:
 class OscSender:
     """Somebody who sends OSC: when last, how much, and how much was too much."""
 
-    def __init__(self, host: str, *, admitted: bool) -> None:
+    def __init__(self, host: str, now: int, *, admitted: bool) -> None:
         self.host, self.admitted = host, admitted
-        self.since = self.seen = time.monotonic_ns()
+        self.since = self.seen = now
         self.messages = self.dropped = self.malformed = 0
         self.allowance = float(MOST_OSC_A_SECOND)
         self.counted = self.since
@@ -67,8 +66,11 @@ class OscSender:
 class Network:
     """What is connected over the network."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    devices: Devices
+    messages: Follows
+
+    def __init__(self, ports: Ports, known: Path | None) -> None:
+        self._ports, self._known = ports, known
         self._admitted: set[tuple[str, str]] = set()
         self._session: Session | None = None
         self._sockets: dict[str, socket.socket] = {}
@@ -82,14 +84,14 @@ class Network:
         self._receivers: dict[str, SessionReceiver] = {}
         self._by_source: dict[int, SessionInput] = {}
         # Announcing takes seconds, and the engine's own worker has the desk to save.
-        self._helper = Worker(engine.loop)
+        self._helper = Worker(self._ports.loop)
         self._read_admitted()
 
     # Whom the person has let in.
 
     @property
     def _file(self) -> Any:
-        known = self._engine.setup.known
+        known = self._known
         return known.with_name(known.stem + "-peers.json") if known else None
 
     def _read_admitted(self) -> None:
@@ -124,15 +126,15 @@ class Network:
             def write() -> None:
                 private_folder(file.parent)
                 write_text(file, text)
-            self._engine.worker.do(write, lambda result: None)
+            self._ports.worker.do(write, lambda result: None)
         self._after()
-        self._engine.devices.look_again()
+        self.devices.look_again()
 
     # Opening and closing.
 
     def follow(self) -> None:
         """Open and close what the desk wants."""
-        desk = self._engine.desk
+        desk = self._ports.desk
         settings = (desk.network.midi, desk.network.osc, desk.network.listen, desk.network.name or desk.name)
         if settings == self._settings:
             return
@@ -154,12 +156,12 @@ class Network:
             listening.bind((host, port))
         except OSError as error:
             listening.close()
-            self._engine.add_problem(Problem(
+            self._ports.problems.add(Problem(
                 f"port {port} of {host} cannot be opened for {what}: {error.strerror}",
                 "desk.toml", hint="Another program has it, or another desk: choose another port under [network]"))
             return False
         self._sockets[what] = listening
-        self._engine.loop.watch(listening.fileno(), ready)
+        self._ports.loop.watch(listening.fileno(), ready)
         return True
 
     def _open_session(self, name: str, host: str, port: int) -> None:
@@ -198,7 +200,7 @@ class Network:
 
     def _announced(self, result: object) -> None:
         if isinstance(result, Exception):
-            self._engine.add_problem(Problem(f"the local network cannot be told of this session: {result}",
+            self._ports.problems.add(Problem(f"the local network cannot be told of this session: {result}",
                                              hint="Others can still invite it by its address"))
         elif result is None:
             return
@@ -218,7 +220,7 @@ class Network:
                 data, address = listening.recvfrom(LONGEST_DATAGRAM)
             except (BlockingIOError, ConnectionError):
                 break
-            session.receive(which, data, address, time.monotonic_ns())
+            session.receive(which, data, address, self._ports.now())
         self._after()
 
     def _after(self) -> None:
@@ -233,7 +235,7 @@ class Network:
                 with contextlib.suppress(OSError):
                     sending.sendto(data, address)
         heard, session.heard = session.heard, []
-        now = time.monotonic_ns()
+        now = self._ports.now()
         touched: dict[SessionInput, None] = {}
         for peer, message in heard:
             source = self._by_source.get(peer.source)
@@ -242,7 +244,7 @@ class Network:
                 touched[source] = None
         # They are read at once: the way over a descriptor would be longer than all the rest.
         for source in touched:
-            if not self._engine.loop.serve(source.filenos()[0]):
+            if not self._ports.loop.serve(source.filenos()[0]):
                 source.arrived(b"", now)
         if session.changed:
             session.changed = False
@@ -252,15 +254,15 @@ class Network:
             here = {facts.id for facts in self.present()}
             for name in [name for name in self._inputs if name not in here]:
                 self._pull_out(name)
-            self._engine.devices.look_again()
-            self._engine.messages.follow()
+            self.devices.look_again()
+            self.messages.follow()
             session.news = True
         if session.news:
             session.news = False
             self.tell()
         due = session.next_deadline()
         if due is not None:
-            self._engine.alarm("session", due, self._advance)
+            self._ports.alarms.at("session", due, self._advance)
 
     def _advance(self, now: int) -> None:
         if self._session is not None:
@@ -280,14 +282,14 @@ class Network:
 
     def _take_osc(self, data: bytes, host: str) -> None:
         from pythonosc.osc_packet import OscPacket
-        sender, now = self._senders.get(host), time.monotonic_ns()
+        sender, now = self._senders.get(host), self._ports.now()
         if sender is None:
             admitted = self.admits("", host)
             if len(self._senders) >= MOST_SENDERS and not self._make_room():
                 return
-            sender = self._senders[host] = OscSender(host, admitted=admitted)
+            sender = self._senders[host] = OscSender(host, self._ports.now(), admitted=admitted)
             if admitted:
-                self._engine.devices.look_again()
+                self.devices.look_again()
             self.tell()
         sender.seen = now
         grown = (now - sender.counted) * MOST_OSC_A_SECOND / SECOND
@@ -365,7 +367,7 @@ class Network:
             waiting, receiver.waiting = receiver.waiting, []
             if session is None or sending is None:
                 continue
-            now, size = time.monotonic_ns(), 0
+            now, size = self._ports.now(), 0
             batch: list[bytes] = []
             for message in waiting:
                 if batch and size + len(message) > LARGEST_BATCH:
@@ -383,7 +385,7 @@ class Network:
         """Ask another computer to take part; whom we ask is let in."""
         if self._session is None:
             raise InputError("this desk takes part in no session")
-        self._session.invite((host, port), secrets.randbits(32), time.monotonic_ns(), name)
+        self._session.invite((host, port), secrets.randbits(32), self._ports.now(), name)
         self._after()
 
     def dismiss(self, name: str, host: str) -> bool:
@@ -401,7 +403,7 @@ class Network:
 
     def state(self) -> dict[str, Any]:
         """Who is connected, since when, how well; who asks; what is open."""
-        now, session = time.monotonic_ns(), self._session
+        now, session = self._ports.now(), self._session
         rows = []
         for peer in [*session.peers.values(), *session.invited(), *session.asking.values()] if session else []:
             facts = peer_facts(peer.name, peer.where)
@@ -409,14 +411,14 @@ class Network:
                 "kind": "midi", "name": peer.name, "host": peer.address[0], "port": peer.address[1],
                 "state": peer.state, "for_ms": (now - peer.since) // 1_000_000, "latency_ms": peer.latency / 1e6,
                 "lost": peer.lost, "late": peer.late, "dropped": peer.dropped, "messages": peer.messages,
-                "malformed": peer.malformed, "surface": self._engine.devices.owner(facts.id)})
+                "malformed": peer.malformed, "surface": self.devices.owner(facts.id)})
         for sender in self._senders.values():
             rows.append({
                 "kind": "osc", "name": "", "host": sender.host, "port": 0,
                 "state": "connected" if sender.admitted else "asks", "for_ms": (now - sender.since) // 1_000_000,
                 "latency_ms": 0, "lost": 0, "late": 0, "dropped": sender.dropped, "messages": sender.messages,
-                "malformed": sender.malformed, "surface": self._engine.devices.owner(sender_facts(sender.host).id)})
-        network = self._engine.desk.network
+                "malformed": sender.malformed, "surface": self.devices.owner(sender_facts(sender.host).id)})
+        network = self._ports.desk.network
         return {"midi": network.midi if session else 0, "osc": network.osc if "osc" in self._sockets else 0,
                 "name": session.name if session else "", "listen": network.listen, "peers": rows,
                 "found": [{"name": name, "host": host, "port": port}
@@ -425,8 +427,8 @@ class Network:
 
     def tell(self) -> None:
         """Tell clients."""
-        if self._engine.server_ready and self._engine.server.wanted("sessions"):
-            self._engine.server.publish("sessions", self.state())
+        if self._ports.publisher.wanted("sessions"):
+            self._ports.publisher.publish("sessions", self.state())
 
     def close(self) -> None:
         """End everything, for good."""
@@ -446,10 +448,10 @@ class Network:
             self._pull_out(name)
         self._session, self._settings = None, ()
         for listening in self._sockets.values():
-            self._engine.loop.forget(listening.fileno())
+            self._ports.loop.forget(listening.fileno())
             listening.close()
         self._sockets, self._senders = {}, {}
-        self._engine.cancel_alarm("session")
+        self._ports.alarms.cancel("session")
         if self._zeroconf is not None:
             then(self._zeroconf.close)
             self._zeroconf = None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -13,6 +12,18 @@ from brass_pebble.core.devices.identity import Claim, DeviceFacts, Verdict, assi
 from brass_pebble.core.play.bounce import Chatter
 from brass_pebble.core.signals.signal import WHEEL
 from brass_pebble.engine.logs import log
+from brass_pebble.engine.ports import (
+    Follows,
+    FollowsSurface,
+    HeardAside,
+    LiveDesk,
+    NetworkDevices,
+    Ports,
+    PressPath,
+    RunControl,
+    Tap,
+)
+from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.base import Input, InputError
 from brass_pebble.kinds.inputs.bench import BenchInput
 from brass_pebble.kinds.kernel.listing import list_devices
@@ -20,7 +31,6 @@ from brass_pebble.kinds.kernel.listing import list_devices
 from .memory import Memory
 
 if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
     from brass_pebble.kinds.inputs.midi_ports import Announcements
 
 MS = 1_000_000
@@ -56,8 +66,19 @@ def rules_of(surface: Surface) -> object:
 class Devices:
     """The inputs of all surfaces."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    aside: HeardAside
+    grips: FollowsSurface
+    recorder: Tap
+    network: NetworkDevices
+    messages: Follows
+    path: PressPath
+    control: RunControl
+    live: LiveDesk
+    setup: Setup
+    memory: Memory
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self.holdings: dict[str, Holding] = {}
         self.here: list[DeviceFacts] = []
         # The last full keyboard, taken over on trial: until when, in ns.
@@ -66,16 +87,12 @@ class Devices:
         self._notify = None
         self._ports_told: Announcements | None = None
 
-    @property
-    def _memory(self) -> Memory:
-        return self._engine.memory
-
     def present(self) -> list[DeviceFacts]:
         """All devices of the bench and of the machine."""
-        real = [*list_devices(), *self._ports()] if self._engine.setup.real_devices else []
-        return [*self._engine.setup.bench.present(), *real, *self._engine.network.present()]
+        real = [*list_devices(), *self._midi_ports()] if self.setup.real_devices else []
+        return [*self.setup.bench.present(), *real, *self.network.present()]
 
-    def _ports(self) -> list[DeviceFacts]:
+    def _midi_ports(self) -> list[DeviceFacts]:
         """The MIDI ports, if this machine has any."""
         from brass_pebble.kinds.inputs.midi_ports import has_sequencer, list_ports
         return list_ports() if has_sequencer() else []
@@ -94,7 +111,7 @@ class Devices:
 
         `present` are the devices there are; they are listed here without it.
         """
-        surfaces = self._engine.desk.surfaces
+        surfaces = self._ports.desk.surfaces
         before, here_before = self._states(), self.here
         for surface_id, holding in list(self.holdings.items()):
             surface = surfaces.get(surface_id)
@@ -109,7 +126,7 @@ class Devices:
         if present is None:
             present = self.present() if waiting or not self.here else self.here
         self.here = present
-        self._memory.see(present)
+        self.memory.see(present)
         self._place(waiting)
         for surface in surfaces.values():
             self.listen(surface.id)
@@ -117,7 +134,7 @@ class Devices:
         return before != self._states() or here_before != present
 
     def _place(self, waiting: list[Surface]) -> None:
-        ports = self._memory.ports
+        ports = self.memory.ports
         held = {name: h.parts[0] for name, h in self.holdings.items() if h.source and h.parts}
         extra = {f"{name}+{index}": part for name, h in self.holdings.items() if h.source
                  for index, part in enumerate(h.parts[1:], 1)}
@@ -129,7 +146,7 @@ class Devices:
             else:
                 claims.append(Claim(surface.id, surface.rule, ports.get(surface.id, "")))
             claims += [Claim(f"{surface.id}+{index}", rule) for index, rule in enumerate(surface.also, 1)]
-        verdicts = assign(claims, self.here, {**held, **extra}, self._memory.twins)
+        verdicts = assign(claims, self.here, {**held, **extra}, self.memory.twins)
         for surface in waiting:
             verdict = verdicts.get(surface.id) or Verdict(held[surface.id], reasons=("you said so",))
             parts = [v.facts for index in range(len(surface.also))
@@ -152,7 +169,7 @@ class Devices:
     def _give_back_the_last(self) -> None:
         """What has become the last keyboard or pointer, since another one went, is not kept."""
         for surface_id, holding in list(self.holdings.items()):
-            surface = self._engine.desk.surfaces[surface_id]
+            surface = self._ports.desk.surfaces[surface_id]
             if holding.source is None or not holding.parts or holding.parts[0].kind != "evdev":
                 continue
             why = self._refusal(surface, holding.parts[0])
@@ -177,8 +194,8 @@ class Devices:
             return Holding(rules, "refused", f"“{facts.shown}” cannot be taken over: {error!r}. The log has more")
         holding.reasons = verdict.reasons
         if holding.source:
-            self._memory.ports[surface.id] = facts.port
-            if surface.id in self._engine.router.resting:
+            self.memory.ports[surface.id] = facts.port
+            if surface.id in self._ports.router.resting:
                 self.holdings[surface.id] = holding
                 self.rest(surface.id)
         return holding
@@ -193,7 +210,7 @@ class Devices:
                     "take it over on trial")
         if surface.may_be_only_keyboard or not (surface.takes_typing and facts.full):
             return ""
-        if self._memory.is_main(facts):
+        if self.memory.is_main(facts):
             return (f"“{facts.shown}” is marked as your main keyboard. Press m, then one key on the keyboard that is "
                     "your main one now")
         if not self.other_keyboard(facts):
@@ -216,7 +233,7 @@ class Devices:
         return not self._taken_by(facts, lambda surface: surface.takes_typing)
 
     def _taken_by(self, facts: DeviceFacts, takes: Callable[[Surface], bool]) -> bool:
-        surface = self._engine.desk.surfaces.get(self.owner(facts.id))
+        surface = self._ports.desk.surfaces.get(self.owner(facts.id))
         return surface is not None and takes(surface)
 
     def _states(self) -> dict[str, tuple[object, ...]]:
@@ -229,7 +246,7 @@ class Devices:
         if facts.kind in ("session", "osc", "midi"):
             from brass_pebble.kinds.inputs.midi_ports import MidiInput
             try:
-                opened = MidiInput(facts) if facts.kind == "midi" else self._engine.network.open(facts)
+                opened = MidiInput(facts) if facts.kind == "midi" else self.network.open(facts)
             except InputError as error:
                 return Holding(rules, "refused", str(error))
             return Holding(rules, "taken", "", opened, every)
@@ -250,34 +267,39 @@ class Devices:
         holding = self.holdings.get(surface_id)
         if holding is None or holding.source is None:
             return
-        surface = self._engine.desk.surfaces[surface_id]
+        surface = self._ports.desk.surfaces[surface_id]
         source = holding.source
         wanted = frozenset(signal for item in surface.layout.controls for signal in (item.code, *item.moves))
-        if self._engine.aside.heard_by(surface_id):
+        if self.aside.heard_by(surface_id):
             # Whoever draws it has to hear what turns, too.
             wanted |= TURNS
         source.expect(wanted, never_lets_go=surface.never_lets_go)
         self.share(surface_id)
-        self._engine.grips.follow(surface_id)
-        self._engine.router.mover.set_ranges(surface_id, source.ranges())
-        if holding.state != "resting" or self._engine.desk.surfaces[surface_id].can_wake_itself():
-            self._engine.listen_to(surface_id, holding.source)
+        self.grips.follow(surface_id)
+        self._ports.router.mover.set_ranges(surface_id, source.ranges())
+        if holding.state != "resting" or self._ports.desk.surfaces[surface_id].can_wake_itself():
+            self.path.listen_to(surface_id, holding.source)
         self.show_lamps(surface_id)
 
     def share(self, surface_id: str) -> None:
         """Take of a surface's device what its layers want now, and let the rest pass."""
-        surface, holding = self._engine.desk.surfaces.get(surface_id), self.holdings.get(surface_id)
+        surface, holding = self._ports.desk.surfaces.get(surface_id), self.holdings.get(surface_id)
         if surface is not None and surface.shares and holding is not None and holding.source is not None:
-            holding.source.share(surface.taken_now(self._engine.router.layers.stack(surface)))
+            holding.source.share(surface.taken_now(self._ports.router.layers.stack(surface)))
+
+    def show_all_lamps(self) -> None:
+        """Layers came on or went off: the lamps of every device say so."""
+        for surface_id in self.holdings:
+            self.show_lamps(surface_id)
 
     def show_lamps(self, surface_id: str) -> None:
         """Light the lamps that the desk gives a meaning."""
-        surface, holding = self._engine.desk.surfaces[surface_id], self.holdings[surface_id]
+        surface, holding = self._ports.desk.surfaces[surface_id], self.holdings[surface_id]
         if holding.source is not None and holding.state != "resting":
             armed = holding.state == "taken"
-            layers = set(self._engine.router.layers.stack(surface)) if armed else set()
+            layers = set(self._ports.router.layers.stack(surface)) if armed else set()
             lamps = {lamp: armed if shows == ARMED else shows in layers for lamp, shows in surface.lamps}
-            if self._engine.recorder.busy:
+            if self.recorder.busy:
                 # Hands are on the surface and eyes on the show: every lamp it has says that something is recorded.
                 lamps |= dict.fromkeys(holding.source.facts.lamps, True)
             holding.source.show_lamps(lamps)
@@ -288,56 +310,56 @@ class Devices:
         if question and any(facts.id == asked.id for asked in self.holdings[question].ask):
             log.info("one press told that %s at %s is %s", facts.shown, facts.port, question)
             self._answers[question] = facts.id
-            self._memory.ports[question] = facts.port
+            self.memory.ports[question] = facts.port
             self.take(self.here)
             self._answers.pop(question, None)
-            self._engine.tell_desk()
+            self.live.tell_desk()
 
     def question(self) -> str:
         """The surface that wants to know which device it has, or an empty text."""
-        return next((name for name in self._engine.desk.surfaces
+        return next((name for name in self._ports.desk.surfaces
                      if name in self.holdings and self.holdings[name].state == "unsure"), "")
 
     def try_out(self, surface_id: str, seconds: float, then: Callable[[int], None]) -> None:
         """Allow the last full keyboard to be taken over for a while; call `then` at its end if it was not kept."""
-        self.trials[surface_id] = until = time.monotonic_ns() + int(seconds * 1e9)
-        self._engine.alarm(f"trial {surface_id}", until, then)
+        self.trials[surface_id] = until = self._ports.now() + int(seconds * 1e9)
+        self._ports.alarms.at(f"trial {surface_id}", until, then)
 
     def end_trial(self, surface_id: str) -> None:
         """Nobody kept it, or somebody did: from now on only the desk counts."""
         self.trials.pop(surface_id, None)
-        self._engine.cancel_alarm(f"trial {surface_id}")
+        self._ports.alarms.cancel(f"trial {surface_id}")
 
     def remember(self) -> None:
         """Write down what is known of devices and was told once, if it has changed."""
-        if text := self._memory.text():
-            self._engine.worker.do(lambda: self._memory.write(text), lambda result: None)
+        if text := self.memory.text():
+            self._ports.worker.do(lambda: self.memory.write(text), lambda result: None)
 
     def rest(self, surface_id: str) -> None:
         """Let a surface type normally, as if it had never been taken over.
 
         It is read on only if one of its controls wakes it.
         """
-        engine, holding = self._engine, self.holdings.get(surface_id)
-        engine.router.resting.add(surface_id)
+        holding = self.holdings.get(surface_id)
+        self._ports.router.resting.add(surface_id)
         if holding is None or holding.source is None:
             return
-        engine.let_go(surface_id)
-        engine.stop_latches_of(surface_id)
+        self.path.let_go(surface_id)
+        self.control.stop_latches_of(surface_id)
         holding.source.rest()
         holding.state, holding.why = "resting", "it types normally; wake it with s, or brass-pebble wake"
-        if not engine.desk.surfaces[surface_id].can_wake_itself():
+        if not self._ports.desk.surfaces[surface_id].can_wake_itself():
             for fileno in holding.source.filenos():
-                engine.loop.forget(fileno)
+                self._ports.loop.forget(fileno)
 
     def wake(self, surface_id: str) -> None:
         """Let a surface command again."""
-        engine, holding = self._engine, self.holdings.get(surface_id)
-        engine.router.resting.discard(surface_id)
+        holding = self.holdings.get(surface_id)
+        self._ports.router.resting.discard(surface_id)
         if holding is None or holding.source is None or holding.state != "resting":
             return
         # The control that wakes it is down, and its release goes to other programs.
-        engine.let_go(surface_id)
+        self.path.let_go(surface_id)
         try:
             holding.source.wake()
         except InputError as error:
@@ -350,8 +372,8 @@ class Devices:
 
     def toggle(self, surface_id: str) -> None:
         """Rest if awake, wake if resting."""
-        (self.wake if surface_id in self._engine.router.resting else self.rest)(surface_id)
-        self._engine.tell_desk()
+        (self.wake if surface_id in self._ports.router.resting else self.rest)(surface_id)
+        self.live.tell_desk()
 
     def check_state(self, surface_id: str) -> None:
         """An input that waited may have been taken by now."""
@@ -359,18 +381,18 @@ class Devices:
         if holding and holding.source and holding.state != holding.source.state():
             holding.state, holding.why = holding.source.state(), ""
             self.show_lamps(surface_id)
-            self._engine.tell_desk()
+            self.live.tell_desk()
 
     def lost(self, surface_id: str, why: str) -> None:
         """A device was pulled out: release what it held, and wait for it."""
         log.info("surface %s lost its device: %s", surface_id, why)
-        surface, rules = self._engine.desk.surfaces.get(surface_id), self.holdings[surface_id].rules
-        self._engine.let_go(surface_id)
+        surface, rules = self._ports.desk.surfaces.get(surface_id), self.holdings[surface_id].rules
+        self.path.let_go(surface_id)
         self.give_back(surface_id)
         if surface is not None and surface.unplugged == "end":
-            self._engine.stop_runs_of(surface_id)
+            self.control.stop_runs_of(surface_id)
         self.holdings[surface_id] = Holding(rules, "missing", "its device was pulled out; plug it in again")
-        self._engine.tell_desk()
+        self.live.tell_desk()
         self.look_again()
 
     def cannot_be_read(self, surface_id: str, error: Exception) -> None:
@@ -380,21 +402,21 @@ class Devices:
         self.give_back(surface_id)
         self.holdings[surface_id] = Holding(rules, "refused", f"reading it failed ({error!r}), so it was given back. "
                                             "Plug it in again; the log has more")
-        self._engine.tell_desk()
+        self.live.tell_desk()
 
     def notice_chatter(self, surface_id: str, chatter: Chatter) -> None:
         """One of its switches bounces: offer a debounce time."""
         if holding := self.holdings.get(surface_id):
             holding.chatter = chatter
-            self._engine.tell_desk()
+            self.live.tell_desk()
 
     def give_back(self, surface_id: str) -> None:
         """Let a surface's device go."""
         holding = self.holdings.get(surface_id)
         if holding and holding.source:
-            self._engine.let_go(surface_id)
+            self.path.let_go(surface_id)
             for fileno in holding.source.filenos():
-                self._engine.loop.forget(fileno)
+                self._ports.loop.forget(fileno)
             source, holding.source = holding.source, None
             try:
                 source.close()
@@ -406,18 +428,18 @@ class Devices:
         import inotify_simple
         flags = inotify_simple.flags
         self._notify = notify = inotify_simple.INotify(nonblocking=True)
-        if self._engine.setup.real_devices and Path("/dev/input").is_dir():
+        if self.setup.real_devices and Path("/dev/input").is_dir():
             notify.add_watch("/dev/input", flags.CREATE | flags.ATTRIB | flags.DELETE)
         self._watch_ports()
 
         def ready(events: int) -> None:
             if notify.read(timeout=0):
                 self.look_again()
-        self._engine.loop.watch(notify.fileno(), ready)
+        self._ports.loop.watch(notify.fileno(), ready)
 
     def _watch_ports(self) -> None:
         from brass_pebble.kinds.inputs.midi_ports import Announcements, has_sequencer
-        if not self._engine.setup.real_devices or not has_sequencer():
+        if not self.setup.real_devices or not has_sequencer():
             return
         try:
             self._ports_told = told = Announcements()
@@ -428,7 +450,7 @@ class Devices:
         def ready(events: int) -> None:
             if told.read():
                 self.look_again()
-        self._engine.loop.watch(told.fileno, ready)
+        self._ports.loop.watch(told.fileno, ready)
 
     def look_again(self) -> None:
         """Look for missing devices when the system has come to rest."""
@@ -436,12 +458,12 @@ class Devices:
             if not isinstance(present, list):
                 return
             self._notice_lost_ports(present)
-            self._engine.messages.follow()
+            self.messages.follow()
             if self.take(present):
-                self._engine.tell_desk()
+                self.live.tell_desk()
         # Listing reads hundreds of small files when there are many devices: not on the loop.
-        self._engine.alarm("devices", time.monotonic_ns() + SETTLE,
-                           lambda now: self._engine.worker.do(self.present, found))
+        self._ports.alarms.at("devices", self._ports.now() + SETTLE,
+                           lambda now: self._ports.worker.do(self.present, found))
 
     def _notice_lost_ports(self, present: list[DeviceFacts]) -> None:
         """MIDI ports do not tell when they go: they are missing from the list."""
@@ -456,8 +478,8 @@ class Devices:
         for surface_id in list(self.holdings):
             self.give_back(surface_id)
         if self._ports_told is not None:
-            self._engine.loop.forget(self._ports_told.fileno)
+            self._ports.loop.forget(self._ports_told.fileno)
             self._ports_told.close()
         if self._notify is not None:
-            self._engine.loop.forget(self._notify.fileno())
+            self._ports.loop.forget(self._notify.fileno())
             self._notify.close()

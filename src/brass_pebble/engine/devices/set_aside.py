@@ -6,14 +6,12 @@ what was pressed on the screens, and says so.  That ends by itself.
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from brass_pebble.core.play.trace import Trace
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
+from brass_pebble.engine.clients.news import News
+from brass_pebble.engine.devices.ownership import Devices
+from brass_pebble.engine.ports import HearsSurface, Ports, PressPath
 
 MS = 1_000_000
 # Hands-off lasts so long unless it is asked for otherwise, and at most; in s.
@@ -32,8 +30,13 @@ class Aside:
 class SetAside:
     """Every surface that is set aside."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    devices: Devices
+    path: PressPath
+    news: News
+    meet: HearsSurface
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self._asides: dict[str, Aside] = {}
         self._off: dict[str, Aside] = {}
 
@@ -50,22 +53,22 @@ class SetAside:
         """From now on a surface's presses go to a client; with an empty name, it no longer has any."""
         for name in [name for name, aside in self._asides.items() if aside.client == client and name != surface_id]:
             del self._asides[name]
-            self._engine.devices.listen(name)
+            self.devices.listen(name)
         if surface_id:
-            self._engine.let_go(surface_id)
+            self.path.let_go(surface_id)
             self._asides[surface_id] = Aside(client)
-            self._engine.devices.listen(surface_id)
+            self.devices.listen(surface_id)
 
     # Hands off.
 
     def hands_off(self, surfaces: list[str], seconds: float) -> None:
         """Hands off these surfaces for a while: what they hold is let go, and presses only select."""
         seconds = max(1.0, min(seconds, LONGEST))
-        until = time.monotonic_ns() + int(seconds * 1e9)
+        until = self._ports.now() + int(seconds * 1e9)
         for surface_id in surfaces:
-            self._engine.let_go(surface_id)
+            self.path.let_go(surface_id)
             self._off[surface_id] = Aside(0, until)
-            self._engine.devices.listen(surface_id)
+            self.devices.listen(surface_id)
         self._book()
         self.tell()
 
@@ -76,8 +79,8 @@ class SetAside:
             if self._off.pop(surface_id, None) is not None:
                 count += 1
                 # What is down now went down while it commanded nothing.
-                self._engine.let_go(surface_id)
-                self._engine.devices.listen(surface_id)
+                self.path.let_go(surface_id)
+                self.devices.listen(surface_id)
         self._book()
         if count:
             self.tell()
@@ -85,16 +88,16 @@ class SetAside:
 
     def _book(self) -> None:
         if self._off:
-            self._engine.alarm("hands off", min(aside.until for aside in self._off.values()), self._end)
+            self._ports.alarms.at("hands off", min(aside.until for aside in self._off.values()), self._end)
         else:
-            self._engine.cancel_alarm("hands off")
+            self._ports.alarms.cancel("hands off")
 
     def _end(self, now: int) -> None:
         self.hands_on([name for name, aside in self._off.items() if aside.until <= now])
 
     def follow(self) -> None:
         """The desk has changed: surfaces that are gone are forgotten."""
-        gone = (self._off.keys() | self._asides.keys()) - self._engine.desk.surfaces.keys()
+        gone = (self._off.keys() | self._asides.keys()) - self._ports.desk.surfaces.keys()
         for name in gone:
             self._off.pop(name, None)
             self._asides.pop(name, None)
@@ -103,31 +106,30 @@ class SetAside:
 
     def press(self, surface_id: str, code: int, value: int, arrived: int, node: str) -> Trace | None:
         """A control of a surface that is set aside was pressed or let go."""
-        engine = self._engine
         if self.heard_by(surface_id):
-            engine.meet.hear_surface(surface_id, code, value, arrived, node)
+            self.meet.hear_surface(surface_id, code, value, arrived, node)
             return None
-        engine.news.lit.append((surface_id, code, value, arrived))
+        self.news.lit.append((surface_id, code, value, arrived))
         if not value:
             return None
-        trace = engine.router.account(surface_id, code, arrived, time.monotonic_ns(), WHY)
+        trace = self._ports.router.account(surface_id, code, arrived, self._ports.now(), WHY)
         if trace is not None:
             trace.node = node
-            engine.news.fresh.append(trace)
+            self.news.fresh.append(trace)
         return trace
 
     def move(self, surface_id: str, signal: int, value: int, arrived: int, node: str) -> None:
         """Something moved on a surface that is set aside."""
         if self.heard_by(surface_id):
-            self._engine.meet.hear_surface(surface_id, signal, value, arrived, node)
+            self.meet.hear_surface(surface_id, signal, value, arrived, node)
 
     # For clients.
 
     def state(self) -> dict[str, object]:
         """Which surfaces hands are off, and for how long yet."""
-        now = time.monotonic_ns()
+        now = self._ports.now()
         return {"surfaces": {name: max(0, aside.until - now) / MS for name, aside in self._off.items()}}
 
     def tell(self) -> None:
         """Tell clients."""
-        self._engine.server.publish("hands_off", self.state())
+        self._ports.publisher.publish("hands_off", self.state())

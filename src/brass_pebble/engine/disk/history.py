@@ -11,19 +11,18 @@ import sqlite3
 import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from brass_pebble.core.desk.action import PASS
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.usage.counter import Batch, Counter
 from brass_pebble.core.usage.press import Press
 from brass_pebble.core.usage.report import History, Used
+from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.loop import Worker
+from brass_pebble.engine.ports import Ports
 from brass_pebble.file_access import private_folder
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
 
 MS = 1_000_000
 DAY = 86_400
@@ -212,25 +211,27 @@ def local_zone(now: float) -> int:
 class Historian:
     """Counts for an engine, and stores now and then."""
 
-    def __init__(self, engine: Engine, file: Path | None) -> None:
-        self._engine = engine
+    news: News
+
+    def __init__(self, ports: Ports, file: Path | None) -> None:
+        self._ports = ports
         self._counter = Counter()
         self.store = HistoryStore(file) if file is not None else None
         # From the start, so that the first press finds everything in place.
-        self._worker = Worker(engine.loop) if file is not None else None
+        self._worker = Worker(self._ports.loop) if file is not None else None
         self._booked = False
         self._broken = ""
 
     @property
     def on(self) -> bool:
         """Whether presses are counted."""
-        return self.store is not None and self._engine.desk.history
+        return self.store is not None and self._ports.desk.history
 
     def note(self, traces: Iterable[Trace]) -> None:
         """Traces that have changed: each is counted once, and once more what became of it, when it is over."""
         if not self.on:
             return
-        offset = self._engine.wall_offset
+        offset = self._ports.wall_offset()
         zone = local_zone(time.time())
         for trace in sorted(traces, key=lambda trace: trace.id):
             over = trace.state not in LIVE
@@ -246,7 +247,7 @@ class Historian:
             self.save()
         elif self._counter.waiting and not self._booked:
             self._booked = True
-            self._engine.later("history", STORE_EVERY, lambda now: self.save())
+            self._ports.alarms.later("history", STORE_EVERY, lambda now: self.save())
 
     def _do(self, job: Callable[[], object], then: Callable[[object], None]) -> None:
         if self._worker is not None:
@@ -266,7 +267,7 @@ class Historian:
             self._broken = str(result)
             log.error("%s", result)
             from brass_pebble.core.say.problem import Problem
-            self._engine.add_problem(Problem(f"what surfaces did is not counted: {result}"))
+            self._ports.problems.add(Problem(f"what surfaces did is not counted: {result}"))
 
     def read(self, since: int, surface: str, then: Callable[[object], None]) -> None:
         """Hand on the history since a day, of one surface or of all, with everything up to now."""
@@ -282,7 +283,7 @@ class Historian:
 
     def close(self) -> None:
         """Store what is left."""
-        self.note(list(self._engine.news.history)[-LAST:])
+        self.note(list(self.news.history)[-LAST:])
         self.save()
         if self._worker is not None:
             self._worker.close()

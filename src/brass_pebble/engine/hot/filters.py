@@ -5,9 +5,7 @@ Those that need none of it are read by the engine's own short way.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from brass_pebble.core.desk.action import RECORD, RECORD_KEYBOARD, STOP
 from brass_pebble.core.desk.model import Surface
@@ -17,19 +15,29 @@ from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import MOVING
+from brass_pebble.engine.clients.news import News
+from brass_pebble.engine.devices.ownership import Devices
+from brass_pebble.engine.devices.set_aside import SetAside
+from brass_pebble.engine.ports import Ports, PressPath
+from brass_pebble.engine.runs.recorder import Recorder
 from brass_pebble.kinds.inputs.base import DeviceGone, Input
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
+from brass_pebble.kinds.inputs.bystanders import Bystanders
 
 LOOK_EVERY = 8 * MS
 
 
-class Careful:
+class Filters:
     """`waiting` are events kept back: surface, code, value, arrival, node."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    devices: Devices
+    aside: SetAside
+    recorder: Recorder
+    news: News
+    bystanders: Bystanders
+    path: PressPath
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self.debouncers: dict[str, Debouncer] = {}
         self.waiting: list[tuple[str, int, int, int, str]] = []
         self._until = 0
@@ -60,48 +68,48 @@ class Careful:
             try:
                 arrived_events = source.read(fileno)
             except DeviceGone as gone:
-                self._engine.devices.lost(surface_id, str(gone))
+                self.devices.lost(surface_id, str(gone))
                 return
             except Exception as error:
-                self._engine.devices.cannot_be_read(surface_id, error)
+                self.devices.cannot_be_read(surface_id, error)
                 return
             for code, value, arrived in arrived_events:
                 if code >= MOVING:
                     self.move(surface_id, code, value, arrived, node)
                     continue
-                if ((self.waiting and not self._engine.router.does(surface_id, code, STOP))
-                        or (value and self._engine.desk.patience and self._engine.router.sends(surface_id, code)
-                            and self._engine.bystanders.modifiers())):
+                if ((self.waiting and not self._ports.router.does(surface_id, code, STOP))
+                        or (value and self._ports.desk.patience and self._ports.router.sends(surface_id, code)
+                            and self.bystanders.modifiers())):
                     self.hold_back(surface_id, code, value, arrived, node)
                     continue
                 try:
                     self.arrive(surface_id, code, value, arrived, node)
                 except Exception as error:
-                    self._engine.press_failed(surface_id, error)
+                    self.path.press_failed(surface_id, error)
             if not arrived_events:
-                self._engine.devices.check_state(surface_id)
+                self.devices.check_state(surface_id)
         return ready
 
     # A modifier that is held on the main keyboard would change what is sent: a press waits a moment for its release.
 
     def hold_back(self, surface_id: str, code: int, value: int, arrived: int, node: str) -> None:
         """Keep an event back until the main keyboard's modifiers are up, or the desk's patience is over."""
-        now = time.monotonic_ns()
+        now = self._ports.now()
         if not self.waiting:
-            self._until = now + self._engine.desk.patience
-            self._engine.alarm("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
+            self._until = now + self._ports.desk.patience
+            self._ports.alarms.at("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
         self.waiting.append((surface_id, code, value, arrived, node))
 
     def _look_at_modifiers(self, now: int) -> None:
-        mixed = self._engine.bystanders.modifiers()
+        mixed = self.bystanders.modifiers()
         if mixed and now < self._until:
-            self._engine.alarm("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
+            self._ports.alarms.at("modifiers", now + LOOK_EVERY, self._look_at_modifiers)
             return
         waiting = list(self.waiting)
         self.waiting.clear()
         names = "+".join(key_table().name(code) for code in mixed)
         for surface_id, code, value, arrived, node in waiting:
-            if surface_id not in self._engine.desk.surfaces:
+            if surface_id not in self._ports.desk.surfaces:
                 continue
             trace = self.arrive(surface_id, code, value, arrived, node)
             if trace is not None and value:
@@ -110,29 +118,29 @@ class Careful:
 
     def move(self, surface_id: str, signal: int, value: int, arrived: int, node: str = "") -> None:
         """Something moved on a surface that is looked at carefully, or on the bench."""
-        if self._engine.aside.holds(surface_id):
-            self._engine.aside.move(surface_id, signal, value, arrived, node)
+        if self.aside.holds(surface_id):
+            self.aside.move(surface_id, signal, value, arrived, node)
         else:
-            self._engine.move(surface_id, signal, value, arrived)
+            self.path.move(surface_id, signal, value, arrived)
 
     def arrive(self, surface_id: str, code: int, value: int, arrived: int, node: str = "") -> Trace | None:
         """A control went down or up on a surface that is looked at carefully, or on the bench."""
-        if self._engine.aside.holds(surface_id):
-            return self._engine.aside.press(surface_id, code, value, arrived, node)
-        surface = self._engine.desk.surfaces[surface_id]
+        if self.aside.holds(surface_id):
+            return self.aside.press(surface_id, code, value, arrived, node)
+        surface = self._ports.desk.surfaces[surface_id]
         if code in surface.second:
             if value:
                 self._seconds[surface_id] = (code, arrived)
                 if (latest := self._latest.get(surface_id)) and arrived - latest.arrived <= WINDOW:
                     self._tell_second(latest, code)
             return None
-        if value and self._engine.recorder.chooses and not self._keeps_its_meaning(surface_id, code) and \
-                self._engine.recorder.take_target(surface_id, surface.control_of(code)):
+        if value and self.recorder.chooses and not self._keeps_its_meaning(surface_id, code) and \
+                self.recorder.take_target(surface_id, surface.control_of(code)):
             return None
         debouncer = self.debouncers.get(surface_id)
         if debouncer is not None and not debouncer.feed(code, value, arrived):
             return None
-        trace = self._engine.press(surface_id, code, value, arrived, node)
+        trace = self.path.press(surface_id, code, value, arrived, node)
         if trace is not None and value:
             self._latest[surface_id] = trace
             second, at = self._seconds.pop(surface_id, (0, 0))
@@ -142,18 +150,18 @@ class Careful:
 
     def _keeps_its_meaning(self, surface_id: str, code: int) -> bool:
         """Whether a control ends what goes on, and so cannot be chosen to play it."""
-        return any(self._engine.router.does(surface_id, code, deed) for deed in (RECORD, RECORD_KEYBOARD, STOP))
+        return any(self._ports.router.does(surface_id, code, deed) for deed in (RECORD, RECORD_KEYBOARD, STOP))
 
     def _tell_second(self, trace: Trace, code: int) -> None:
         trace.remark(f"it arrived twice; {key_table().name(code)} was dropped")
-        self._engine.news.touch(trace)
+        self.news.touch(trace)
 
     def believe_releases(self, now: int) -> None:
         """Releases that have lasted count now."""
         for surface_id, debouncer in self.debouncers.items():
             for code in debouncer.advance(now):
                 ignored = debouncer.ignored.get(code, 0)
-                trace = self._engine.press(surface_id, code, 0, now)
+                trace = self.path.press(surface_id, code, 0, now)
                 if trace is not None and ignored:
                     trace.remark(f"{ignored} {'bounce' if ignored == 1 else 'bounces'} ignored, the release believed "
                                  f"after {say_duration(debouncer.time)}")

@@ -6,18 +6,16 @@ Ports are opened on the worker when a desk names them; what cannot be sent is dr
 from __future__ import annotations
 
 import socket
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from brass_pebble.core.effects.messages import message_of, receiver_name
 from brass_pebble.core.effects.pointer import MESSAGES, OSC_MESSAGES, SOUNDING, WIDE
 from brass_pebble.core.play.player import Effect
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.engine.logs import log
-from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.engine.ports import Ports, Sessions
+from brass_pebble.kinds.outputs.base import Output, OutputError
 from brass_pebble.kinds.outputs.stage import StageOutput
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
 
 REOPEN_AFTER = 500_000_000
 
@@ -25,9 +23,12 @@ REOPEN_AFTER = 500_000_000
 class Messages:
     """Where messages go."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
-        self._ports: dict[str, Any] = {}
+    network: Sessions
+    output: Output
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
+        self._receivers: dict[str, Any] = {}
         self._opening: set[str] = set()
         self._troubles: set[str] = set()
         self._addresses: dict[str, tuple[str, int]] = {}
@@ -36,17 +37,17 @@ class Messages:
 
     def follow(self) -> None:
         """A desk was read, or ports came or went: open what it sends to, as far as it is there."""
-        for name in self._engine.desk.receivers:
-            if name not in self._ports and name not in self._opening and not _is_address(name):
+        for name in self._ports.desk.receivers:
+            if name not in self._receivers and name not in self._opening and not _is_address(name):
                 self._open(name)
-        if self._controller is None and self._engine.desk.uses_controller and \
-                not isinstance(self._engine.output, StageOutput):
+        if self._controller is None and self._ports.desk.uses_controller and \
+                not isinstance(self.output, StageOutput):
             self._make_controller()
 
     def _open(self, name: str) -> None:
-        if isinstance(self._engine.output, StageOutput) or self._engine.network.session(name) is not None:
+        if isinstance(self.output, StageOutput) or self.network.session(name) is not None:
             return
-        meant = name or self._engine.desk.midi_to
+        meant = name or self._ports.desk.midi_to
         if not meant:
             return
         self._opening.add(name)
@@ -56,13 +57,13 @@ class Messages:
             if isinstance(result, Exception):
                 self._trouble(f"{result}", "Plug it in or correct its name; it is opened when it comes")
             else:
-                self._ports[name] = result
+                self._receivers[name] = result
                 self._troubles.clear()
 
         def job() -> Any:
             from brass_pebble.kinds.inputs.midi_ports import open_output
             return open_output(meant)
-        self._engine.worker.do(job, opened)
+        self._ports.worker.do(job, opened)
 
     def _make_controller(self) -> None:
         from brass_pebble.kinds.outputs.controller import ControllerOutput
@@ -75,16 +76,16 @@ class Messages:
         if what not in self._troubles:
             self._troubles.add(what)
             log.warning("%s", what)
-            self._engine.add_problem(Problem(what, hint=hint))
+            self._ports.problems.add(Problem(what, hint=hint))
 
     def send(self, out: list[Effect], now: int) -> None:
         """Send effects of all kinds in their order."""
-        output = self._engine.output
+        output = self.output
         if isinstance(output, StageOutput):
             output.send(out, now)
             # Whoever was let into the session and is named hears it, too; ports of the machine are left alone.
             for code, value, *_ in out:
-                if code >= MESSAGES and (session := self._engine.network.session(receiver_name(code))) is not None:
+                if code >= MESSAGES and (session := self.network.session(receiver_name(code))) is not None:
                     session.send(message_of(code, value))
             return
         keys: list[Effect] = []
@@ -112,33 +113,33 @@ class Messages:
 
     def send_midi(self, name: str, message: bytes) -> bool:
         """Send a MIDI message to a session or a port; false if neither is there."""
-        session = self._engine.network.session(name)
+        session = self.network.session(name)
         if session is not None:
             session.send(message)
-        elif (port := self._ports.get(name)) is not None:
+        elif (port := self._receivers.get(name)) is not None:
             try:
                 port.send_message(message)
             except Exception as error:
                 # The library raises errors of its own; whether the port has vanished is seen in a moment.
                 # One that only had too much to do is as good then as before.
                 log.warning("sending to “%s” failed: %s", name, error)
-                self._engine.later("midi receivers", REOPEN_AFTER, self._open_anew)
+                self._ports.alarms.later("midi receivers", REOPEN_AFTER, self._open_anew)
                 return False
         else:
-            self._trouble(f"nothing called “{name or self._engine.desk.midi_to}” takes MIDI messages now" if name or
-                          self._engine.desk.midi_to else "a MIDI message has no receiver",
+            self._trouble(f"nothing called “{name or self._ports.desk.midi_to}” takes MIDI messages now" if name or
+                          self._ports.desk.midi_to else "a MIDI message has no receiver",
                           "Plug it in; or name a receiver: to \"Kiln\", or midi_to in desk.toml")
             return False
         return True
 
     def _open_anew(self, now: int) -> None:
         """Something could not be sent: open every port anew, in case one has vanished."""
-        ports, self._ports = self._ports, {}
+        ports, self._receivers = self._receivers, {}
 
         def close() -> None:
             for port in ports.values():
                 _close(port)
-        self._engine.worker.do(close, lambda result: self.follow())
+        self._ports.worker.do(close, lambda result: self.follow())
 
     def _send_datagram(self, name: str, data: bytes) -> None:
         if self._socket is None:
@@ -156,9 +157,9 @@ class Messages:
 
     def close(self) -> None:
         """Let every receiver go."""
-        for port in self._ports.values():
+        for port in self._receivers.values():
             _close(port)
-        self._ports = {}
+        self._receivers = {}
         if self._controller is not None:
             self._controller.close()
         if self._socket is not None:

@@ -2,25 +2,31 @@
 
 from __future__ import annotations
 
-import time
-from typing import TYPE_CHECKING
-
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.signals.midi_in import FULL_STRENGTH
 from brass_pebble.core.signals.signal import MOVING, STRUCK
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
+from brass_pebble.engine.devices.chord_catcher import ChordCatcher
+from brass_pebble.engine.devices.meeting import Meet
+from brass_pebble.engine.devices.ownership import Devices
+from brass_pebble.engine.hot.filters import Filters
+from brass_pebble.engine.ports import Ports
+from brass_pebble.engine.setup import Setup
 
 MS = 1_000_000
 
 
-class Hands:
+class BenchPresses:
     """Who holds what on the bench, and how far the class is."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    filters: Filters
+    chord_catcher: ChordCatcher
+    meet: Meet
+    devices: Devices
+    setup: Setup
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         # A hold that several clients share lasts until the last of them lets go.
         self._held: dict[tuple[str, int], set[int]] = {}
         self._start = 0
@@ -48,44 +54,44 @@ class Hands:
             # What has no key of its own is pressed by moving it to its end and back.
             self.move(surface_id, code, down)
             return None
-        return self._engine.careful.arrive(surface_id, code, value, time.monotonic_ns(), node)
+        return self.filters.arrive(surface_id, code, value, self._ports.now(), node)
 
     def move(self, surface_id: str, signal: int, down: bool) -> None:
         """Move a control that is pressed by its position to its end, or back to its rest."""
-        mover = self._engine.router.mover
-        control = self._engine.desk.surfaces[surface_id].control_of(signal)
+        mover = self._ports.router.mover
+        control = self._ports.desk.surfaces[surface_id].control_of(signal)
         if found := mover.raw_for(surface_id, control, 0, 1.0 if down else 0.0):
-            self._engine.careful.move(surface_id, *found, time.monotonic_ns())
+            self.filters.move(surface_id, *found, self._ports.now())
 
     def move_to(self, surface_id: str, control: str, places: list[float]) -> bool:
         """Move a control of the bench to a position, one number for each axis; false if it has none."""
-        found = [self._engine.router.mover.raw_for(surface_id, control, axis, place)
+        found = [self._ports.router.mover.raw_for(surface_id, control, axis, place)
                  for axis, place in enumerate(places)]
         for item in found:
             if item is not None:
-                self._engine.careful.move(surface_id, *item, time.monotonic_ns())
+                self.filters.move(surface_id, *item, self._ports.now())
         return any(found)
 
     def turn(self, surface_id: str, signal: int, steps: int) -> None:
         """Turn a wheel of the bench."""
-        self._engine.careful.move(surface_id, signal, steps, time.monotonic_ns())
+        self.filters.move(surface_id, signal, steps, self._ports.now())
 
     def press_device(self, holder: int, facts: DeviceFacts, code: int, down: bool,
                      strength: int = FULL_STRENGTH) -> Trace | None:
         """A client presses a key of a device of the bench, whether it is a surface or not."""
         from brass_pebble.kinds.inputs.listening import Heard
-        surface, now = self._engine.devices.owner(facts.id), time.monotonic_ns()
-        second = self._engine.setup.bench.doubled[facts.id].get(code)
+        surface, now = self.devices.owner(facts.id), self._ports.now()
+        second = self.setup.bench.doubled[facts.id].get(code)
         trace = None
         for node, key in (("", code), ("its second part", second)):
             if key is None:
                 continue
-            if self._engine.chord_catcher.hear_bench(facts.id, key, int(down)):
+            if self.chord_catcher.hear_bench(facts.id, key, int(down)):
                 continue
             if surface:
                 trace = self.press(holder, surface, key, down, node, strength) or trace
             else:
-                self._engine.meet.hear(facts, Heard(node, key, int(down), now))
+                self.meet.hear(facts, Heard(node, key, int(down), now))
         return trace
 
     def let_go(self, holder: int) -> None:
@@ -97,14 +103,14 @@ class Hands:
     def start_script(self) -> None:
         """Play the class from its beginning."""
         self.stop_script()
-        self._start, self._next = time.monotonic_ns(), 0
+        self._start, self._next = self._ports.now(), 0
         self._step(self._start)
 
     def stop_script(self) -> None:
         """End the class."""
         if self._next >= 0:
             self._next = -1
-            self._engine.cancel_alarm("script")
+            self._ports.alarms.cancel("script")
             self.let_go(0)
             self.tell_script("")
 
@@ -114,7 +120,7 @@ class Hands:
         return self._next >= 0
 
     def _step(self, now: int) -> None:
-        script = self._engine.setup.script
+        script = self.setup.script
         assert script is not None
         caption = None
         while self._next < len(script.cues):
@@ -123,7 +129,7 @@ class Hands:
                 break
             self._next += 1
             caption = cue.says or caption
-            surface = self._engine.desk.surfaces.get(cue.surface)
+            surface = self._ports.desk.surfaces.get(cue.surface)
             code = surface.code_of(cue.control) if surface else None
             if cue.to is not None:
                 self.move_to(cue.surface, cue.control, list(cue.to))
@@ -142,12 +148,12 @@ class Hands:
             if due <= now:
                 self.stop_script()
                 return
-        self._engine.alarm("script", due, self._step)
+        self._ports.alarms.at("script", due, self._step)
 
     def tell_script(self, caption: str) -> None:
         """Tell clients how far the class is."""
-        script = self._engine.setup.script
-        if script is not None and self._engine.server.wanted("script"):
-            self._engine.server.publish("script", {
+        script = self.setup.script
+        if script is not None and self._ports.publisher.wanted("script"):
+            self._ports.publisher.publish("script", {
                 "running": self.script_running, "name": script.name, "caption": caption,
-                "at_ms": (time.monotonic_ns() - self._start) / MS, "length_ms": script.length / MS})
+                "at_ms": (self._ports.now() - self._start) / MS, "length_ms": script.length / MS})

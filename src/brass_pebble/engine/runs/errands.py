@@ -14,24 +14,23 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from brass_pebble import paths
 from brass_pebble.core.desk.model import ANYWHERE
 from brass_pebble.core.macro.asks import Ask, Errand, Window
-from brass_pebble.core.play.player import Run
+from brass_pebble.core.play.player import Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.say.problem import Problem
+from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.loop import Worker
-from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.engine.ports import LiveDesk, Ports, RunControl
+from brass_pebble.kinds.outputs.base import Output, OutputError
 from brass_pebble.kinds.outputs.stage import StageOutput
 
 from .clipboard import Held, find_clipboard
 from .guardian import Guardian
-
-if TYPE_CHECKING:
-    from brass_pebble.engine.engine import Engine
 
 MS = 1_000_000
 # How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
@@ -63,8 +62,14 @@ Done = tuple[str, object]  # a remark for the trace, and the answer
 class Errands:
     """Does errands, and answers the runs that wait for them."""
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    control: RunControl
+    news: News
+    live: LiveDesk
+    player: Player
+    output: Output
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self._pools: dict[str, Worker] = {}
         self._guard = Guardian()
         self._children: dict[subprocess.Popen[bytes], Run | None] = {}
@@ -77,7 +82,7 @@ class Errands:
 
     def take(self) -> None:
         """Do what runs have asked for."""
-        asked, self._engine.player.errands = self._engine.player.errands, []
+        asked, self.player.errands = self.player.errands, []
         for run, ask in asked:
             if run.state != "playing" and isinstance(ask, Window):
                 continue
@@ -85,9 +90,9 @@ class Errands:
 
     def _do(self, run: Run, ask: Ask) -> None:
         if isinstance(ask, Window):
-            output = self._engine.output
+            output = self.output
             if isinstance(output, StageOutput):
-                self._wait_on_stage(run, ask, output, time.monotonic_ns() + ask.limit)
+                self._wait_on_stage(run, ask, output, self._ports.now() + ask.limit)
             else:
                 self._slowly("window", run, ask, lambda: self._wait_for_window(run, ask))
             return
@@ -105,7 +110,7 @@ class Errands:
         def call_address(ask: Errand) -> Done:
             # Slow to import, and few macros need it.
             from .http_call import send_request
-            return send_request(ask, anywhere=self._engine.desk.redirects == ANYWHERE)
+            return send_request(ask, anywhere=self._ports.desk.redirects == ANYWHERE)
 
         slow: dict[str, Callable[[Errand], Done]] = {
             "say": self._say, "run": run_helper, "shell": run_helper,
@@ -120,14 +125,14 @@ class Errands:
 
     def _pool(self, name: str) -> Worker:
         if name not in self._pools:
-            self._pools[name] = Worker(self._engine.loop, *POOLS[name])
+            self._pools[name] = Worker(self._ports.loop, *POOLS[name])
         return self._pools[name]
 
     def _slowly(self, pool: str, run: Run, ask: Ask, job: Callable[[], Done]) -> None:
-        asked = time.monotonic_ns()
+        asked = self._ports.now()
 
         def begin() -> tuple[str, Done]:
-            waited = time.monotonic_ns() - asked
+            waited = self._ports.now() - asked
             if self._closing or run.state == "stopped" or self._stopped_at >= asked:
                 return "", ("it was stopped before it began", False)
             return f"begun {say_duration(waited)} late, since others went on" if waited > LATE else "", job()
@@ -149,14 +154,14 @@ class Errands:
         if remark:
             self._remark(run, f"line {ask.line}: {remark}")
             if STAYS in remark and isinstance(run.owner, Trace):
-                self._engine.tell_once(TOLD_ONCE, stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
+                self.live.tell_once(TOLD_ONCE, stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
         if isinstance(ask, Window) or (isinstance(ask, Errand) and ask.wait):
-            self._engine.answer_run(run, answer)
+            self.control.answer_run(run, answer)
 
     def _remark(self, run: Run, text: str) -> None:
         if isinstance(run.owner, Trace):
             run.owner.remark(text)
-            self._engine.news.touch(run.owner)
+            self.news.touch(run.owner)
 
     # Windows.
 
@@ -165,15 +170,15 @@ class Errands:
         from brass_pebble.kinds.outputs.x11 import fits
         names = [(program.name, not program.window) for program in output.programs.values()]
         names += [(program.window, True) for program in output.programs.values() if program.window]
-        now = time.monotonic_ns()
+        now = self._ports.now()
         if run.state != "playing":
             return
         if any(fits(ask.pattern, name) and (focused or not ask.focused) for name, focused in names):
-            self._engine.answer_run(run, True)
+            self.control.answer_run(run, True)
         elif now >= until:
-            self._engine.answer_run(run, False)
+            self.control.answer_run(run, False)
         else:
-            self._engine.alarm(f"window {run.id}", min(until, now + 20 * MS),
+            self._ports.alarms.at(f"window {run.id}", min(until, now + 20 * MS),
                                lambda now: self._wait_on_stage(run, ask, output, until))
 
     def _wait_for_window(self, run: Run, ask: Window) -> Done:
@@ -191,7 +196,7 @@ class Errands:
     # At once.
 
     def _show(self, run: Run, ask: Errand) -> Done:
-        self._engine.server.publish("note", {"text": ask.words[0], "beep": False})
+        self._ports.publisher.publish("note", {"text": ask.words[0], "beep": False})
         return f"showed “{ask.words[0]}”", True
 
     def _asleep(self, run: Run, ask: Errand) -> Done:
@@ -205,8 +210,8 @@ class Errands:
             return str(error), False
 
     def _beep(self, run: Run, ask: Errand) -> Done:
-        self._engine.server.publish("note", {"text": "", "beep": True})
-        return ("" if self._engine.server.wanted("note") else "nobody heard the beep: no screen is open"), True
+        self._ports.publisher.publish("note", {"text": "", "beep": True})
+        return ("" if self._ports.publisher.wanted("note") else "nobody heard the beep: no screen is open"), True
 
     def _stop(self, run: Run, ask: Errand) -> Done:
         name = ask.words[0]
@@ -215,15 +220,15 @@ class Errands:
             owner = other.owner
             if other is run or not isinstance(owner, Trace):
                 return False
-            macro = self._engine.desk.macros.get(owner.macro)
+            macro = self._ports.desk.macros.get(owner.macro)
             return not name or (bool(macro) and name in (owner.macro, macro.name))  # type: ignore[union-attr]
-        count = self._engine.stop_runs(meant)
+        count = self.control.stop_runs(meant)
         return f"stopped {count} other {'run' if count == 1 else 'runs'}", True
 
     def _layer(self, run: Run, ask: Errand) -> Done:
         name, state = ask.words
         surface = run.owner.answer.surface.id if isinstance(run.owner, Trace) and run.owner.answer else ""
-        done = self._engine.router.switch_layer(surface, name, on=state == "on")
+        done = self._ports.router.switch_layer(surface, name, on=state == "on")
         return done or f"there is no layer “{name}” on the surface that was pressed", bool(done)
 
     # On threads.
@@ -266,7 +271,7 @@ class Errands:
         """End the programs that were run to be waited for: those of one run, or all; then what waits is dropped,
         too."""
         if run is None:
-            self._stopped_at = time.monotonic_ns()
+            self._stopped_at = self._ports.now()
         with self._lock:
             children = [child for child, owner in self._children.items() if run is None or owner is run]
             self._ended.update(children)
@@ -323,7 +328,7 @@ class Errands:
         return said, True
 
     def _restore(self, run: Run, ask: Errand) -> Done:
-        self._engine.alarm("clipboard", time.monotonic_ns() + RESTORE_AFTER, lambda now: self.restore_clipboard())
+        self._ports.alarms.at("clipboard", self._ports.now() + RESTORE_AFTER, lambda now: self.restore_clipboard())
         return "", True
 
     def restore_clipboard(self) -> None:

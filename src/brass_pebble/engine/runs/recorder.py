@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.effects.pointer import POINTER, WIDE
@@ -10,13 +9,15 @@ from brass_pebble.core.play.player import Effect
 from brass_pebble.core.play.quick_record import CHOOSE, IDLE, RECORDING, Outcome, QuickRecord
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem
+from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.disk.edits import Edit, binding_edit
+from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.logs import log
+from brass_pebble.engine.ports import LiveDesk, Ports
 from brass_pebble.kinds.inputs.base import DeviceGone, InputError
 
 if TYPE_CHECKING:
     from brass_pebble.core.devices.identity import DeviceFacts
-    from brass_pebble.engine.engine import Engine
     from brass_pebble.kinds.inputs.listening import Heard, Overheard
 
 WORDS = {CHOOSE: "Press the key that should play this macro; press record again to cancel",
@@ -32,8 +33,12 @@ class Recorder:
     recording ends, and at no other time.
     """
 
-    def __init__(self, engine: Engine) -> None:
-        self._engine = engine
+    devices: Devices
+    live: LiveDesk
+    store: DeskStore
+
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self.quick = QuickRecord()
         self._keyboard = False
         self._ears: list[Overheard] = []
@@ -51,7 +56,7 @@ class Recorder:
 
     def toggle(self, trace: Trace, *, keyboard: bool = False) -> None:
         """The record control was pressed; with `keyboard`, what is typed is recorded, too."""
-        now = time.monotonic_ns()
+        now = self._ports.now()
         if not self.busy:
             self._keyboard = keyboard
         outcome = self.quick.toggle(now)
@@ -72,7 +77,7 @@ class Recorder:
 
     def take_target(self, surface: str, control: str) -> bool:
         """Whether this press only says which control is to play it."""
-        if not self.quick.choose(surface, control, time.monotonic_ns()):
+        if not self.quick.choose(surface, control, self._ports.now()):
             return False
         self._follow()
         return True
@@ -88,7 +93,7 @@ class Recorder:
     def hear(self, heard: Heard) -> None:
         """A keyboard that is no surface was typed on."""
         if self._keyboard and not heard.turned and heard.code < POINTER:
-            self.quick.note(self._engine.desk.places.name(heard.code), heard.value, heard.at)
+            self.quick.note(self._ports.desk.places.name(heard.code), heard.value, heard.at)
 
     # Listening to keyboards.
 
@@ -102,7 +107,7 @@ class Recorder:
             for ear in ears:
                 self._close(ear)
             return
-        devices = self._engine.devices
+        devices = self.devices
         for facts in devices.here:
             if facts.kind == "evdev" and facts.full and facts.readable and not devices.owner(facts.id):
                 self._open(facts)
@@ -115,14 +120,14 @@ class Recorder:
         def opened(result: Any) -> None:
             if isinstance(result, Exception):
                 why = str(result) if isinstance(result, InputError) else f"{facts.shown}: {result!r}"
-                self._engine.add_problem(Problem(f"the keyboard is not recorded: {why}"))
+                self._ports.problems.add(Problem(f"the keyboard is not recorded: {why}"))
             elif not self._opened:
                 self._close(result)
             else:
                 self._ears.append(result)
                 for fileno in result.filenos():
-                    self._engine.loop.watch(fileno, self._reader(result, fileno))
-        self._engine.worker.do(job, opened)
+                    self._ports.loop.watch(fileno, self._reader(result, fileno))
+        self._ports.worker.do(job, opened)
 
     def _reader(self, ears: Overheard, fileno: int) -> Any:
         def ready(events: int) -> None:
@@ -142,9 +147,9 @@ class Recorder:
 
     def _close(self, ears: Overheard) -> None:
         for fileno in ears.filenos():
-            self._engine.loop.forget(fileno)
+            self._ports.loop.forget(fileno)
         # Closing a node may wait for the kernel.
-        self._engine.worker.do(ears.close, lambda result: None)
+        self._ports.worker.do(ears.close, lambda result: None)
 
     def close(self) -> None:
         """The engine ends: no keyboard is listened to, and lamps are as they were."""
@@ -156,15 +161,14 @@ class Recorder:
 
     def _follow(self) -> None:
         """Let every surface be read as it has to be now, and tell clients."""
-        engine = self._engine
         self._listen()
-        for surface in engine.desk.surfaces:
-            engine.devices.listen(surface)
+        for surface in self._ports.desk.surfaces:
+            self.devices.listen(surface)
         if self.busy:
-            engine.alarm("recorder", self.quick.until, self._expire)
+            self._ports.alarms.at("recorder", self.quick.until, self._expire)
         else:
-            engine.cancel_alarm("recorder")
-        engine.server.publish("recorder", self.state())
+            self._ports.alarms.cancel("recorder")
+        self._ports.publisher.publish("recorder", self.state())
 
     def _expire(self, now: int) -> None:
         outcome = self.quick.expire(now)
@@ -176,7 +180,7 @@ class Recorder:
 
     def _say(self, text: str) -> None:
         log.info("%s", text)
-        self._engine.server.publish("note", {"text": text, "beep": False})
+        self._ports.publisher.publish("note", {"text": text, "beep": False})
 
     def state(self) -> dict[str, object]:
         """For clients."""
@@ -187,12 +191,12 @@ class Recorder:
     # The outcome.
 
     def _finish(self, outcome: Outcome) -> str:
-        engine, store = self._engine, self._engine.store
-        surface = engine.desk.surfaces.get(outcome.surface)
+        store = self.store
+        surface = self._ports.desk.surfaces.get(outcome.surface)
         if surface is None or not surface.layers:
             return "the control that was chosen is not there any more"
         # The layer that is on top now is the one that the person sees.
-        layer = engine.router.layers.stack(surface)[-1]
+        layer = self._ports.router.layers.stack(surface)[-1]
         replaced = self._replaceable(surface.id, layer, outcome.control)
         if not outcome.text:
             bound = binding_edit(surface.id, layer, outcome.control)
@@ -210,15 +214,15 @@ class Recorder:
 
         def done(result: object) -> None:
             if isinstance(result, tuple):
-                engine.take_loaded(result[1])
+                self.live.take_loaded(result[1])
             else:
-                engine.add_problem(Problem(f"what was recorded could not be saved: {result}"))
-        engine.worker.do(lambda: (store.change(edit), store.load()), done)
+                self._ports.problems.add(Problem(f"what was recorded could not be saved: {result}"))
+        self._ports.worker.do(lambda: (store.change(edit), store.load()), done)
         return said
 
     def _replaceable(self, surface: str, layer: str, control: str) -> str:
         """The recording that a control plays now, if nothing else plays it; an empty text without one."""
-        desk = self._engine.desk
+        desk = self._ports.desk
         found = ""
         for owner in desk.surfaces.values():
             for each in owner.layers:

@@ -1,0 +1,66 @@
+"""What the parts that answer requests share: the surface that is meant, and changing the desk on the worker."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from brass_pebble import file_access
+from brass_pebble.core.desk.model import Surface
+from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
+from brass_pebble.engine.disk.store import DeskStore, Loaded
+from brass_pebble.engine.logs import log
+from brass_pebble.engine.ports import LiveDesk, Ports
+
+from .server import Client, Message, Refusal, Server
+
+
+class Editing:
+    """Changes the desk for clients, and answers them when it is saved and live."""
+
+    def __init__(self, ports: Ports, store: DeskStore, server: Server, live: LiveDesk) -> None:
+        self._ports, self._live = ports, live
+        self.store = store
+        self.reply, self.refuse = server.reply, server.refuse
+
+    def edit(self, client: Client | None, message: Message, job: Callable[[], str], fields: Message | None = None,
+             then: Callable[[], None] | None = None) -> None:
+        """Change the desk on the worker; the reply, with `fields`, follows when it is saved and live.
+
+        Without a client, the engine itself wants it."""
+        number = message.get("id")
+
+        def work() -> tuple[str, Loaded]:
+            words = job()
+            return words, self.store.load()
+
+        def done(result: object) -> None:
+            if client is None:
+                if isinstance(result, tuple):
+                    self._live.take_loaded(result[1])
+            elif isinstance(result, ProblemError):
+                problem = result.problem
+                code = "changed" if isinstance(result, ConflictError) else "refused"
+                self.refuse(client, number, Refusal(problem.what, problem.hint, code))
+            elif isinstance(result, OSError):
+                self.refuse(client, number, Refusal(f"the desk could not be saved: {file_access.say(result)}",
+                                                    f"Nothing was changed. {file_access.next_step(result)}"))
+            elif isinstance(result, Exception):
+                log.error("a change of the desk failed: %r", result, exc_info=result)
+                self.refuse(client, number, Refusal(f"the desk could not be changed: {result!r}",
+                                                    "See what it is now with V; the log has the details"))
+            else:
+                assert isinstance(result, tuple)
+                words, loaded = result
+                self._live.take_loaded(loaded)
+                if then is not None:
+                    then()
+                self.reply(client, number, {"words": words, **(fields or {})})
+        self._ports.worker.do(work, done)
+
+    def surface(self, message: Message) -> Surface:
+        """The surface that a request names.  Raises: Refusal."""
+        name = str(message.get("surface", ""))
+        surface = self._ports.desk.surfaces.get(name)
+        if surface is None:
+            raise Refusal(f"there is no surface “{name}”", nearest(name, self._ports.desk.surfaces))
+        return surface
