@@ -4,6 +4,7 @@
 # make bench        measure, and print a table and JSON
 # make screenshots  make the pictures in docs/screenshots anew
 # make samples      make the sample sheets in docs/samples anew
+# make protocol     make docs/protocol.md and its schema anew from what is declared
 
 PYTHON ?= python3
 BIN := .venv/bin
@@ -12,7 +13,7 @@ NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
          openbox:openbox sway:sway foot:foot setpriv:util-linux udevadm:udev libinput:libinput-tools
 
-.PHONY: demo test check bench screenshots samples system clean
+.PHONY: demo test check bench screenshots samples protocol system clean
 
 demo: $(BIN)/.run
 	@$(BIN)/brass-pebble demo
@@ -32,6 +33,9 @@ screenshots: $(BIN)/.dev system
 
 samples: $(BIN)/.run
 	$(BIN)/python tools/samples.py
+
+protocol: $(BIN)/.run
+	$(BIN)/python tools/protocol_page.py
 
 $(BIN)/python:
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \

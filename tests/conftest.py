@@ -12,6 +12,10 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+
+# Whatever an engine says is held against its declared type, in this process and in all that tests start.
+os.environ["BRASS_PEBBLE_CHECKS"] = "1"
+
 from hypothesis import settings
 
 from brass_pebble.client import EngineClient, start_engine

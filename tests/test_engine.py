@@ -307,9 +307,17 @@ def test_a_killed_engine_leaves_a_socket_that_the_next_one_takes(desk: Path) -> 
 
 
 def test_fields_that_cannot_be_are_refused(client: EngineClient) -> None:
-    for count in ("many", [1], None, 1e400):
-        with pytest.raises(EngineError, match="cannot be"):
+    for count in ("many", [1], None, -1, 501, 2.5, True):
+        with pytest.raises(EngineError, match="“count” cannot be so: it must be a whole number"):
             client.ask("traces", count=count)
+    with pytest.raises(EngineError, match="not JSON"):
+        client.ask("traces", count=1e400)
+    with pytest.raises(EngineError, match=r"there is no field “coutn”\. Did you mean count\?"):
+        client.ask("traces", coutn=4)
+    with pytest.raises(EngineError, match="“macro” is missing"):
+        client.ask("play")
+    with pytest.raises(EngineError, match=r"there is no request “plai”\. Did you mean play\?"):
+        client.ask("plai")
     assert client.ask("desk")["desk"]["name"] == "Saltmarsh Bakehouse"
 
 

@@ -33,6 +33,7 @@ from brass_pebble.core.macro.asks import Errand
 from brass_pebble.demo import ENGINE_OPTIONS
 from brass_pebble.engine.clients.server import DROP_ABOVE, MOST_CLIENTS, MOST_IN_ALL
 from brass_pebble.engine.runs.http_call import check_redirect, send_request
+from brass_pebble.protocol.table import requests
 from conftest import run_cli, wait_for
 from terminal import BRASS_PEBBLE, Terminal
 
@@ -111,23 +112,11 @@ def runs_now(client: EngineClient) -> list[dict[str, Any]]:
 # Requests.
 
 
-def names_of_requests() -> list[str]:
-    """Every request that the protocol's page names."""
-    text = (Path(__file__).parent.parent / "docs" / "protocol.md").read_text()
-    names = {name for row in re.findall(r"^\| (`[^|]+) \|", text, re.MULTILINE) for name in re.findall(r"`(\w+)`", row)}
-    return sorted(names - {"do", "topic"})
-
-
 WRONG: tuple[object, ...] = (
     None, True, -1, 0, 10**400, 1e308, -1e308, "", "x" * 5_000, "\x1b[2J", "\u202e", "left-numpad", "class",
     "welcome", "7", "300 200", "40 ms", [], [[]], [[[[[[1]]]]]], {}, {"a": {"b": {"c": []}}},
     ["left-numpad", "class", "7"], [["left-numpad", "class", "7"]], {"surface": 1}, [None, True, 2.5, "x"],
     "../../etc/passwd", "Ctrl+", "\U0001f600")
-FIELDS = (
-    "surface", "layer", "control", "kind", "target", "macro", "text", "what", "value", "gesture", "places", "to", "how",
-    "chord", "chords", "device", "keys", "drawing", "seconds", "count", "name", "names", "label", "marks", "number",
-    "one", "other", "file", "choices", "onto", "topics", "class", "title", "pin", "window", "steps", "axis", "dead",
-    "host", "port", "on", "run", "down", "code", "strength", "typed", "base", "icon", "sizes", "cap", "hold_ms")
 # What stops or ends things when it is asked for rightly; and what waits for the person.
 STOPS = {"quit", "stop", "rest", "wake", "remove", "hands_off", "hands_on", "undo", "redo", "script", "remove_macro",
          "restore", "open_network", "set_network", "bench", "attend", "draw", "end_rehearsal", "set"}
@@ -143,7 +132,7 @@ def test_a_thousand_kinds_of_nonsense_stop_no_run_and_are_all_answered(engine: P
     client.ask("play", macro="made")
     wait_for(lambda: len(runs_now(client)) >= 2)
     held = {trace["id"] for trace in runs_now(client)}
-    names = [name for name in names_of_requests() if name not in STOPS | SLOW]
+    names = [name for name in requests() if name not in STOPS | SLOW]
     assert len(names) > 50
     begin = memory(pid_of(client))
     with Raw(engine) as raw:
@@ -153,7 +142,10 @@ def test_a_thousand_kinds_of_nonsense_stop_no_run_and_are_all_answered(engine: P
             for _ in range(50):
                 sent += 1
                 message: dict[str, object] = {"id": sent, "do": chance.choice(names)}
-                for field in chance.sample(FIELDS, chance.randint(0, 5)):
+                # Its own fields, and now and then one that it has not.
+                fields = [*requests()[str(message["do"])].__struct_encode_fields__, "odd"]
+                fields.remove("id")
+                for field in chance.sample(fields, chance.randint(0, min(5, len(fields)))):
                     message[field] = chance.choice(WRONG)
                 # Nothing that could stop the two by being right.
                 message.pop("topics", None)

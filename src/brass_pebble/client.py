@@ -10,21 +10,16 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from . import paths
+from .protocol.conversation import Came, Conversation, EngineError, Message
 
-PROTOCOL = 1
-Message = dict[str, Any]
+__all__ = ["EngineClient", "EngineError", "Message", "StartError", "StartingEngine", "find_engine", "running_sockets",
+           "start_engine"]
+# Whether whatever an engine says is held against its declared type: for tests.
+CHECKS = bool(os.environ.get("BRASS_PEBBLE_CHECKS"))
+
 LONGEST_WAIT = 10.0
-
-
-class EngineError(Exception):
-    """No engine, or it refused.  `hint` is the next step, `code` the protocol's word for it."""
-
-    def __init__(self, what: str, hint: str = "", code: str = "") -> None:
-        super().__init__(f"{what}. {hint}" if hint else what)
-        self.what, self.hint, self.code = what, hint, code
 
 
 class StartError(Exception):
@@ -46,12 +41,12 @@ class EngineClient:
             self._socket.close()
             raise EngineError(f"no engine answers at {path}", "Start one with: brass-pebble run", "none") from error
         self._lines = self._socket.makefile("rb")
-        self._number = 0
+        self._conversation = Conversation(checks=CHECKS)
         self._news: list[Message] = []
         self.hello: Message = {}
         self._socket.settimeout(LONGEST_WAIT)
         try:
-            self.hello = self.ask("hello", protocol=PROTOCOL, client=name)
+            self.hello = self.ask("hello", **self._conversation.greeting(name))
         except EngineError:
             self.close()
             raise
@@ -62,25 +57,23 @@ class EngineClient:
         Raises:
             EngineError: the engine refused, went away, or did not answer for ten seconds.
         """
-        self._number += 1
-        line = json.dumps({"id": self._number, "do": do, **fields}).encode() + b"\n"
+        number, line = self._conversation.ask(do, fields)
         try:
             self._socket.sendall(line)
         except OSError:
             raise EngineError("the engine has ended", "Start it again with: brass-pebble run", "gone") from None
         while True:
             try:
-                message = self._next()
+                came = self._next()
             except TimeoutError:
                 raise EngineError(f"the engine does not answer (process {self.hello.get('pid', 'not known')})",
                                   "Give it a moment; if it stays so, end that process", "silent") from None
-            if "topic" in message:
-                self._news.append(message)
-            elif message.get("re") == self._number:
-                if message["ok"]:
-                    return message
-                error = message["error"]
-                raise EngineError(error["what"], error["hint"], error["code"])
+            if came.number is None:
+                self._news.append(came.message)
+            elif came.number in (number, 0):
+                if came.error is not None:
+                    raise came.error
+                return came.message
 
     def news(self) -> Iterator[Message]:
         """What the engine tells about the topics followed, for as long as it lives."""
@@ -88,7 +81,9 @@ class EngineClient:
             while self._news:
                 yield self._news.pop(0)
             try:
-                yield self._next()
+                came = self._next()
+                if came.number is None:
+                    yield came.message
             except EngineError:
                 return
 
@@ -96,7 +91,7 @@ class EngineClient:
         """Let waiting end with TimeoutError after so long."""
         self._socket.settimeout(seconds)
 
-    def _next(self) -> Message:
+    def _next(self) -> Came:
         try:
             line = self._lines.readline()
         except TimeoutError:
@@ -105,8 +100,7 @@ class EngineClient:
             line = b""
         if not line:
             raise EngineError("the engine has ended", "Start it again with: brass-pebble run", "gone")
-        message: Message = json.loads(line)
-        return message
+        return self._conversation.take(line)
 
     def close(self) -> None:
         """Leave."""

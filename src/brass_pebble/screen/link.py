@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from brass_pebble.client import PROTOCOL, EngineError, Message
+from brass_pebble.client import CHECKS, EngineError, Message
+from brass_pebble.protocol.conversation import Came, Conversation, NotDeclared
 
 _LONGEST_LINE = 32 * 1024 * 1024
 
@@ -19,7 +19,7 @@ class Link:
     def __init__(self, on_news: Callable[[Message], None], on_gone: Callable[[], None]) -> None:
         self._on_news = on_news
         self._on_gone = on_gone
-        self._number = 0
+        self._conversation = Conversation(checks=CHECKS)
         self._waiting: dict[int, asyncio.Future[Message]] = {}
         self._writer: asyncio.StreamWriter | None = None
         self._task: asyncio.Task[None] | None = None
@@ -35,7 +35,7 @@ class Link:
         except OSError as error:
             raise EngineError(f"no engine answers at {path}", "Start one with: brass-pebble run", "none") from error
         self._task = asyncio.create_task(self._read(reader))
-        return await self.ask("hello", protocol=PROTOCOL, client="screen")
+        return await self.ask("hello", **self._conversation.greeting("screen"))
 
     async def ask(self, do: str, **fields: Any) -> Message:
         """Send a request and wait for its reply.
@@ -45,38 +45,40 @@ class Link:
         """
         if self._writer is None:
             raise EngineError("the engine has ended", "Press R to start it again", "gone")
-        self._number += 1
+        number, line = self._conversation.ask(do, fields)
         future: asyncio.Future[Message] = asyncio.get_running_loop().create_future()
-        self._waiting[self._number] = future
-        self._writer.write(json.dumps({"id": self._number, "do": do, **fields}).encode() + b"\n")
+        self._waiting[number] = future
+        self._writer.write(line)
         return await future
 
     async def _read(self, reader: asyncio.StreamReader) -> None:
+        why = EngineError("the engine has ended", "Press R to start it again", "gone")
         try:
             while line := await reader.readline():
-                self._take(json.loads(line))
+                self._take(self._conversation.take(line))
         except (OSError, ValueError):
             # A broken connection or half a line at its end: both mean that the engine has gone.
             pass
+        except NotDeclared as error:
+            why = EngineError(str(error), "This is a mistake of the program")
         self._writer = None
         for future in self._waiting.values():
             if not future.done():
-                future.set_exception(EngineError("the engine has ended", "Press R to start it again", "gone"))
+                future.set_exception(why)
         self._waiting.clear()
         self._on_gone()
 
-    def _take(self, message: Message) -> None:
-        if "topic" in message:
-            self._on_news(message)
+    def _take(self, came: Came) -> None:
+        if came.number is None:
+            self._on_news(came.message)
             return
-        future = self._waiting.pop(message.get("re", 0), None)
+        future = self._waiting.pop(came.number, None)
         if future is None or future.done():
             return
-        if message["ok"]:
-            future.set_result(message)
+        if came.error is not None:
+            future.set_exception(came.error)
         else:
-            error = message["error"]
-            future.set_exception(EngineError(error["what"], error["hint"], error["code"]))
+            future.set_result(came.message)
 
     def close(self) -> None:
         """Leave."""

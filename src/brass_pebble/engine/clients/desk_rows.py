@@ -9,6 +9,8 @@ import json
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from msgspec import Raw
+
 from brass_pebble.core.desk.look.rows import control_row, label_rows, layer_row
 from brass_pebble.core.desk.look.shown import compact, show_surface
 from brass_pebble.core.desk.model import Desk, Surface
@@ -23,8 +25,9 @@ from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.recorder import Recorder
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.stage import StageOutput
+from brass_pebble.protocol.wire import raw
 
-from .server import Encoded, Message
+from .server import Message
 
 if TYPE_CHECKING:
     from brass_pebble.engine.devices.ownership import Holding
@@ -55,7 +58,7 @@ class DeskRows:
     def __init__(self, ports: Ports) -> None:
         self._ports = ports
         self._written: dict[str, WrittenSurface] = {}
-        self._macros: tuple[tuple[int, ...], Encoded] = ((), Encoded("[]"))
+        self._macros: tuple[tuple[int, ...], Raw] = ((), Raw(b"[]"))
 
     def desk(self) -> Message:
         """The desk as clients draw it."""
@@ -91,16 +94,16 @@ class DeskRows:
                 if window else None, "pinned": layers.pinned, "follows": self.focus.wanted(),
                 "source": self.focus.source, "trouble": self.focus.trouble}
 
-    def _macro_rows(self, desk: Desk) -> Encoded:
+    def _macro_rows(self, desk: Desk) -> Raw:
         key = tuple(map(id, desk.macros.values()))
         if self._macros[0] != key:
             rows = [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
                      "length_ms": m.program.length / MS, "events": len(m.program.times), "live": m.live}
                     for m in desk.macros.values()]
-            self._macros = key, Encoded(_json(rows))
+            self._macros = key, raw(rows)
         return self._macros[1]
 
-    def _surface(self, surface: Surface) -> Encoded:
+    def _surface(self, surface: Surface) -> Raw:
         holding = self.devices.holdings.get(surface.id)
         fields = {
             "id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
@@ -110,7 +113,7 @@ class DeskRows:
             "takes": [str(part) for part in surface.takes],
             "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
             "trial": surface.id in self.devices.trials, **self._held(surface, holding)}
-        return Encoded(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}")
+        return Raw(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}".encode("utf-8", "replace"))
 
     def _held(self, surface: Surface, holding: Holding | None) -> Message:
         """What is known of the surface's device."""

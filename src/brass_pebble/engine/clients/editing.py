@@ -10,8 +10,10 @@ from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
 from brass_pebble.engine.disk.store import DeskStore, Loaded
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import LiveDesk, Ports
+from brass_pebble.protocol.base import Request
+from brass_pebble.protocol.errors import ChangedMeanwhile, Refusal
 
-from .server import Client, Message, Refusal, Server
+from .server import Client, Message, Server
 
 
 class Editing:
@@ -22,12 +24,12 @@ class Editing:
         self.store = store
         self.reply, self.refuse = server.reply, server.refuse
 
-    def edit(self, client: Client | None, message: Message, job: Callable[[], str], fields: Message | None = None,
+    def edit(self, client: Client | None, ask: Request | None, job: Callable[[], str], fields: Message | None = None,
              then: Callable[[], None] | None = None) -> None:
         """Change the desk on the worker; the reply, with `fields`, follows when it is saved and live.
 
         Without a client, the engine itself wants it."""
-        number = message.get("id")
+        number = ask.id if ask is not None else None
 
         def work() -> tuple[str, Loaded]:
             words = job()
@@ -39,8 +41,8 @@ class Editing:
                     self._live.take_loaded(result[1])
             elif isinstance(result, ProblemError):
                 problem = result.problem
-                code = "changed" if isinstance(result, ConflictError) else "refused"
-                self.refuse(client, number, Refusal(problem.what, problem.hint, code))
+                refusal = ChangedMeanwhile if isinstance(result, ConflictError) else Refusal
+                self.refuse(client, number, refusal(problem.what, problem.hint))
             elif isinstance(result, OSError):
                 self.refuse(client, number, Refusal(f"the desk could not be saved: {file_access.say(result)}",
                                                     f"Nothing was changed. {file_access.next_step(result)}"))
@@ -57,9 +59,8 @@ class Editing:
                 self.reply(client, number, {"words": words, **(fields or {})})
         self._ports.worker.do(work, done)
 
-    def surface(self, message: Message) -> Surface:
+    def surface(self, name: str) -> Surface:
         """The surface that a request names.  Raises: Refusal."""
-        name = str(message.get("surface", ""))
         surface = self._ports.desk.surfaces.get(name)
         if surface is None:
             raise Refusal(f"there is no surface “{name}”", nearest(name, self._ports.desk.surfaces))

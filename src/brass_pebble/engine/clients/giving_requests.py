@@ -19,9 +19,12 @@ from brass_pebble.engine.disk.parsed_toml import parse_tables
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.disk.versions import Damaged, diff_lines
 from brass_pebble.engine.ports import Ports
+from brass_pebble.protocol import giving as messages
+from brass_pebble.protocol.base import Request
+from brass_pebble.protocol.errors import Refusal
 
 from .editing import Editing
-from .server import Client, Message, Refusal
+from .server import Client, Message
 
 MOST_VERSIONS = 1_000
 MOST_LINES = 4_000
@@ -33,9 +36,9 @@ class GivingRequests:
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
 
-    def _later(self, client: Client, message: Message, job: Callable[[], Message]) -> None:
+    def _later(self, client: Client, ask: Request, job: Callable[[], Message]) -> None:
         """Answer with what a job on the worker gives."""
-        number = message.get("id")
+        number = ask.id
 
         def done(result: object) -> None:
             if isinstance(result, ProblemError):
@@ -48,19 +51,17 @@ class GivingRequests:
 
     # Taking in.
 
-    def do_take_in(self, client: Client, message: Message) -> None:
+    def do_take_in(self, client: Client, ask: messages.TakeIn) -> None:
         """Take a parcel's contents into the desk, as chosen, in one change.
 
         `digest` is that of the parcel which the person looked at: another one is refused.
         """
-        file, digest = Path(str(message.get("file", ""))), str(message.get("digest", ""))
-        by_item = {str(key): str(value) for key, value in dict(message.get("choices", {})).items()}
-        for value in by_item.values():
+        file, digest = Path(ask.file), ask.digest
+        for value in ask.choices.values():
             if value not in (TAKE, LEAVE, BOTH):
                 raise Refusal(f"“{value}” is no choice", f"Known are {TAKE}, {LEAVE}, {BOTH}")
-        onto = {str(name): (str(row["here"]), Fit({str(a): str(b) for a, b in dict(row["placed"]).items()}))
-                for name, row in dict(message.get("onto", {})).items()}
-        marks = [str(mark) for mark in message.get("approve", [])]
+        onto = {name: (row.here, Fit(row.placed)) for name, row in ask.onto.items()}
+        marks = ask.approve
         store = self._editing.store
 
         def work() -> str:
@@ -70,31 +71,31 @@ class GivingRequests:
                 raise ProblemError(f"{file} cannot be read: {error.strerror}") from None
             if digest and parcel.digest != digest:
                 raise ProblemError("the parcel is another one than a moment ago", hint="Look at it once more")
-            edit, _ = intake_edit(parcel, store, Choices(by_item, onto))
+            edit, _ = intake_edit(parcel, store, Choices(ask.choices, onto))
             approve(store, marks)
             return store.change(edit)
-        self._editing.edit(client, message, work)
+        self._editing.edit(client, ask, work)
 
-    def do_asleep(self, client: Client, message: Message) -> None:
+    def do_asleep(self, client: Client, ask: messages.AskAsleep) -> None:
         """What sleeps until it is approved."""
         store, desk = self._editing.store, self._ports.desk
-        self._later(client, message, lambda: {"asleep": asleep_rows(store, desk)})
+        self._later(client, ask, lambda: {"asleep": asleep_rows(store, desk)})
 
-    def do_approve(self, client: Client, message: Message) -> None:
+    def do_approve(self, client: Client, ask: messages.Approve) -> None:
         """Let some of what sleeps do what it says, from now on."""
-        marks, store = [str(mark) for mark in message.get("marks", [])], self._editing.store
+        marks, store = ask.marks, self._editing.store
         if not marks:
             raise Refusal("nothing is named", "Send the marks of what is to be approved")
 
         def work() -> str:
             approve(store, marks)
             return f"{len(marks)} approved"
-        self._editing.edit(client, message, work)
+        self._editing.edit(client, ask, work)
 
-    def do_adopt(self, client: Client, message: Message) -> None:
+    def do_adopt(self, client: Client, ask: messages.Adopt) -> None:
         """Make macros or surfaces that came from somebody else the person's own; or all that came with `origin`."""
-        names, store = [str(name) for name in message.get("names", [])], self._editing.store
-        origin = str(message.get("origin", ""))
+        names, store = ask.names, self._editing.store
+        origin = ask.origin
         if not names and not origin:
             raise Refusal("nothing is named", "Send the ids of macros or surfaces")
 
@@ -102,11 +103,11 @@ class GivingRequests:
             guests = store.guests()
             came = [name for name, told in {**guests.macros, **guests.surfaces}.items() if origin and told == origin]
             return store.adopt([*names, *came])
-        self._editing.edit(client, message, work)
+        self._editing.edit(client, ask, work)
 
     # The history of the desk.
 
-    def do_versions(self, client: Client, message: Message) -> None:
+    def do_versions(self, client: Client, ask: messages.AskVersions) -> None:
         """Every version of the desk, the newest first."""
         store = self._editing.store
 
@@ -115,21 +116,21 @@ class GivingRequests:
             rows = [{"number": found.number, "at": found.at, "words": found.words, "files": sorted(found.files)}
                     for found in store.log.entries()]
             return {"versions": rows[::-1][:MOST_VERSIONS]}
-        self._later(client, message, work)
+        self._later(client, ask, work)
 
-    def do_compare(self, client: Client, message: Message) -> None:
+    def do_compare(self, client: Client, ask: messages.Compare) -> None:
         """What differs between two versions; without `other`, between one and the desk as it is now."""
-        store, one, other = self._editing.store, int(message.get("one", 0)), int(message.get("other", 0))
-        self._later(client, message, lambda: compare(store, one, other))
+        store, one, other = self._editing.store, ask.one, ask.other
+        self._later(client, ask, lambda: compare(store, one, other))
 
-    def do_restore(self, client: Client, message: Message) -> None:
+    def do_restore(self, client: Client, ask: messages.Restore) -> None:
         """The desk as it was after a version, in one change that can be undone."""
-        store, number = self._editing.store, int(message.get("number", 0))
+        store, number = self._editing.store, ask.number
 
         def work() -> str:
             store.settle()
             return store.change(store.restoring_edit(number))
-        self._editing.edit(client, message, work)
+        self._editing.edit(client, ask, work)
 
 
 def approve(store: DeskStore, marks: list[str]) -> None:

@@ -8,7 +8,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import asdict
-from typing import Any
+from typing import Any, cast
+
+from msgspec import UnsetType
 
 from brass_pebble.core.desk import rearrange
 from brass_pebble.core.desk.layer_switch import HOWS, FocusedWindow, LayerTarget
@@ -32,14 +34,15 @@ from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.control import Control
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.protocol import layers as messages
+from brass_pebble.protocol.errors import NoWindows, Refusal
 
 from .editing import Editing
-from .server import Client, Message, Refusal
+from .server import Client, Message
 
 WORDS = ("kind", "target", "label", "tint", "plays", "again", "note", "hold_after", "second_within", "every", "back",
          "each", "icon")
 MOST_PROPOSED = 24
-LONGEST_COUNT_IN = 30.0
 WAIT_FOR_WINDOW = 10.0
 
 
@@ -57,11 +60,11 @@ class LayerRequests:
 
     # Bindings.
 
-    def do_bind(self, client: Client, message: Message) -> None:
+    def do_bind(self, client: Client, ask: messages.Bind) -> None:
         """Give a gesture of a control another action; an empty kind clears it."""
-        surface = self._editing.surface(message)
-        layer = self._layer(surface, message)
-        control, gesture = str(message.get("control", "")), str(message.get("gesture") or "press")
+        surface = self._editing.surface(ask.surface)
+        layer = self._layer(surface, ask.layer)
+        control, gesture = ask.control, ask.gesture or "press"
         self._control(surface, control)
         moves = any(item.id == control and item.moves for item in surface.layout.controls)
         if (gesture in MOTIONS or gesture.startswith(AT)) and not moves:
@@ -69,18 +72,19 @@ class LayerRequests:
                           "Bind it to press, tap or hold")
         bound = layer.bindings.get((control, gesture))
         # A client that knows nothing of icons leaves the one that is there.
-        message = {"icon": bound.icon if bound else "", **message}
-        fields: dict[str, Any] = {name: str(message.get(name, "")) for name in WORDS}
+        kept = bound.icon if bound else ""
+        fields: dict[str, Any] = {name: getattr(ask, name) for name in WORDS}
+        fields["icon"] = kept if isinstance(ask.icon, UnsetType) else ask.icon
         store = self._editing.store
-        self._editing.edit(client, message, lambda: store.change(binding_edit(
-            surface.id, layer.id, control, gesture=gesture, adds=bool(message.get("adds")),
-            by_strength=bool(message.get("by_strength")), macros=store.macro_names(), **fields)))
+        self._editing.edit(client, ask, lambda: store.change(binding_edit(
+            surface.id, layer.id, control, gesture=gesture, adds=ask.adds,
+            by_strength=ask.by_strength, macros=store.macro_names(), **fields)))
 
-    def do_rearrange(self, client: Client, message: Message) -> None:
+    def do_rearrange(self, client: Client, ask: messages.Rearrange) -> None:
         """Copy, move, swap, mirror or clear what is bound, all in one change."""
-        how, desk = str(message.get("how", "")), self._ports.desk
-        places = [self._place(place) for place in message.get("places", [])]
-        to = self._place(message["to"]) if message.get("to") else None
+        how, desk = ask.how, self._ports.desk
+        places = [self._place(place) for place in ask.places]
+        to = self._place(ask.to) if ask.to else None
         if not places:
             raise Refusal("no control is named", "Select one, or several with v")
         said = _say_places(desk.surfaces[places[0][0]], places)
@@ -109,7 +113,7 @@ class LayerRequests:
                           "layer, mirror layer")
         if not changes:
             raise Refusal("there is nothing to change", "Nothing is bound there, or it lies on its own mirror line")
-        self._editing.edit(client, message, lambda: self._editing.store.change(rearranging_edit(words, changes)))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(rearranging_edit(words, changes)))
 
     def _pairs(self, places: list[rearrange.Place],
                to: rearrange.Place) -> list[tuple[rearrange.Place, rearrange.Place]]:
@@ -131,10 +135,10 @@ class LayerRequests:
             pairs.append((place, (to[0], to[1], there.id)))
         return pairs
 
-    def do_bind_family(self, client: Client, message: Message) -> None:
+    def do_bind_family(self, client: Client, ask: messages.BindFamily) -> None:
         """Give several controls the chords of one family."""
-        places = [self._place(place) for place in message.get("places", [])]
-        chords = [str(parse_chord(str(chord))) for chord in message.get("chords", [])]
+        places = [self._place(place) for place in ask.places]
+        chords = [str(parse_chord(chord)) for chord in ask.chords]
         if not places or len(chords) < len(places):
             raise Refusal(f"{len(places)} controls need as many chords; there are {len(chords)}", "Choose fewer")
         changes: list[rearrange.Change] = [
@@ -142,20 +146,19 @@ class LayerRequests:
                                                 "tap": chord})
             for (surface, layer, control), chord in zip(places, chords, strict=False)]
         words = f"{len(places)} controls: {chords[0]} to {chords[len(places) - 1]}"
-        self._editing.edit(client, message, lambda: self._editing.store.change(rearranging_edit(words, changes)))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(rearranging_edit(words, changes)))
 
-    def _place(self, place: Any) -> rearrange.Place:
-        surface_id, layer_id, control = (str(part) for part in place)
-        surface = self._editing.surface({"surface": surface_id})
-        layer = self._layer(surface, {"layer": layer_id})
+    def _place(self, place: list[str]) -> rearrange.Place:
+        surface_id, layer_id, control = place
+        surface = self._editing.surface(surface_id)
+        layer = self._layer(surface, layer_id)
         if control:
             self._control(surface, control)
         return surface.id, layer.id, control
 
-    def _layer(self, surface: Surface, message: Message) -> Layer:
+    def _layer(self, surface: Surface, name: str) -> Layer:
         if not surface.layers:
             raise Refusal(f"“{surface.name}” has no layer yet", f"Add [surface.{surface.id}.layer.base] to desk.toml")
-        name = str(message.get("layer") or "")
         if not name:
             stack = self._ports.router.layers.stack(surface)
             return next(layer for layer in surface.layers if layer.id == stack[-1])
@@ -172,14 +175,14 @@ class LayerRequests:
 
     # Layers.
 
-    def do_layer(self, client: Client, message: Message) -> Message:
+    def do_layer(self, client: Client, ask: messages.SwitchLayer) -> Message:
         """Switch a layer: `how` is one of a control's ways, or on or off."""
-        surface = self._editing.surface(message)
-        how = str(message.get("how") or "on or off")
+        surface = self._editing.surface(ask.surface)
+        how = ask.how or "on or off"
         if how in ("on", "off"):
-            words = self._ports.router.switch_layer(surface.id, self._layer(surface, message).id, on=how == "on")
+            words = self._ports.router.switch_layer(surface.id, self._layer(surface, ask.layer).id, on=how == "on")
         elif how in HOWS and how != "while held":
-            name = self._layer(surface, message).id if HOWS[how][0] else ""
+            name = self._layer(surface, ask.layer).id if HOWS[how][0] else ""
             words = self._ports.router.layers.switch(LayerTarget(how, name), surface.id, None)
             self._ports.router.follow_layers()
         else:
@@ -187,10 +190,10 @@ class LayerRequests:
                           f"Known are on, off, {', '.join(name for name in HOWS if name != 'while held')}")
         return {"words": words, **self.rows.layers()}
 
-    def do_add_layer(self, client: Client, message: Message) -> None:
+    def do_add_layer(self, client: Client, ask: messages.AddLayer) -> None:
         """Add a layer on top of a surface's layers."""
-        surface = self._editing.surface(message)
-        name = str(message.get("name", "")).strip()
+        surface = self._editing.surface(ask.surface)
+        name = ask.name.strip()
         if not name:
             raise Refusal("a layer needs a name", "Type one, like Cut")
         wanted = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-") or "layer"
@@ -199,13 +202,13 @@ class LayerRequests:
             layer_id, number = f"{wanted}-{number}", number + 1
         edit = Edit(f"{surface.name}: layer {name} added", ((("surface", surface.id, "layer", layer_id),
                                                               {"name": name}),), needs=("surface", surface.id))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit), {"layer": layer_id})
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit), {"layer": layer_id})
 
-    def do_set_layer(self, client: Client, message: Message) -> None:
+    def do_set_layer(self, client: Client, ask: messages.SetLayer) -> None:
         """Change a layer's name, tint, whether it starts on, or the window it follows (null: none)."""
-        surface = self._editing.surface(message)
-        layer = self._layer(surface, message)
-        what, value = str(message.get("what", "")), message.get("value")
+        surface = self._editing.surface(ask.surface)
+        layer = self._layer(surface, ask.layer)
+        what, value = ask.what, cast(Any, ask.value)
         if what == "tint" and value and value not in TINTS:
             raise Refusal(f"there is no tint “{value}”", nearest(str(value), TINTS))
         if what == "starts" and value not in (None, "on", "off"):
@@ -214,7 +217,8 @@ class LayerRequests:
             if layer is surface.layers[0]:
                 raise Refusal(f"{layer.name} is the lowest layer, which is always on",
                               "Add a layer above it, and let that one follow the window")
-            given = {name: str(value.get(name, "")) for name in ("class", "title") if value.get(name)}
+            given = {name: str(value[name]) for name in ("class", "title") if value.get(name)} if isinstance(
+                value, dict) else {}
             if not given:
                 raise Refusal("a window needs a class or a title", "Choose one from the list")
             value = given
@@ -223,53 +227,53 @@ class LayerRequests:
         edit = Edit(f"{surface.name}, layer {layer.name}: {what}",
                     ((("surface", surface.id, "layer", layer.id, what), value or None),),
                     needs=("surface", surface.id, "layer", layer.id))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
-    def do_remove_layer(self, client: Client, message: Message) -> None:
+    def do_remove_layer(self, client: Client, ask: messages.RemoveLayer) -> None:
         """Take a layer away; undo brings it back with all its bindings."""
-        surface = self._editing.surface(message)
-        layer = self._layer(surface, message)
+        surface = self._editing.surface(ask.surface)
+        layer = self._layer(surface, ask.layer)
         if len(surface.layers) == 1:
             raise Refusal("a surface keeps one layer", "Clear its controls, or take the surface off the desk")
         edit = Edit(f"{surface.name}: layer {layer.name} removed",
                     ((("surface", surface.id, "layer", layer.id), None),))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
-    def do_first(self, client: Client, message: Message) -> Message:
+    def do_first(self, client: Client, ask: messages.First) -> Message:
         """Begin the cycles of a control, or of a whole surface, with their first action."""
-        surface = self._editing.surface(message)
-        return {"count": self._ports.router.restart_cycles(surface.id, str(message.get("control", "")))}
+        surface = self._editing.surface(ask.surface)
+        return {"count": self._ports.router.restart_cycles(surface.id, ask.control)}
 
-    def do_set_times(self, client: Client, message: Message) -> None:
+    def do_set_times(self, client: Client, ask: messages.SetTimes) -> None:
         """Change the time of holds or double taps, of a surface or of the whole desk (null: the default)."""
-        what, value = str(message.get("what", "")), message.get("value")
+        what, value = ask.what, ask.value
         if what not in ("hold_after", "second_within"):
             raise Refusal(f"there is no time “{what}”", "Known are hold_after and second_within")
         if value is not None:
             parse_duration(str(value))
-        surface = self._editing.surface(message) if message.get("surface") else None
+        surface = self._editing.surface(ask.surface) if ask.surface else None
         path = ("surface", surface.id, what) if surface else (what,)
         edit = Edit(f"{surface.name if surface else 'the desk'}: {what.replace('_', ' ')} {value or 'as without it'}",
                     ((path, value),))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
     # The focused window.
 
-    def do_focus(self, client: Client, message: Message) -> Message:
+    def do_focus(self, client: Client, ask: messages.Focus) -> Message:
         """Say which window has the focus, or pin the layers (`pin` true or false), or give a stage program the
         focus."""
         focus = self.focus
-        if "pin" in message:
-            focus.pin(pinned=bool(message["pin"]))
-        elif message.get("stage"):
-            focus.focus_stage(str(message["stage"]))
-        elif message.get("class") or message.get("title"):
-            focus.told(FocusedWindow(str(message.get("class", "")), str(message.get("title", ""))), "a script")
+        if ask.pin is not None:
+            focus.pin(pinned=ask.pin)
+        elif ask.stage:
+            focus.focus_stage(ask.stage)
+        elif ask.cls or ask.title:
+            focus.told(FocusedWindow(ask.cls, ask.title), "a script")
         return self.rows.layers()
 
-    def do_windows(self, client: Client, message: Message) -> None:
+    def do_windows(self, client: Client, ask: messages.AskWindows) -> None:
         """The windows that are open now."""
-        number = message.get("id")
+        number = ask.id
 
         def done(result: object) -> None:
             if isinstance(result, list):
@@ -277,12 +281,12 @@ class LayerRequests:
                     {"class": window.cls, "title": window.title} for window in result]})
             else:
                 hint = "Type the window's class or title" if isinstance(result, OutputError) else ""
-                self._editing.refuse(client, number, Refusal(str(result), hint, "no-windows"))
+                self._editing.refuse(client, number, NoWindows(str(result), hint))
         self._ports.worker.do(self.focus.windows, done)
 
-    def do_next_window(self, client: Client, message: Message) -> None:
+    def do_next_window(self, client: Client, ask: messages.NextWindow) -> None:
         """Answer with the next window that gets the focus, within ten seconds."""
-        number = message.get("id")
+        number = ask.id
 
         def done(window: FocusedWindow | None) -> None:
             if window is None:
@@ -295,18 +299,18 @@ class LayerRequests:
 
     # Chords.
 
-    def do_catch_chord(self, client: Client, message: Message) -> Message:
+    def do_catch_chord(self, client: Client, ask: messages.CatchChord) -> Message:
         """Listen for one chord on the main keyboard; news of it come under the topic “chord”."""
         return dict(self.chord_catcher.begin(client.number))
 
-    def do_leave_chord(self, client: Client, message: Message) -> Message:
+    def do_leave_chord(self, client: Client, ask: messages.LeaveChord) -> Message:
         """Stop listening for a chord."""
         self.chord_catcher.end("left")
         return {}
 
-    def do_clashes(self, client: Client, message: Message) -> None:
+    def do_clashes(self, client: Client, ask: messages.AskClashes) -> None:
         """What gets in each other's way, and the shortcut tables there are."""
-        number = message.get("id")
+        number = ask.id
         desk = self._ports.desk
 
         def work() -> Message:
@@ -316,10 +320,10 @@ class LayerRequests:
                     "problems": [problem.as_dict() for problem in problems]}
         self._on_worker(client, number, work)
 
-    def do_who_takes(self, client: Client, message: Message) -> None:
+    def do_who_takes(self, client: Client, ask: messages.WhoTakes) -> None:
         """Which known programs take a chord, and which controls of the desk send it."""
-        number, desk = message.get("id"), self._ports.desk
-        shape = shape_of(parse_chord(str(message.get("chord", ""))).codes)
+        number, desk = ask.id, self._ports.desk
+        shape = shape_of(parse_chord(ask.chord).codes)
 
         def work() -> Message:
             programs, _ = self._programs()
@@ -330,11 +334,11 @@ class LayerRequests:
                     "controls": [{**asdict(place), "shown": survey.say(place)} for place in where]}
         self._on_worker(client, number, work)
 
-    def do_free_chords(self, client: Client, message: Message) -> None:
+    def do_free_chords(self, client: Client, ask: messages.FreeChords) -> None:
         """Chords that nothing known takes: for a label, or a family of `count` for as many controls."""
-        number = message.get("id")
-        count = max(1, min(int(message.get("count", 8)), MOST_PROPOSED))
-        label, family, desk = str(message.get("label", "")), bool(message.get("family")), self._ports.desk
+        number = ask.id
+        count = max(1, min(ask.count, MOST_PROPOSED))
+        label, family, desk = ask.label, ask.family, self._ports.desk
 
         def work() -> Message:
             programs, _ = self._programs()
@@ -345,10 +349,10 @@ class LayerRequests:
             return {"chords": [str(chord) for _, chord in zip(range(count), proposed, strict=False)]}
         self._on_worker(client, number, work)
 
-    def do_send_once(self, client: Client, message: Message) -> Message:
+    def do_send_once(self, client: Client, ask: messages.SendOnce) -> Message:
         """Send a chord once, after a count-in, so that a program's own dialog can learn it."""
-        chord = parse_chord(str(message.get("chord", "")))
-        seconds = max(0.0, min(float(message.get("seconds", 3)), LONGEST_COUNT_IN))
+        chord = parse_chord(ask.chord)
+        seconds = ask.seconds
         origin = client.name or "a client"
 
         def send(now: int) -> None:
@@ -356,7 +360,7 @@ class LayerRequests:
         self._ports.alarms.at("send once", self._ports.now() + int(seconds * 1e9), send)
         return {"chord": str(chord), "seconds": seconds}
 
-    def do_leave_send(self, client: Client, message: Message) -> Message:
+    def do_leave_send(self, client: Client, ask: messages.LeaveSend) -> Message:
         """Call a chord off that is about to be sent."""
         self._ports.alarms.cancel("send once")
         return {}

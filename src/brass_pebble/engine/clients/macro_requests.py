@@ -19,13 +19,14 @@ from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
 from brass_pebble.kinds.outputs.xkb import typist
 from brass_pebble.paths import DEMO_STAGE
+from brass_pebble.protocol import macros as messages
+from brass_pebble.protocol.errors import BadMessage, Broken, Refusal
 
 from .editing import Editing
-from .server import Client, Message, Refusal
+from .server import Client, Message
 
 MS = 1_000_000
 TELL_EVERY = 60 * MS
-LONGEST_TEXT = 4_000_000
 
 class MacroRequests:
     """Answers on behalf of an engine."""
@@ -38,9 +39,9 @@ class MacroRequests:
         self._rehearsal: Rehearsal | None = None
         self._name = ""
 
-    def do_macros(self, client: Client, message: Message) -> None:
+    def do_macros(self, client: Client, ask: messages.AskMacros) -> None:
         """Every macro's text, by its id, broken ones included."""
-        number = message.get("id")
+        number = ask.id
 
         def done(result: object) -> None:
             texts, unfinished = result if isinstance(result, tuple) else ({}, {})
@@ -50,17 +51,17 @@ class MacroRequests:
                 "drafts": {name: {"text": text, "at": at} for name, (text, at) in unfinished.items()}})
         self._ports.worker.do(lambda: (self._editing.store.macro_texts(), self._editing.store.unfinished()), done)
 
-    def do_write_macro(self, client: Client, message: Message) -> None:
+    def do_write_macro(self, client: Client, ask: messages.WriteMacro) -> None:
         """Write a macro's text; without an id a new macro, named after `name`.  It is live at once.
 
         A text with mistakes is kept as a draft, and what works goes on working.  `base` is the text that was there
         when the person began: if it is another one by now, nothing is written.
         """
-        store, text = self._editing.store, str(message.get("text", ""))
+        store, text = self._editing.store, ask.text
         check_text(text)
-        given = str(message.get("name", ""))
-        macro_id = _macro_id(message) or self.free_id(given or "macro")
-        base = message.get("base")
+        given = ask.name
+        macro_id = _macro_id(ask.macro) or self.free_id(given or "macro")
+        base = ask.base
         file = f"macros/{macro_id}.macro"
         edit = Edit(f"macro {macro_id}: written", files=((file, text),))
 
@@ -80,15 +81,15 @@ class MacroRequests:
             words = store.change(edit)
             store.drop_unfinished(macro_id)
             return words
-        self._editing.edit(client, message, write, {"macro": macro_id})
+        self._editing.edit(client, ask, write, {"macro": macro_id})
 
-    def do_draft_macro(self, client: Client, message: Message) -> None:
+    def do_draft_macro(self, client: Client, ask: messages.DraftMacro) -> None:
         """Keep a text that is not finished, beside the macro that goes on working; without a text, drop it."""
-        store, number = self._editing.store, message.get("id")
-        macro_id = _macro_id(message)
+        store, number = self._editing.store, ask.id
+        macro_id = _macro_id(ask.macro)
         if not macro_id:
             raise Refusal("a draft needs a macro", "Send the macro's id")
-        text = message.get("text")
+        text = ask.text
         if text is not None:
             check_text(str(text))
 
@@ -114,47 +115,46 @@ class MacroRequests:
             found, number = f"{wanted}-{number}", number + 1
         return found
 
-    def do_remove_macro(self, client: Client, message: Message) -> None:
+    def do_remove_macro(self, client: Client, ask: messages.RemoveMacro) -> None:
         """Take a macro away; what plays it is told as broken until undo brings it back."""
-        store, macro_id = self._editing.store, str(message.get("macro", ""))
+        store, macro_id = self._editing.store, ask.macro
         if macro_id not in store.macro_names():
             raise Refusal(f"there is no macro “{macro_id}”", nearest(macro_id, store.macro_names()))
         edit = Edit(f"macro {macro_id}: taken away", files=((f"macros/{macro_id}.macro", None),))
-        self._editing.edit(client, message, lambda: store.change(edit))
+        self._editing.edit(client, ask, lambda: store.change(edit))
 
     # Rehearsing.
 
-    def do_rehearse(self, client: Client, message: Message) -> Message:
+    def do_rehearse(self, client: Client, ask: messages.Rehearse) -> Message:
         """Play a macro, or a text, into a stage of its own; `hold_ms` is how long its control would be held."""
-        macro = self._macro(message)
+        macro = self._macro(ask)
         self._end_rehearsal()
         names = [place.program for place in self._ports.desk.stage] or sorted(f.stem for f in DEMO_STAGE.glob("*.toml"))
         stage = StageOutput(read_programs(self.setup.stage or DEMO_STAGE, names, self._typist()))
         self._name = macro.name
-        from .requests import given_values
-        self._rehearsal = Rehearsal(macro, stage, hold=int(float(message.get("hold_ms", 1000)) * MS),
-                                    values=given_values(message))
+        self._rehearsal = Rehearsal(macro, stage, hold=int(ask.hold_ms * MS),
+                                    values=ask.given())
         self._tell()
         self._book()
         return {"length_ms": macro.program.length / MS, "programs": [p.name for p in stage.programs.values()]}
 
-    def do_end_rehearsal(self, client: Client, message: Message) -> Message:
+    def do_end_rehearsal(self, client: Client, ask: messages.EndRehearsal) -> Message:
         """Stop it."""
         self._end_rehearsal()
         return {}
 
-    def _macro(self, message: Message) -> Macro:
+    def _macro(self, ask: messages.Rehearse) -> Macro:
         desk = self._ports.desk
-        if "text" not in message:
-            name = str(message.get("macro", ""))
+        if ask.text is None:
+            name = ask.macro
             if name in desk.macros:
                 return desk.macros[name]
             raise Refusal(desk.broken_macros.get(name, f"there is no macro “{name}”"), nearest(name, desk.macros))
         drafts = self._editing.store.drafts()
-        macro, problems = read_macro(str(message["text"]), id=str(message.get("macro", "")), tap=desk.tap,
+        macro, problems = read_macro(ask.text, id=ask.macro, tap=desk.tap,
                                      gap=desk.gap, typist=self._typist(), others=drafts)
         if problems:
-            raise Refusal(f"line {problems[0].line}: {problems[0].what}", problems[0].hint, "broken")
+            raise Broken(f"line {problems[0].line}: {problems[0].what}", problems[0].hint)
         return macro
 
     def _typist(self) -> Typist | None:
@@ -204,18 +204,15 @@ def check_text(text: str) -> None:
     """See that a macro's text can be kept.
 
     Raises:
-        Refusal: it is too long, or holds halves of characters.
+        Refusal: it holds halves of characters.
     """
-    if len(text) > LONGEST_TEXT:
-        raise Refusal("the macro's text is too long", f"It may have {LONGEST_TEXT:,} characters")
     try:
         text.encode("utf-8")
     except UnicodeEncodeError:
-        raise Refusal("the text holds half a character", "Send whole characters", "bad-message") from None
+        raise BadMessage("the text holds half a character", "Send whole characters") from None
 
 
-def _macro_id(message: Message) -> str:
-    macro_id = str(message.get("macro", ""))
+def _macro_id(macro_id: str) -> str:
     if macro_id and not re.fullmatch(r"[A-Za-z0-9][\w-]{0,60}", macro_id):
         raise Refusal(f"“{macro_id}” cannot be a macro's file name", "Use letters, digits and dashes")
     return macro_id

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from typing import Any
+from typing import Any, cast
 
 from brass_pebble.core.desk.model import ON_TRIAL, Surface
 from brass_pebble.core.desk.read.bindings import row_of
@@ -26,9 +26,12 @@ from brass_pebble.engine.devices.set_aside import SetAside
 from brass_pebble.engine.disk.edits import Edit, Row
 from brass_pebble.engine.ports import LiveDesk, Ports
 from brass_pebble.engine.setup import Setup
+from brass_pebble.protocol import devices as messages
+from brass_pebble.protocol.devices import HandDrawn
+from brass_pebble.protocol.errors import OnlyKeyboard, Refusal
 
 from .editing import Editing
-from .server import Client, Message, Refusal
+from .server import Client, Message
 
 MS = 1_000_000
 TRIAL_SECONDS = 10.0
@@ -51,9 +54,9 @@ class MeetRequests:
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
 
-    def do_devices(self, client: Client, message: Message) -> None:
+    def do_devices(self, client: Client, ask: messages.AskDevices) -> None:
         """The devices that are here, looked at anew, and which surface has which."""
-        number = message.get("id")
+        number = ask.id
 
         def found(present: object) -> None:
             if isinstance(present, list) and self.devices.take(present):
@@ -61,27 +64,27 @@ class MeetRequests:
             self._editing.reply(client, number, self.meet.state())
         self._ports.worker.do(self.devices.present, found)
 
-    def do_listen(self, client: Client, message: Message) -> Message:
+    def do_listen(self, client: Client, ask: messages.Listen) -> Message:
         """Listen to every device that is no surface, or to one, for some seconds, without taking any over."""
-        only = self._device(message).id if message.get("device") else ""
-        seconds = self.meet.listen(client.number, float(message.get("seconds", 15)), only,
-                                           motion=bool(message.get("motion")))
+        only = self._device(ask.device).id if ask.device else ""
+        seconds = self.meet.listen(client.number, ask.seconds, only,
+                                           motion=ask.motion)
         return {"seconds": seconds}
 
-    def do_hush(self, client: Client, message: Message) -> Message:
+    def do_hush(self, client: Client, ask: messages.Hush) -> Message:
         """Stop listening."""
         self.meet.hush(client.number)
         return {}
 
-    def do_attend(self, client: Client, message: Message) -> Message:
+    def do_attend(self, client: Client, ask: messages.Attend) -> Message:
         """Send a surface's presses to this client instead of answering them; without a surface, no longer."""
         self.aside.give_to(client.number,
-                                   self._editing.surface(message).id if message.get("surface") else "")
+                                   self._editing.surface(ask.surface).id if ask.surface else "")
         return {}
 
-    def do_main(self, client: Client, message: Message) -> Message:
+    def do_main(self, client: Client, ask: messages.Main) -> Message:
         """Mark a device as the main keyboard: it is never taken over."""
-        facts = self._device(message)
+        facts = self._device(ask.device)
         owner = self.devices.owner(facts.id)
         if owner:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” at the moment",
@@ -93,22 +96,22 @@ class MeetRequests:
         self.live.tell_desk()
         return {}
 
-    def do_bench(self, client: Client, message: Message) -> Message:
+    def do_bench(self, client: Client, ask: messages.Bench) -> Message:
         """Pull a device of the bench out, or plug it in, in another port if one is named."""
-        bench, name = self.setup.bench, str(message.get("device", ""))
+        bench, name = self.setup.bench, ask.device
         if name not in bench.devices:
             raise Refusal(f"there is no “{name}” on the bench", nearest(name, bench.devices))
         owner = self.devices.owner(name)
-        there = bool(message.get("there", True))
-        bench.plug(name, there=there, port=str(message.get("port", "")))
-        if owner and (not there or message.get("port")):
+        there = ask.there
+        bench.plug(name, there=there, port=ask.port)
+        if owner and (not there or ask.port):
             self.devices.lost(owner, "pulled out by hand")
         self.devices.look_again()
         return {}
 
-    def do_proposals(self, client: Client, message: Message) -> None:
+    def do_proposals(self, client: Client, ask: messages.AskProposals) -> None:
         """Drawings that may suit a device, the likeliest first."""
-        facts, number = self._device(message), message.get("id")
+        facts, number = self._device(ask.device), ask.id
 
         def done(found: object) -> None:
             if isinstance(found, Exception):
@@ -120,9 +123,9 @@ class MeetRequests:
                  "controls": controls_of(p.layout.with_keys(p.keys))} for p in found]})
         self._ports.worker.do(lambda: propose(facts, self._editing.store.layouts())[:PROPOSED], done)
 
-    def do_take(self, client: Client, message: Message) -> None:
+    def do_take(self, client: Client, ask: messages.Take) -> None:
         """Make a device a surface of the desk."""
-        devices, facts = self.devices, self._device(message)
+        devices, facts = self.devices, self._device(ask.device)
         owner = devices.owner(facts.id)
         if owner:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” already", "It stands on the desk")
@@ -131,32 +134,32 @@ class MeetRequests:
                           "Press n and then a key on another keyboard if that one is your main keyboard")
         if not facts.readable:
             raise Refusal(f"“{facts.shown}” may not be read by you", "brass-pebble checkup tells what is missing")
-        taken = _parts(message.get("takes", []))
+        taken = _parts(ask.takes)
         meant = Surface("", "", takes=taken)
         only_keyboard = facts.full and meant.takes_typing and not devices.other_keyboard(facts)
         trial = only_keyboard or (facts.points and meant.takes_pointing and not devices.other_pointer(facts))
-        if only_keyboard and message.get("typed") != ON_TRIAL:
-            raise Refusal(f"“{facts.shown}” is the only full keyboard here; taken over, it types nothing any more",
-                          f"If that is what you want, type “{ON_TRIAL}”", "only-keyboard")
-        also = [self._device({"device": name}).rule() for name in message.get("also", [])]
-        name = str(message.get("name", "")).strip() or facts.shown
+        if only_keyboard and ask.typed != ON_TRIAL:
+            raise OnlyKeyboard(f"“{facts.shown}” is the only full keyboard here; taken over, it types nothing any more",
+                               f"If that is what you want, type “{ON_TRIAL}”")
+        also = [self._device(name).rule() for name in ask.also]
+        name = ask.name.strip() or facts.shown
         surface_id = _free_name(name, self._ports.desk.surfaces)
-        layout = str(message.get("layout", ""))
+        layout = ask.layout
         table: dict[str, Any] = {"name": name}
         if layout:
             table["layout"] = layout
         table |= _given({"takes": [str(part) for part in taken]})
-        table["at"] = list(free_place(self._boxes(), _size(message.get("size"))))
+        table["at"] = list(free_place(self._boxes(), _size(ask.size)))
         table["device"] = Row(facts.rule().fields)
         if also:
             table["also"] = [Row(rule.fields) for rule in also]
-        table |= _given({"second": _key_names(message.get("second", []))})
+        table |= _given({"second": _key_names(ask.second)})
         table["layer"] = {"base": {"name": "Base"}}
-        table |= _given({"keys": _keys_row(message.get("keys", {}))})
+        table |= _given({"keys": _keys_row(ask.keys)})
         edit = Edit(f"{name}: taken over", ((("surface", surface_id), table),))
         if trial:
             devices.try_out(surface_id, TRIAL_SECONDS, lambda now: self._trial_over(surface_id))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit),
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit),
                             {"surface": surface_id, "trial_seconds": TRIAL_SECONDS if trial else 0})
 
     def _trial_over(self, surface_id: str) -> None:
@@ -169,11 +172,11 @@ class MeetRequests:
                 f"{surface.name} was taken over on trial and nobody kept it, so it was given back",
                 hint="Take it over once more, and keep it within ten seconds: with y, or by typing keep on it"))
             edit = Edit(f"{surface.name}: given back", ((("surface", surface_id), None),))
-            self._editing.edit(None, {}, lambda: self._editing.store.change(edit))
+            self._editing.edit(None, None, lambda: self._editing.store.change(edit))
 
-    def do_keep(self, client: Client, message: Message) -> None:
+    def do_keep(self, client: Client, ask: messages.Keep) -> None:
         """Keep the last keyboard or pointer that was taken over on trial."""
-        surface = self._editing.surface(message)
+        surface = self._editing.surface(ask.surface)
         if surface.id not in self.devices.trials:
             raise Refusal(f"“{surface.name}” is not on trial", "Take it over again, and say keep within ten seconds")
         holding = self.devices.holdings.get(surface.id)
@@ -184,19 +187,19 @@ class MeetRequests:
         edit = Edit(f"{surface.name}: kept, though it is the only {what}", tuple(
             (("surface", surface.id, name), True) for name, is_it in (
                 ("may_be_only_keyboard", types), ("may_be_only_pointer", points)) if is_it))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit),
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit),
                             then=lambda: self.devices.end_trial(surface.id))
 
-    def do_draw(self, client: Client, message: Message) -> None:
+    def do_draw(self, client: Client, ask: messages.Draw) -> None:
         """Give a surface another drawing: one that is there, or one drawn by hand, which is then kept for all desks.
 
         What was bound follows the keys: a binding goes to the control that sends the same.
         """
-        surface, store = self._editing.surface(message), self._editing.store
-        drawing, keys = message.get("drawing"), {str(k): from_wire(v) for k, v in dict(message.get("keys", {})).items()}
+        surface, store = self._editing.surface(ask.surface), self._editing.store
+        drawing, keys = ask.drawing, {control: from_wire(code) for control, code in ask.keys.items()}
         holding = self.devices.holdings.get(surface.id)
         facts = holding.parts[0] if holding and holding.parts else None
-        second = _key_names([*message.get("second", []), *surface.second])
+        second = _key_names([*ask.second, *surface.second])
 
         def work() -> str:
             files: list[tuple[str, str | None]] = []
@@ -205,7 +208,7 @@ class MeetRequests:
                 layout = _read_drawing(drawing, surface, facts, layouts, store.layout_is_own)
                 files.append((f"layouts/{layout.id}.toml", write_layout(layout)))
             else:
-                name = str(message.get("layout", ""))
+                name = ask.layout
                 if name not in layouts:
                     raise ProblemError(f"there is no layout “{name}”", hint=nearest(name, layouts))
                 layout = layouts[name]
@@ -214,12 +217,12 @@ class MeetRequests:
             values = [((*path, "layout"), layout.id), ((*path, "keys"), _keys_row(keys) or None),
                       ((*path, "second"), sorted(set(second)) or None), *_carry_over(surface, sent)]
             return store.change(Edit(f"{surface.name}: drawn as {layout.name}", tuple(values), tuple(files)))
-        self._editing.edit(client, message, work)
+        self._editing.edit(client, ask, work)
 
-    def do_set(self, client: Client, message: Message) -> None:
+    def do_set(self, client: Client, ask: messages.Set) -> None:
         """Change one of a surface's settings; a value of null goes back to what holds without it."""
-        surface = self._editing.surface(message)
-        what, value = str(message.get("what", "")), message.get("value")
+        surface = self._editing.surface(ask.surface)
+        what, value = ask.what, cast(Any, ask.value)
         path: tuple[str, ...] = ("surface", surface.id, what)
         if what in LAMPS:
             path, said = ("surface", surface.id, "lamps", what), f"{what} lamp"
@@ -231,24 +234,26 @@ class MeetRequests:
             value = [str(part) for part in _parts(value or [])] or None
         if what == "debounce" and value is not None:
             parse_duration(str(value))
+        if what == "at" and value is not None and not (
+                isinstance(value, list) and len(value) == 2 and all(isinstance(part, float) for part in value)):
+            raise Refusal("a place is two numbers", "Send how far from the left and from the top, in key units")
         shown = "as without it" if value is None else f"{value[0]:g}, {value[1]:g}" if what == "at" else \
             ", ".join(value) if isinstance(value, list) else value
         edit = Edit(f"{surface.name}: {said}: {shown}", ((path, value),))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
-    def do_remove(self, client: Client, message: Message) -> None:
+    def do_remove(self, client: Client, ask: messages.Remove) -> None:
         """Take a surface off the desk; its device is free again.  Undo brings it back with all that was bound."""
-        surface = self._editing.surface(message)
+        surface = self._editing.surface(ask.surface)
         edit = Edit(f"{surface.name}: taken off the desk", ((("surface", surface.id), None),))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
-    def do_this(self, client: Client, message: Message) -> Message:
+    def do_this(self, client: Client, ask: messages.This) -> Message:
         """Answer which device the surface asked about has, without pressing it."""
-        self.devices.answer(self._device(message))
+        self.devices.answer(self._device(ask.device))
         return {"question": self.devices.question()}
 
-    def _device(self, message: Message) -> DeviceFacts:
-        name = str(message.get("device", ""))
+    def _device(self, name: str) -> DeviceFacts:
         facts = self.devices.find(name)
         if facts is None:
             raise Refusal("that device is not here any more", "Plug it in again, or choose another one")
@@ -266,13 +271,12 @@ def controls_of(layout: Layout) -> list[Message]:
              "legend": c.legend} for c in layout.controls]
 
 
-def _read_drawing(drawing: Message, surface: Surface, facts: DeviceFacts | None, layouts: dict[str, Layout],
+def _read_drawing(drawing: HandDrawn, surface: Surface, facts: DeviceFacts | None, layouts: dict[str, Layout],
                   is_own: Any) -> Layout:
     """A drawing made by hand, with a name that no other drawing has, for this make of device."""
-    rows = [{"id": str(row["id"]), "sends": signal_name(from_wire(row["code"])),
-             **{name: float(row[name]) for name in ("x", "y", "w", "h")}, "legend": str(row["legend"])}
-            for row in drawing["controls"]]
-    name = str(drawing.get("name") or surface.name)
+    rows = [{"id": row.id, "sends": signal_name(from_wire(row.code)), "x": row.x, "y": row.y, "w": row.w, "h": row.h,
+             "legend": row.legend} for row in drawing.controls]
+    name = drawing.name or surface.name
     layout, problems = read_layout({"name": name, "control": rows}, id="drawn", file="the drawing")
     if problems:
         raise ProblemError(problems[0].what, hint=problems[0].hint)

@@ -10,9 +10,12 @@ from brass_pebble.core.play.axis import AxisSettings, Calibration, row_of_settin
 from brass_pebble.core.say.problem import nearest
 from brass_pebble.engine.disk.edits import Edit
 from brass_pebble.engine.ports import Ports
+from brass_pebble.protocol import motion as messages
+from brass_pebble.protocol.base import UNSET, Request
+from brass_pebble.protocol.errors import Refusal
 
 from .editing import Editing
-from .server import Client, Message, Refusal
+from .server import Client, Message
 
 _NUMBERS = {field.name for field in fields(AxisSettings)}
 
@@ -23,8 +26,7 @@ class MotionRequests:
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
 
-    def _control(self, surface: Surface, message: Message) -> Control:
-        name = str(message.get("control", ""))
+    def _control(self, surface: Surface, name: str) -> Control:
         found = next((c for c in surface.layout.controls if c.id == name and c.moves), None)
         if found is None:
             moving = [c.id for c in surface.layout.controls if c.moves]
@@ -32,27 +34,27 @@ class MotionRequests:
                           (f"Moving are {', '.join(moving)}" if moving else "Nothing on it moves"))
         return found
 
-    def do_set_axis(self, client: Client, message: Message) -> None:
+    def do_set_axis(self, client: Client, ask: messages.SetAxis) -> None:
         """How an axis is read from now on; with `usual`, as usual."""
-        surface = self._editing.surface(message)
-        control = self._control(surface, message)
-        axis = int(message.get("axis", 0))
-        if message.get("usual"):
+        surface = self._editing.surface(ask.surface)
+        control = self._control(surface, ask.control)
+        axis = ask.axis
+        if ask.usual:
             settings = usual_settings(control)
         else:
-            given = {name: message[name] for name in _NUMBERS if name in message}
+            given = {name: value for name in _NUMBERS if (value := getattr(ask, name)) is not UNSET}
             try:
                 settings = replace(surface.settings_of(control, axis), **given)
             except TypeError as error:
                 raise Refusal(f"these are no settings of an axis: {error}", "See docs/protocol.md") from None
-        self._save(client, message, surface, control, {axis: settings}, "curve")
+        self._save(client, ask, surface, control, {axis: settings}, "curve")
 
-    def do_calibrate(self, client: Client, message: Message) -> Message | None:
+    def do_calibrate(self, client: Client, ask: messages.Calibrate) -> Message | None:
         """`begin` watching how far a control goes, or `end` it and take what was seen."""
-        surface = self._editing.surface(message)
-        control = self._control(surface, message)
+        surface = self._editing.surface(ask.surface)
+        control = self._control(surface, ask.control)
         mover = self._ports.router.mover
-        if message.get("step") == "begin":
+        if ask.step == "begin":
             mover.calibrate(surface.id, control.id, [Calibration() for _ in control.moves])
             return {}
         seen = mover.calibrate(surface.id, control.id, None)
@@ -60,10 +62,10 @@ class MotionRequests:
                  if (result := calibration.result(surface.settings_of(control, axis), centred=control.centred))}
         if not found:
             raise Refusal("it has hardly moved", "Move it to both ends, let it rest, then end the calibration")
-        self._save(client, message, surface, control, found, "calibrated")
+        self._save(client, ask, surface, control, found, "calibrated")
         return None
 
-    def _save(self, client: Client, message: Message, surface: Surface, control: Control,
+    def _save(self, client: Client, ask: Request, surface: Surface, control: Control,
               changed: dict[int, AxisSettings], what: str) -> None:
         """Write the settings of axes; those of a stick's second axis only where they differ from the first's."""
         usual = usual_settings(control)
@@ -80,4 +82,4 @@ class MotionRequests:
                 row = {"invert": settings.invert}
             values.append((("surface", surface.id, "axis", name), row or None))
         edit = Edit(f"{surface.id} {control.id}: {what}", tuple(values))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))

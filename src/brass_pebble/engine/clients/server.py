@@ -4,27 +4,33 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import json
 import os
-import re
-import secrets
 import select
 import socket
 import struct
 import time
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.loop import Loop
+from brass_pebble.protocol.base import VERSION, Request
+from brass_pebble.protocol.desk import Follow, Hello
+from brass_pebble.protocol.errors import (
+    BadMessage,
+    Failed,
+    NoHello,
+    Refusal,
+    TooLong,
+    TooMany,
+    UnknownRequest,
+    WrongProtocol,
+)
+from brass_pebble.protocol.table import TOPICS
+from brass_pebble.protocol.wire import Message, Number, number_of, read_request, write
 
-PROTOCOL = 1
-TOPICS = ("desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal",
-          "recorder", "hands_off", "layers", "chord", "moves", "sessions")
 # In bytes: what waits for a client that does not read, before news are left out, and before it is closed; what waits
 # for all of them.  The state of a very large desk alone has four million.
 DROP_ABOVE = 2_000_000
@@ -38,18 +44,10 @@ GREETING = 5_000_000_000
 # In each round of the loop requests are answered for so long, in ns: presses come in between.
 ROUND = 1_000_000
 PIECE = 65_536
-# How long a request's number may be, if it is a text; and a client's name.
-LONGEST_NUMBER, LONGEST_NAME = 100, 60
+# How long a client's name may be.
+LONGEST_NAME = 60
 
-Message = dict[str, Any]
-
-
-class Refusal(Exception):
-    """A request that cannot be done; goes back to the client as it is."""
-
-    def __init__(self, what: str, hint: str = "", code: str = "refused") -> None:
-        super().__init__(what)
-        self.what, self.hint, self.code = what, hint, code
+NO_HELLO = NoHello("the first message must be hello", 'Send {"do": "hello", "protocol": 1}')
 
 
 class Client:
@@ -67,7 +65,7 @@ class Client:
         self.dropped = 0
         # Requests that have come and are not looked at yet, and those that are not answered yet.
         self.behind = False
-        self.unanswered: dict[object, int] = {}
+        self.unanswered: dict[Number, int] = {}
         self.since = 0
 
 
@@ -77,7 +75,7 @@ class Server:
     `on_request(client, message)` returns the reply's fields, or None if it will call `reply` later.
     """
 
-    _on_request: Callable[[Client, Message], Message | None]
+    _on_request: Callable[[Client, Request], Message | None]
     _on_leave: Callable[[Client], None]
     _hello: Callable[[], Message]
 
@@ -90,7 +88,7 @@ class Server:
         self._behind: deque[Client] = deque()
         self._listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
 
-    def open(self, on_request: Callable[[Client, Message], Message | None], on_leave: Callable[[Client], None],
+    def open(self, on_request: Callable[[Client, Request], Message | None], on_leave: Callable[[Client], None],
              hello: Callable[[], Message]) -> None:
         """From now on clients can come: `hello` greets them, `on_leave` is told when one is gone."""
         self._on_request, self._on_leave, self._hello = on_request, on_leave, hello
@@ -113,9 +111,8 @@ class Server:
         if len(self.clients) >= MOST_CLIENTS and not self._drop_silent():
             with contextlib.suppress(OSError):
                 connection.setblocking(False)
-                connection.send(_line({"error": {
-                    "code": "too-many", "what": f"{MOST_CLIENTS} clients are connected already",
-                    "hint": "Close one of them"}}))
+                connection.send(write({"error": _error(TooMany(
+                    f"{MOST_CLIENTS} clients are connected already", "Close one of them"))}))
             connection.close()
             return
         credentials = connection.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i"))
@@ -206,8 +203,8 @@ class Server:
         del incoming[:start]
         more = incoming.find(b"\n") >= 0
         if len(incoming) > (MOST_LINE if client.greeted else MOST_GREETING) and not more:
-            self._send(client, {"error": {"code": "too-long", "what": "the message is too long",
-                                          "hint": f"A line has at most {MOST_LINE:,} bytes"}})
+            self._send(client, {"error": _error(TooLong("the message is too long",
+                                                        f"A line has at most {MOST_LINE:,} bytes"))})
             self.drop(client)
             return
         if more:
@@ -246,70 +243,67 @@ class Server:
                          (0 if client.behind else select.EPOLLIN) | (select.EPOLLOUT if client.blocked else 0))
 
     def _take(self, client: Client, line: bytes) -> None:
-        number: object = None
+        number: Number = None
         try:
-            message = _read(line)
-            number = _number(message)
+            try:
+                ask = read_request(line)
+            except Refusal:
+                number = number_of(line)
+                raise
+            number = ask.id
             self._loop.context = lambda error: self.failed(client, number, error)
             client.unanswered[number] = client.unanswered.get(number, 0) + 1
-            if not client.greeted:
-                reply: Message | None = self._greet(client, message)
-            else:
-                reply = self._request(client, message)
-            if reply is not None:
-                self.reply(client, number, reply)
+            answer = self._request(client, ask) if client.greeted else self._greet(client, ask)
+            if answer is not None:
+                self.reply(client, number, answer)
         except Refusal as refusal:
-            self.refuse(client, number, refusal)
+            self.refuse(client, number, refusal if client.greeted or not isinstance(refusal, UnknownRequest)
+                        else NO_HELLO)
         except ProblemError as error:
             self.refuse(client, number, Refusal(error.problem.what, error.problem.hint))
-        except (TypeError, ValueError, OverflowError) as error:
-            self.refuse(client, number, Refusal(f"a field has a value that cannot be: {error}",
-                                                "docs/protocol.md tells the fields", "bad-message"))
         except Exception as error:
             self.failed(client, number, error)
         finally:
             self._loop.context = None
 
-    def failed(self, client: Client, number: object, error: Exception) -> None:
+    def failed(self, client: Client, number: Number, error: Exception) -> None:
         """A request could not be carried out, by a mistake of the program: it is answered, and nothing else is hurt."""
         log.error("a request failed: %r", error, exc_info=error)
         if client.unanswered.get(number):
-            self.refuse(client, number, Refusal(f"this could not be done: {error!r}", "The log has the details",
-                                                "failed"))
+            self.refuse(client, number, Failed(f"this could not be done: {error!r}", "The log has the details"))
 
-    def _greet(self, client: Client, message: Message) -> Message:
-        if message.get("do") != "hello":
-            raise Refusal("the first message must be hello", 'Send {"do": "hello", "protocol": 1}', "no-hello")
-        if message.get("protocol") != PROTOCOL:
-            raise Refusal(f"protocol {message.get('protocol')} is not spoken here",
-                          f"This engine speaks protocol {PROTOCOL}; use the same version on both sides",
-                          "wrong-protocol")
+    def _greet(self, client: Client, ask: Request) -> Message:
+        if not isinstance(ask, Hello):
+            raise NO_HELLO
+        if ask.protocol != VERSION:
+            raise WrongProtocol(f"protocol {ask.protocol} is not spoken here",
+                                f"This engine speaks protocol {VERSION}; use the same version on both sides")
         client.greeted = True
-        client.name = str(message.get("client", ""))[:LONGEST_NAME]
+        client.name = ask.client[:LONGEST_NAME]
         return self._hello()
 
-    def _request(self, client: Client, message: Message) -> Message | None:
-        if message.get("do") == "follow":
-            topics = message.get("topics")
-            if not isinstance(topics, list) or not set(map(str, topics)) <= set(TOPICS):
-                raise Refusal("unknown topic", f"Known are {', '.join(TOPICS)}", "bad-message")
-            client.topics = frozenset(map(str, topics))
+    def _request(self, client: Client, ask: Request) -> Message | None:
+        if isinstance(ask, Hello):
+            return self._hello()
+        if isinstance(ask, Follow):
+            if not set(ask.topics) <= set(TOPICS):
+                raise BadMessage("unknown topic", f"Known are {', '.join(TOPICS)}")
+            client.topics = frozenset(ask.topics)
             return {}
-        return self._on_request(client, message)
+        return self._on_request(client, ask)
 
-    def reply(self, client: Client, number: object, fields: Message) -> None:
+    def reply(self, client: Client, number: Number, fields: Message) -> None:
         """Answer request `number`."""
         self._answered(client, number)
         self._send(client, {"re": number, "ok": True, **fields})
 
-    def refuse(self, client: Client, number: object, refusal: Refusal) -> None:
+    def refuse(self, client: Client, number: Number, refusal: Refusal) -> None:
         """Answer request `number` with why not."""
         self._answered(client, number)
-        self._send(client, {"re": number, "ok": False, "error": {"code": refusal.code, "what": refusal.what,
-                                                                 "hint": refusal.hint}})
+        self._send(client, {"re": number, "ok": False, "error": _error(refusal)})
 
     @staticmethod
-    def _answered(client: Client, number: object) -> None:
+    def _answered(client: Client, number: Number) -> None:
         left = client.unanswered.get(number, 0) - 1
         if left > 0:
             client.unanswered[number] = left
@@ -333,11 +327,11 @@ class Server:
                 self._send(client, {"topic": "missed", "count": client.dropped})
                 client.dropped = 0
             if not line:
-                line = _line({"topic": topic, **fields})
+                line = write({"topic": topic, **fields})
             self._write(client, line)
 
     def _send(self, client: Client, message: Message) -> None:
-        self._write(client, _line(message))
+        self._write(client, write(message))
 
     def _write(self, client: Client, line: bytes) -> None:
         if client.connection.fileno() < 0:
@@ -406,60 +400,5 @@ class Server:
         self.path.unlink(missing_ok=True)
 
 
-def _read(line: bytes) -> Message:
-    try:
-        message = json.loads(line)
-    except (ValueError, RecursionError):
-        raise Refusal("the line is not JSON", "Send one JSON object a line", "bad-message") from None
-    if not isinstance(message, dict):
-        raise Refusal("a message must be a JSON object", code="bad-message")
-    if b"\\ud" in line or b"\\uD" in line:
-        try:
-            json.dumps(message, ensure_ascii=False).encode()
-        except (UnicodeEncodeError, RecursionError):
-            raise Refusal("a text holds half a character", "Send whole characters", "bad-message") from None
-    return message
-
-
-def _number(message: Message) -> object:
-    """The number by which a request is answered: a number or a short text."""
-    number = message.get("id")
-    if number is None or (isinstance(number, int | str) and not isinstance(number, bool)
-                          and len(str(number)) <= LONGEST_NUMBER):
-        return number
-    raise Refusal("“id” must be a number or a short text", f"Send at most {LONGEST_NUMBER} characters", "bad-message")
-
-
-@dataclass(frozen=True)
-class Encoded:
-    """A part of a message that is JSON already."""
-
-    text: str
-
-
-# Where such a part goes: no other text of a message can be guessed to say this.
-_HERE = secrets.token_hex(8)
-# Escapes of control characters in JSON; and what hides or turns the direction of what follows.
-_STEERS = re.compile(r"(?<!\\)((?:\\\\)*)\\u00([01][0-9a-f])")
-_HIDES = re.compile("[\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
-_PLACE = re.compile(rf'"{_HERE}:(\d+)"')
-
-
-def _line(message: Message) -> bytes:
-    parts: list[str] = []
-
-    def place(value: object) -> str:
-        if not isinstance(value, Encoded):
-            raise TypeError(f"{value!r} cannot be sent")
-        parts.append(value.text)
-        return f"{_HERE}:{len(parts) - 1}"
-    text = json.dumps(message, ensure_ascii=False, separators=(",", ":"), default=place)
-    if parts:
-        text = _PLACE.sub(lambda match: parts[int(match[1])], text)
-    if "\\u00" in text:
-        # Characters that steer a terminal are shown, wherever a file, a device or a stranger has put them.
-        text = _STEERS.sub(r"\1\\\\u00\2", text)
-    if not text.isascii():
-        text = _HIDES.sub(lambda match: f"\\\\u{ord(match[0]):04x}", text)
-    # Whatever a file or a device said that is no text goes out as a question mark.
-    return text.encode("utf-8", "replace") + b"\n"
+def _error(refusal: Refusal) -> Message:
+    return {"code": refusal.code, "what": refusal.what, "hint": refusal.hint}

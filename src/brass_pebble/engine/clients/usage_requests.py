@@ -14,9 +14,11 @@ from brass_pebble.core.usage.report import History
 from brass_pebble.engine.disk.edits import Edit, rearranging_edit
 from brass_pebble.engine.disk.history import DAY, Historian, HistoryError, local_zone
 from brass_pebble.engine.ports import Ports
+from brass_pebble.protocol import usage as messages
+from brass_pebble.protocol.errors import Refusal
 
 from .editing import Editing
-from .server import Client, Message, Refusal
+from .server import Client
 
 
 class UsageRequests:
@@ -27,10 +29,10 @@ class UsageRequests:
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
 
-    def do_usage(self, client: Client, message: Message) -> None:
+    def do_usage(self, client: Client, ask: messages.AskUsage) -> None:
         """The history of the last `days` (0 for all), of one `surface` or of all; days and sessions always of all."""
-        number = message.get("id")
-        days = max(0, int(message.get("days", 0)))
+        number = ask.id
+        days = ask.days
         today = int((time.time() + local_zone(time.time())) // DAY)
 
         def done(result: object) -> None:
@@ -40,11 +42,11 @@ class UsageRequests:
                 self._editing.reply(client, number, {"on": self.historian.on, "today": today, **asdict(result)})
             else:
                 self._editing.refuse(client, number, Refusal(f"the history cannot be read: {result}", "See the log"))
-        self.historian.read(today - days + 1 if days else 0, str(message.get("surface", "")), done)
+        self.historian.read(today - days + 1 if days else 0, ask.surface, done)
 
-    def do_erase_usage(self, client: Client, message: Message) -> None:
+    def do_erase_usage(self, client: Client, ask: messages.EraseUsage) -> None:
         """Forget everything that surfaces did, for good."""
-        number = message.get("id")
+        number = ask.id
 
         def done(result: object) -> None:
             if isinstance(result, Exception):
@@ -53,33 +55,33 @@ class UsageRequests:
                 self._editing.reply(client, number, {})
         self.historian.erase(done)
 
-    def do_count_usage(self, client: Client, message: Message) -> None:
+    def do_count_usage(self, client: Client, ask: messages.CountUsage) -> None:
         """Count presses from now on, or no longer."""
-        on = bool(message.get("on", True))
+        on = ask.on
         edit = Edit("history: on" if on else "history: off", ((("history",), None if on else False),))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
-    def do_home(self, client: Client, message: Message) -> None:
+    def do_home(self, client: Client, ask: messages.Home) -> None:
         """On which controls of a surface fingers rest; none for the middle."""
-        surface = self._editing.surface(message)
+        surface = self._editing.surface(ask.surface)
         known = [control.id for control in surface.layout.controls]
-        home = [str(name) for name in message.get("home", [])]
+        home = ask.home
         for name in home:
             if name not in known:
                 raise Refusal(f"“{surface.name}” has no control “{name}”", nearest(name, known))
         edit = Edit(f"{surface.name}: fingers rest on {', '.join(home) or 'the middle'}",
                     ((("surface", surface.id, "home"), home or None),))
-        self._editing.edit(client, message, lambda: self._editing.store.change(edit))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
-    def do_arrange(self, client: Client, message: Message) -> None:
+    def do_arrange(self, client: Client, ask: messages.Arrange) -> None:
         """Move what is bound on a layer: `moves` are (from, to), `freed` are cleared; all in one change."""
-        surface, desk = self._editing.surface(message), self._ports.desk
-        layer = str(message.get("layer", ""))
+        surface, desk = self._editing.surface(ask.surface), self._ports.desk
+        layer = ask.layer
         if not any(found.id == layer for found in surface.layers):
             raise Refusal(f"“{surface.name}” has no layer “{layer}”", nearest(layer, [x.id for x in surface.layers]))
         known = {control.id for control in surface.layout.controls}
-        moves = [(str(one), str(other)) for one, other in message.get("moves", [])]
-        freed = [str(name) for name in message.get("freed", [])]
+        moves = ask.moves
+        freed = ask.freed
         for name in (*freed, *(name for move in moves for name in move)):
             if name not in known:
                 raise Refusal(f"“{surface.name}” has no control “{name}”", nearest(name, known))
@@ -92,4 +94,4 @@ class UsageRequests:
         if not changes:
             raise Refusal("there is nothing to change", "The desk may have been changed meanwhile")
         words = f"{surface.name}, layer {layer}: {len(moves)} moved" + (f", {len(freed)} freed" if freed else "")
-        self._editing.edit(client, message, lambda: self._editing.store.change(rearranging_edit(words, changes)))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(rearranging_edit(words, changes)))

@@ -6,11 +6,11 @@ from collections.abc import Callable
 
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.play.chord_catch import LISTENING, ChordCatch
-from brass_pebble.engine.clients.server import Refusal
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import Ports
 from brass_pebble.kinds.inputs.base import DeviceGone, Input, InputError
+from brass_pebble.protocol.errors import NoKeyboard
 
 SECONDS = 10.0
 # After the chord, its keys are waited for to come up, so that no other program sees half of it.
@@ -49,8 +49,7 @@ class ChordCatcher:
                 troubles.append(str(error))
         if not self.sources and not self._bench:
             why = troubles[0] if troubles else "there is no keyboard here besides the surfaces"
-            raise Refusal(f"no chord can be listened for: {why}", "Type the chord as text, like Ctrl+Alt+F4",
-                          "no-keyboard")
+            raise NoKeyboard(f"no chord can be listened for: {why}", "Type the chord as text, like Ctrl+Alt+F4")
         self._catch, self._client = ChordCatch(), client
         self._ports.alarms.at(NAME, self._ports.now() + int(SECONDS * 1e9), lambda now: self.end("over"))
         self._tell("listening")

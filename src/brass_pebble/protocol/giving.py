@@ -1,0 +1,120 @@
+"""Giving on and taking in, what sleeps, and the desk's history."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar
+
+from msgspec import Meta, Struct
+
+from .base import Answer, Changed, Id, Ids, Request, Word, said
+
+
+class Onto(Struct, frozen=True, kw_only=True):
+    """How a surface of a package goes onto one that is here."""
+
+    here: Id
+    placed: Annotated[dict[Id, Id], Meta(max_length=2_000), said("theirs to mine, by control")]
+
+
+class TakeIn(Request, frozen=True, kw_only=True, tag="take_in"):
+    """Take a package's contents into the desk, as chosen, in one change."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    file: Word
+    digest: Annotated[Id, said("SHA-256 of the package that the person looked at: another one is refused")] = ""
+    choices: Annotated[dict[Word, Id], Meta(max_length=20_000),
+                       said("by “surface ID”, “macro ID” …: `take`, `leave` or `both`")] = {}
+    onto: Annotated[dict[Id, Onto], Meta(max_length=1_000)] = {}
+    approve: Annotated[Ids, said("marks of what may do what it says")] = []
+
+
+class AsleepRow(Struct, frozen=True, kw_only=True):
+    """Something of somebody else's that reaches outside and is not approved."""
+
+    where: str
+    line: int
+    does: str
+    text: str
+    mark: str
+    origin: str
+    via: Annotated[str, said("your macro by which it does it")]
+    values: Any
+
+
+class Asleep(Answer, frozen=True, kw_only=True):
+    """What sleeps."""
+
+    asleep: list[AsleepRow]
+
+
+class AskAsleep(Request, frozen=True, kw_only=True, tag="asleep"):
+    """What sleeps until it is approved."""
+
+    answer: ClassVar[type[Answer]] = Asleep
+
+
+class Approve(Request, frozen=True, kw_only=True, tag="approve"):
+    """Let some of what sleeps do what it says, from now on."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    marks: Ids = []
+
+
+class Adopt(Request, frozen=True, kw_only=True, tag="adopt"):
+    """Make what came from somebody else the person's own."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    names: Annotated[Ids, said("ids of macros or surfaces")] = []
+    origin: Annotated[Word, said("all that came with it")] = ""
+
+
+class VersionRow(Struct, frozen=True, kw_only=True):
+    """A change of the desk."""
+
+    number: int
+    at: Annotated[float, said("seconds since 1970")]
+    words: str
+    files: list[str]
+
+
+class Versions(Answer, frozen=True, kw_only=True):
+    """The desk's history."""
+
+    versions: Annotated[list[VersionRow], said("the newest first")]
+
+
+class AskVersions(Request, frozen=True, kw_only=True, tag="versions"):
+    """Every version of the desk."""
+
+    answer: ClassVar[type[Answer]] = Versions
+
+
+class DifferenceRow(Struct, frozen=True, kw_only=True):
+    """Something that differs, in words."""
+
+    words: str
+    surface: str
+    control: str
+
+
+class Differences(Answer, frozen=True, kw_only=True):
+    """What differs."""
+
+    words: list[DifferenceRow]
+    lines: Annotated[list[tuple[str, str]], said("file, line")]
+    more: Annotated[int, said("lines that are left out")]
+
+
+class Compare(Request, frozen=True, kw_only=True, tag="compare"):
+    """What differs between two versions; without `other`, between one and the desk as it is now."""
+
+    answer: ClassVar[type[Answer]] = Differences
+    one: Annotated[int, Meta(ge=0)] = 0
+    other: Annotated[int, Meta(ge=0)] = 0
+
+
+class Restore(Request, frozen=True, kw_only=True, tag="restore"):
+    """The desk as it was after a version, in one change that can be undone."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    number: Annotated[int, Meta(ge=0)]

@@ -1,0 +1,277 @@
+"""Bindings, layers, the focused window, chords and clashes.  A place is a list: surface, layer, control."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar
+
+from msgspec import UNSET, Meta, Struct, UnsetType
+
+from .base import Answer, Changed, Id, Place, Places, Request, Word, said
+from .rows import LayersRow, PlaceRow, ProblemRow, WindowRow
+
+
+class Bind(Request, frozen=True, kw_only=True, tag="bind"):
+    """Give a gesture of a control another action.  docs/layers.md and docs/gestures.md tell what the fields may say."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    surface: Id
+    control: Id
+    layer: Annotated[Id, said("the topmost that is on, without it")] = ""
+    gesture: Id = "press"
+    kind: Annotated[Id, said("the action's word; empty clears the gesture")] = ""
+    target: Word = ""
+    label: Word = ""
+    tint: Id = ""
+    note: Word = ""
+    plays: Id = ""
+    again: Id = ""
+    hold_after: Id = ""
+    second_within: Id = ""
+    adds: bool = False
+    every: Id = ""
+    back: Id = ""
+    each: Id = ""
+    by_strength: bool = False
+    icon: Annotated[Id | UnsetType, said("left as it is without the field")] = UNSET
+
+
+class Rearrange(Request, frozen=True, kw_only=True, tag="rearrange"):
+    """Copy, move, swap, mirror or clear what is bound, all in one change.
+
+    Several places go to `to` and the places around it that lie alike.
+    """
+
+    answer: ClassVar[type[Answer]] = Changed
+    how: Annotated[Id, said("`copy`, `move`, `swap`, `mirror`, `clear`, `copy layer` or `mirror layer`")]
+    places: Places
+    to: Place | None = None
+
+
+class BindFamily(Request, frozen=True, kw_only=True, tag="bind_family"):
+    """Give several controls the chords of one family."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    places: Places
+    chords: Annotated[list[Id], Meta(max_length=20_000)]
+
+
+class LayerSwitched(Answer, LayersRow, frozen=True, kw_only=True):
+    """What became of it, and the layers that are on."""
+
+    words: str
+
+
+class SwitchLayer(Request, frozen=True, kw_only=True, tag="layer"):
+    """Switch a layer."""
+
+    answer: ClassVar[type[Answer]] = LayerSwitched
+    surface: Id
+    layer: Id = ""
+    how: Annotated[Id, said("`on`, `off`, or a way that a control has")] = "on or off"
+
+
+class LayerAdded(Changed, frozen=True, kw_only=True):
+    """A layer was added."""
+
+    layer: Annotated[str, said("its id")]
+
+
+class AddLayer(Request, frozen=True, kw_only=True, tag="add_layer"):
+    """Add a layer on top of a surface's layers."""
+
+    answer: ClassVar[type[Answer]] = LayerAdded
+    surface: Id
+    name: Word
+
+
+class SetLayer(Request, frozen=True, kw_only=True, tag="set_layer"):
+    """Change one of a layer's settings."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    surface: Id
+    layer: Id
+    what: Annotated[Id, said("`name`, `tint`, `starts` (`on` or `off`) or `follows` (`class` and `title` of a window)")]
+    value: Annotated[Word | dict[Id, Word | None] | None, said("null: as without it")] = None
+
+
+class RemoveLayer(Request, frozen=True, kw_only=True, tag="remove_layer"):
+    """Take a layer away."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    surface: Id
+    layer: Id
+
+
+class SetTimes(Request, frozen=True, kw_only=True, tag="set_times"):
+    """Change the time of holds or double taps."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    what: Annotated[Id, said("`hold_after` or `second_within`")]
+    value: Annotated[Id | None, said("a time with its unit; null: as without it")] = None
+    surface: Annotated[Id, said("the whole desk without it")] = ""
+
+
+class CyclesBegun(Answer, frozen=True, kw_only=True):
+    """Cycles begin anew."""
+
+    count: int
+
+
+class First(Request, frozen=True, kw_only=True, tag="first"):
+    """Begin the cycles of a control, or of a whole surface, with their first action."""
+
+    answer: ClassVar[type[Answer]] = CyclesBegun
+    surface: Id
+    control: Id = ""
+
+
+class LayersNow(Answer, LayersRow, frozen=True, kw_only=True):
+    """The layers that are on."""
+
+
+class Focus(Request, frozen=True, kw_only=True, tag="focus", rename={"cls": "class"}):
+    """Say which window has the focus (`class`, `title`), or `pin` the layers, or give a `stage` program the focus."""
+
+    answer: ClassVar[type[Answer]] = LayersNow
+    cls: Word = ""
+    title: Word = ""
+    pin: bool | None = None
+    stage: Id = ""
+
+
+class Windows(Answer, frozen=True, kw_only=True):
+    """The windows that are open."""
+
+    windows: list[WindowRow]
+
+
+class AskWindows(Request, frozen=True, kw_only=True, tag="windows"):
+    """The windows that are open now."""
+
+    answer: ClassVar[type[Answer]] = Windows
+
+
+class Window(Answer, WindowRow, frozen=True, kw_only=True):
+    """A window."""
+
+
+class NextWindow(Request, frozen=True, kw_only=True, tag="next_window"):
+    """Answer with the next window that gets the focus within ten seconds."""
+
+    answer: ClassVar[type[Answer]] = Window
+
+
+class Catching(Answer, frozen=True, kw_only=True):
+    """The main keyboards are listened to."""
+
+    seconds: float
+    keyboards: list[Any]
+    bench_only: bool
+
+
+class CatchChord(Request, frozen=True, kw_only=True, tag="catch_chord"):
+    """Take the main keyboards until one chord came; it is told under the topic `chord`."""
+
+    answer: ClassVar[type[Answer]] = Catching
+
+
+class LeaveChord(Request, frozen=True, kw_only=True, tag="leave_chord"):
+    """Stop listening for a chord."""
+
+
+class ClashRow(Struct, frozen=True, kw_only=True):
+    """Something that gets in the way of something else."""
+
+    kind: str
+    weight: str
+    text: str
+    where: list[PlaceRow]
+    chord: str
+    macro: str
+
+
+class ShortcutRow(Struct, frozen=True, kw_only=True):
+    """What a chord does in a program."""
+
+    chord: str
+    does: str
+
+
+class ProgramRow(Struct, frozen=True, kw_only=True):
+    """A program's table of shortcuts."""
+
+    id: str
+    name: str
+    origin: str
+    always: Annotated[bool, said("whether it hears without the focus")]
+    shortcuts: list[ShortcutRow]
+
+
+class Clashes(Answer, frozen=True, kw_only=True):
+    """What gets in each other's way."""
+
+    clashes: list[ClashRow]
+    programs: list[ProgramRow]
+    problems: list[ProblemRow]
+
+
+class AskClashes(Request, frozen=True, kw_only=True, tag="clashes"):
+    """What gets in each other's way, and the shortcut tables there are."""
+
+    answer: ClassVar[type[Answer]] = Clashes
+
+
+class TakingRow(Struct, frozen=True, kw_only=True):
+    """A program that takes a chord."""
+
+    name: str
+    does: str
+    always: bool
+
+
+class Takers(Answer, frozen=True, kw_only=True):
+    """Who takes a chord, and what sends it."""
+
+    programs: list[TakingRow]
+    controls: list[PlaceRow]
+
+
+class WhoTakes(Request, frozen=True, kw_only=True, tag="who_takes"):
+    """Which known programs take a chord, and which controls send it."""
+
+    answer: ClassVar[type[Answer]] = Takers
+    chord: Id
+
+
+class Chords(Answer, frozen=True, kw_only=True):
+    """Chords that nothing known takes."""
+
+    chords: list[str]
+
+
+class FreeChords(Request, frozen=True, kw_only=True, tag="free_chords"):
+    """Chords that nothing known takes: for a `label`, or a `family` for `count` controls."""
+
+    answer: ClassVar[type[Answer]] = Chords
+    label: Word = ""
+    family: bool = False
+    count: Annotated[int, Meta(ge=0, le=1_000), said("at most 24 come")] = 8
+
+
+class SendingSoon(Answer, frozen=True, kw_only=True):
+    """A chord will be sent."""
+
+    chord: str
+    seconds: float
+
+
+class SendOnce(Request, frozen=True, kw_only=True, tag="send_once"):
+    """Send a chord once, after a count-in, so that a program's own dialog can learn it."""
+
+    answer: ClassVar[type[Answer]] = SendingSoon
+    chord: Id
+    seconds: Annotated[float, Meta(ge=0, le=30)] = 3.0
+
+
+class LeaveSend(Request, frozen=True, kw_only=True, tag="leave_send"):
+    """Call a chord off that is about to be sent."""

@@ -1,0 +1,62 @@
+"""Devices of the network: MIDI sessions and OSC."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar
+
+from .base import Answer, Changed, Id, Port, Request, Row, Word, said
+from .rows import Struct
+
+
+class SessionsRow(Struct, frozen=True, kw_only=True):
+    """What is open, and who takes part."""
+
+    midi: Annotated[int, said("the port, 0 if closed")]
+    osc: Annotated[int, said("the port, 0 if closed")]
+    name: str
+    listen: str
+    peers: Annotated[list[Row], said("`kind`, `name`, `host`, `port`, `state`, `for_ms`, `latency_ms`, `lost`, `late`, "
+                                     "`dropped`, `messages`, `malformed`, `surface`")]
+    found: Annotated[list[Any], said("sessions of the local network")]
+    admitted: Annotated[list[Any], said("who was let in")]
+
+
+class Sessions(Answer, SessionsRow, frozen=True, kw_only=True):
+    """What is open, and who takes part."""
+
+
+class AskSessions(Request, frozen=True, kw_only=True, tag="sessions"):
+    """Who is connected, who asks, what is open."""
+
+    answer: ClassVar[type[Answer]] = Sessions
+
+
+class Admit(Request, frozen=True, kw_only=True, tag="admit"):
+    """Let somebody in from now on, or no longer."""
+
+    name: Annotated[Word, said("empty for OSC")] = ""
+    host: Id
+    yes: bool = True
+
+
+class Invite(Request, frozen=True, kw_only=True, tag="invite"):
+    """Ask another computer to take part in our session."""
+
+    host: Id
+    port: Port = 5004
+    name: Word = ""
+
+
+class Dismiss(Request, frozen=True, kw_only=True, tag="dismiss"):
+    """End somebody's part in the session; they may come again."""
+
+    name: Word = ""
+    host: Id = ""
+
+
+class OpenNetwork(Request, frozen=True, kw_only=True, tag="open_network"):
+    """Open MIDI sessions or OSC at a port, or close them with port 0."""
+
+    answer: ClassVar[type[Answer]] = Changed
+    what: Annotated[Id, said("`midi` or `osc`")] = "midi"
+    port: Annotated[Port | None, said("the usual one without it")] = None

@@ -1,0 +1,135 @@
+"""News: what clients are told once they follow a topic."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from .base import News, Row, Signal, said
+from .network import SessionsRow
+from .rows import DeskRow, DeviceRow, HandsOffRow, LayersRow, ProblemRow, RecorderRow, StageRow, TraceRow
+
+
+class PressNews(News, frozen=True, kw_only=True, tag="press"):
+    """Controls went down or up."""
+
+    keys: Annotated[list[tuple[str, str, int]], said("surface, control, 0 or with what strength")]
+
+
+class TraceNews(News, frozen=True, kw_only=True, tag="trace"):
+    """A trace has changed.  While a run plays it comes for the first eight effects, for reactions, and at the end."""
+
+    trace: TraceRow
+
+
+class DeskNews(News, frozen=True, kw_only=True, tag="desk"):
+    """The desk, or which device a surface has, has changed."""
+
+    desk: DeskRow
+
+
+class StageNews(News, frozen=True, kw_only=True, tag="stage"):
+    """The stage has changed."""
+
+    programs: list[StageRow]
+
+
+class ScriptNews(News, frozen=True, kw_only=True, tag="script"):
+    """The scripted class goes on."""
+
+    running: bool
+    name: str
+    caption: str
+    at_ms: float
+    length_ms: float
+
+
+class ProblemNews(News, frozen=True, kw_only=True, tag="problem"):
+    """What is wrong now."""
+
+    problems: list[ProblemRow]
+
+
+class DevicesNews(News, frozen=True, kw_only=True, tag="devices"):
+    """The devices that are here have changed."""
+
+    devices: list[DeviceRow]
+    left_ms: Annotated[float, said("of listening")]
+    main_known: bool
+    pulled: list[Any]
+
+
+class HeardNews(News, frozen=True, kw_only=True, tag="heard"):
+    """A device that is listened to, or a surface that is attended to, sent something."""
+
+    device: str
+    surface: str = ""
+    shown: str = ""
+    code: Signal
+    down: bool | int
+    at: Annotated[float, said("s of CLOCK_MONOTONIC")]
+    key: str = ""
+    typed: Annotated[Signal, said("what the key types with the desk's layout")] = ""
+    kernel: Any = ""
+    hex: Any = ""
+    usage: Annotated[Any, said("HID page:usage")] = ""
+    node: str = ""
+    turned: Any = None
+    steps: Any = None
+    spelt: str = ""
+    double: Annotated[Row | None, said("`first`, `second`, `times`, `apart_ms` when one press arrived twice")] = None
+
+
+class NoteNews(News, frozen=True, kw_only=True, tag="note"):
+    """What a macro shows, or its bell."""
+
+    text: str
+    beep: bool
+
+
+class RehearsalNews(News, frozen=True, kw_only=True, tag="rehearsal"):
+    """What happened in a rehearsal since it was told last."""
+
+    name: str
+    done: bool
+    trouble: str
+    at_ms: float
+    late_ms: float
+    events: Annotated[list[tuple[int, Row]], said("number, and `what`, `planned_ms`, `at_ms`, `line`, `reactions`")]
+    programs: list[StageRow]
+
+
+class RecorderNews(News, RecorderRow, frozen=True, kw_only=True, tag="recorder"):
+    """A record control was pressed, or its recording ended."""
+
+
+class HandsOffNews(News, HandsOffRow, frozen=True, kw_only=True, tag="hands_off"):
+    """Which surfaces' presses only select."""
+
+
+class LayersNews(News, LayersRow, frozen=True, kw_only=True, tag="layers"):
+    """Layers came on or went off."""
+
+
+class ChordNews(News, frozen=True, kw_only=True, tag="chord"):
+    """A chord is being caught."""
+
+    state: Annotated[str, said("`listening`, `caught`, `done`, `left` or `over`")]
+    chord: str
+    down: list[Any]
+
+
+class MovesNews(News, frozen=True, kw_only=True, tag="moves"):
+    """Where things are that have moved."""
+
+    at: Annotated[list[tuple[str, str, list[float], list[float]]], said("surface, control, positions, raw values: the "
+                                                                        "latest of each")]
+
+
+class SessionsNews(News, SessionsRow, frozen=True, kw_only=True, tag="sessions"):
+    """Who takes part over the network has changed."""
+
+
+class MissedNews(News, frozen=True, kw_only=True, tag="missed"):
+    """This client was too slow to take news.  It comes without being followed."""
+
+    count: int

@@ -1,0 +1,3 @@
+"""Which protocol this is: both sides must speak the same."""
+
+VERSION = 1
