@@ -25,7 +25,8 @@ GRAPH = arrows()
 NEVERS = [
     ("protocol", ("cli", "client", "core", "demo", "engine", "file_access", "kinds", "machine", "paper", "paths",
                   "screen")),
-    ("core", ("cli", "client", "demo", "protocol", "engine", "file_access", "kinds", "machine", "paper", "paths", "screen")),
+    ("core", ("cli", "client", "demo", "protocol", "engine", "file_access", "kinds", "machine", "paper", "paths",
+              "screen")),
     ("kinds", ("cli", "client", "engine", "machine", "paper", "screen")),
     ("screen", ("cli", "engine", "kinds")),
     ("engine", ("cli", "client", "machine", "paper", "screen")),
