@@ -7,11 +7,15 @@ import os
 import re
 import signal
 import subprocess
+import sys
+from importlib import import_module
 from pathlib import Path
 
 import pytest
+import typer
 
 from brass_pebble import __version__
+from brass_pebble.cli.main import PARTS, command_line, name_of
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.demo import HERE
 from brass_pebble.kinds.kernel.listing import list_devices
@@ -175,3 +179,19 @@ def test_forty_devices_and_one_that_vanishes(tmp_path: Path) -> None:
         node(tmp_path, number, f"Pad {number}", f"usb-{number}/input0", "1e 0")
     (tmp_path / "event7" / "device" / "name").unlink()
     assert len(list_devices(tmp_path)) == 39
+
+
+def test_every_command_is_found_where_the_table_says() -> None:
+    """Only the file that has a command is loaded for it; the help has them all."""
+    for part, words in PARTS.items():
+        app = typer.Typer()
+        import_module(f"brass_pebble.cli.{part}").add_to(app)
+        found = [name_of(info) for info in app.registered_commands] + [info.name for info in app.registered_groups]
+        assert sorted(found) == sorted(words)
+    for word in (word for words in PARTS.values() for word in words):
+        one = command_line([word])
+        assert len(one.registered_commands) + len(one.registered_groups) == 1
+    loaded = subprocess.run([sys.executable, "-c", "import sys\nfrom brass_pebble.cli.main import command_line\n"
+                             "command_line(['play'])\nprint(*sys.modules)"], capture_output=True, text=True, check=True)
+    assert not {"brass_pebble.cli.desk", "pydantic", "rich", "textual", "lark", "msgspec", "tomlkit"} & set(
+        loaded.stdout.split())

@@ -18,11 +18,19 @@ from .shared import DeskOption, Failure, JsonOption, desk_in_use, open_store, os
 
 desk_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                        help="The desk as a whole: give it on, take in one that was given, go back to what it was.")
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add these commands."""
+    app.add_typer(desk_app, name="desk")
+
 FileArgument = Annotated[Path, typer.Argument(metavar="FILE", help="the parcel, a zip")]
 SHOWN = 12
 
 
 @contextmanager
+
+
 def _told() -> Iterator[None]:
     """What is wrong with a file or a choice ends the program in a sentence."""
     from brass_pebble.core.say.problem import ProblemError

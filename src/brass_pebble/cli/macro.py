@@ -16,6 +16,11 @@ macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                         help="Look at macro files without an engine.")
 
 
+def add_to(app: typer.Typer) -> None:
+    """Add these commands."""
+    app.add_typer(macro_app, name="macro")
+
+
 def _read_file(file: Path) -> tuple[Any, list[Any]]:
     from brass_pebble import file_access
     from brass_pebble.core.desk.read.desk import read_typing

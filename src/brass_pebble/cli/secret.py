@@ -13,6 +13,12 @@ from .shared import Failure
 
 secret_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                          help="Texts that macros type with type secret \"NAME\", kept where only you can read them.")
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add these commands."""
+    app.add_typer(secret_app, name="secret")
+
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", help="what macros call it")]
 
 

@@ -1,0 +1,129 @@
+"""The parts of the command line that open a screen or run an engine here."""
+
+from __future__ import annotations
+
+import gc
+import signal
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from brass_pebble import paths
+
+from .shared import DeskOption, Failure
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add these commands."""
+    app.command()(demo)
+    app.command()(run)
+
+
+def desk_folder(desk: Path | None) -> Path:
+    """The folder asked for; the default one is made if it is not there yet."""
+    if desk is None:
+        desk = paths.default_desk()
+        if not desk.exists():
+            from brass_pebble import file_access
+            file_access.private_folder(desk)
+            file_access.private_folder(desk / "macros")
+            file_access.write_text(desk / "desk.toml", 'format = 1\nname = "My desk"\n')
+    if not desk.is_dir():
+        raise Failure(f"there is no folder {desk}. Make one with a desk.toml in it, or leave --desk out", "usage")
+    return desk
+
+
+def need_terminal() -> None:
+    if not sys.stdout.isatty():
+        raise Failure("the screen needs a terminal. Use brass-pebble watch, or run it in a terminal window", "usage")
+
+
+def open_screen(socket: Path | Callable[[], Path], **options: Any) -> None:
+    """Show the screen on an engine, or on one that is still starting while the screen is loaded."""
+    # Tens of thousands of objects are made, none of them garbage.
+    gc.disable()
+    if not sys.stderr.isatty():
+        # The screen is drawn on this stream; what is told of errors may go to a file all the same.
+        sys.__stderr__ = sys.__stdout__  # type: ignore[misc]
+    from brass_pebble.screen.app import BrassPebbleApp
+    failed = BrassPebbleApp(socket, **options).run()
+    if isinstance(failed, Exception):
+        raise failed
+
+
+def wait_for(process: Any) -> None:
+    """Let an engine end by itself; insist after three seconds."""
+    try:
+        process.wait(timeout=3)
+    except Exception:
+        process.send_signal(signal.SIGTERM)
+        process.wait(timeout=3)
+
+
+def demo(headless: Annotated[bool, typer.Option("--headless", help="play the class without a screen")] = False,
+         seconds: Annotated[float, typer.Option("--seconds", metavar="N", min=0.1,
+                                                help="how long the headless class lasts")] = 60.0,
+         fresh: Annotated[bool, typer.Option("--fresh", help="forget earlier changes of the demo's desk")] = False,
+         ) -> None:
+    """Try it without any hardware: a bakery's desk, simulated devices, a simulated program."""
+    from brass_pebble.client import EngineClient, StartingEngine, start_engine
+    from brass_pebble.demo import ENGINE_OPTIONS, demo_desk
+    from brass_pebble.demo.history import seed_history
+    if not headless:
+        need_terminal()
+    desk = demo_desk(fresh=fresh)
+    seed_history(desk)
+    if paths.socket_path(desk) in running():
+        if headless:
+            raise Failure("the demo is already open on another screen. Close that one first", "busy")
+        open_screen(paths.socket_path(desk))
+        return
+    starting = StartingEngine(desk, *ENGINE_OPTIONS)
+    try:
+        if headless:
+            with EngineClient(starting.wait(), "demo") as client:
+                client.ask("follow", topics=["trace", "script"])
+                client.ask("script", run=True)
+                from .running import print_news
+                print_news(client, as_json=False, seconds=seconds)
+        else:
+            open_screen(starting.wait, restart=lambda: start_engine(desk, *ENGINE_OPTIONS)[0])
+    finally:
+        wait_for(starting.process)
+
+
+def running() -> list[Path]:
+    from brass_pebble.client import running_sockets
+    return running_sockets()
+
+
+def run(desk: DeskOption = None,
+        real_time: Annotated[bool, typer.Option("--real-time", help="stay on time beside programs that take every "
+                                                "processor, if you may have that priority")] = False) -> None:
+    """Run a desk without a screen, until Ctrl+C: its devices are taken over, its macros are sent."""
+    from brass_pebble.engine.main import run_here
+    raise typer.Exit(run_here(desk_folder(desk), print, *["--real-time"] * real_time))
+
+
+def open_usual(desk: Path | None) -> None:
+    """Open the screen on the running engine, or start one for as long as the screen is open."""
+    from brass_pebble.client import StartingEngine, running_sockets, start_engine
+    need_terminal()
+    running = running_sockets()
+    if desk is None and len(running) == 1:
+        open_screen(running[0])
+        return
+    folder = desk or paths.default_desk()
+    if paths.socket_path(folder) in running:
+        open_screen(paths.socket_path(folder))
+        return
+    folder = desk_folder(desk)
+    options = ("--until-left", "--may-lack-output")
+    starting = StartingEngine(folder, *options)
+    try:
+        open_screen(starting.wait, restart=lambda: start_engine(folder, *options)[0])
+    finally:
+        wait_for(starting.process)
