@@ -11,6 +11,7 @@ from brass_pebble.core.play.router import Router
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.kinds.inputs.bystanders import Bystanders
+from brass_pebble.kinds.inputs.table import input_kinds
 from brass_pebble.kinds.outputs.base import Output, OutputError
 from brass_pebble.kinds.outputs.stage import StageOutput
 
@@ -102,15 +103,15 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     # What each needs of the others.
     sender.messages, sender.tap = messages, recorder
     messages.network, messages.output = network, output
-    devices.aside, devices.grips, devices.recorder, devices.network = aside, grips, recorder, network
+    devices.aside, devices.grips, devices.recorder = aside, grips, recorder
     devices.messages, devices.path, devices.control, devices.live = messages, path, control, live
-    devices.setup, devices.memory = setup, memory
+    devices.setup, devices.memory, devices.kinds = setup, memory, input_kinds(setup.bench, network)
     network.devices, network.messages = devices, messages
     aside.devices, aside.path, aside.news, aside.meet = devices, path, news, meet
     grips.devices, grips.aside, grips.live = devices, aside, live
     lamps.devices, lamps.player = devices, player
     meet.devices, meet.aside, meet.grips, meet.recorder = devices, aside, grips, recorder
-    meet.network, meet.setup = network, setup
+    meet.setup = setup
     focus.output, chord_catcher.devices = output, devices
     path.sender, path.filters, path.devices, path.grips = sender, filters, devices, grips
     path.aside, path.recorder, path.bystanders, path.control = aside, recorder, bystanders, control
@@ -137,7 +138,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
 
     def follow_bystanders() -> None:
         if setup.real_devices and ports.desk.output != "stage":
-            bystanders.follow(facts for facts in devices.here if facts.kind == "evdev" and devices.is_typed_on(facts))
+            bystanders.follow(facts for facts in devices.here if facts.nodes and devices.is_typed_on(facts))
 
     def cancel_recording() -> None:
         recorder.cancel("everything was stopped")

@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from brass_pebble.core.desk.model import Desk
-from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.play.player import Effect, Run
 from brass_pebble.core.play.router import Router
 from brass_pebble.core.play.trace import Trace
@@ -134,16 +133,6 @@ class Follows(Protocol):
 
     def follow(self) -> None:
         """It has changed."""
-
-
-class NetworkDevices(Protocol):
-    """Devices of the network."""
-
-    def present(self) -> list[DeviceFacts]:
-        """Those that are there."""
-
-    def open(self, facts: DeviceFacts) -> Input:
-        """Listen to one.  Raises: DeviceGone."""
 
 
 class Tap(Protocol):

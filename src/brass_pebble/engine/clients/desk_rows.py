@@ -125,7 +125,8 @@ class DeskRows:
                 "known_by": list(holding.reasons), "has_lamps": list(source.facts.lamps) if source else [],
                 "ask": [{"device": facts.id, "shown": facts.shown, "where": facts.where} for facts in holding.ask],
                 "chatter": _chatter(surface, holding.chatter) if holding.chatter else None,
-                "bench": bool(source and source.facts.kind == "bench"), "state": holding.state, "why": holding.why}
+                "bench": bool(source and self.devices.kind_of(source.facts).simulated), "state": holding.state,
+                "why": holding.why}
 
     def _bound(self, surface: Surface, holding: Holding | None) -> str:
         """Its layers and controls, as they were written before if nothing of it changed."""

@@ -20,7 +20,7 @@ from brass_pebble.core.devices.proposal import propose
 from brass_pebble.core.say.durations import parse_duration
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.signal import from_wire, signal_name, wire
-from brass_pebble.engine.devices.meeting import BY_MESSAGES, Meet
+from brass_pebble.engine.devices.meeting import Meet
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.devices.set_aside import SetAside
 from brass_pebble.engine.disk.edits import Edit, Row
@@ -89,7 +89,7 @@ class MeetRequests:
         if owner:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” at the moment",
                           "Give it back first: select the surface on the desk and press i")
-        if facts.kind in BY_MESSAGES:
+        if self.devices.kind_of(facts).by_messages:
             raise Refusal(f"“{facts.shown}” is no keyboard to type on", "Press a key on the keyboard that you type on")
         self.devices.memory.main = facts.rule()
         self.devices.take(self.devices.here)

@@ -99,7 +99,7 @@ class Requests:
         strength = ask.strength
         if ask.device:
             facts = self.devices.find(ask.device)
-            if facts is None or facts.kind != "bench":
+            if facts is None or not self.devices.kind_of(facts).simulated:
                 raise Refusal("that device is not on the bench", "Press the key on the device itself")
             trace = self.bench.press_device(client.number, facts, from_wire(ask.code), down, strength)
             return {"trace": trace.id if trace else 0}
@@ -110,7 +110,7 @@ class Requests:
             raise Refusal(f"“{surface.name}” has no control “{control}”",
                           nearest(control, [c.id for c in surface.layout.controls]))
         holding = self.devices.holdings.get(surface.id)
-        if holding is None or holding.source is None or holding.source.facts.kind != "bench":
+        if holding is None or holding.source is None or not self.devices.kind_of(holding.source.facts).simulated:
             raise Refusal(f"“{surface.name}” is not on the bench", "Press the control on the device itself")
         trace = self.bench.press_device(client.number, holding.source.facts, code, down, strength)
         return {"trace": trace.id if trace else 0}
@@ -124,7 +124,7 @@ class Requests:
             raise Refusal(f"“{name}” of “{surface.name}” does not move",
                           nearest(name, [c.id for c in surface.layout.controls if c.moves]) or "Press it instead")
         holding = self.devices.holdings.get(surface.id)
-        if holding is None or holding.source is None or holding.source.facts.kind != "bench":
+        if holding is None or holding.source is None or not self.devices.kind_of(holding.source.facts).simulated:
             raise Refusal(f"“{surface.name}” is not on the bench", "Move the control on the device itself")
         if control.turns:
             steps = ask.steps

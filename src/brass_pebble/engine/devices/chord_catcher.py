@@ -40,7 +40,7 @@ class ChordCatcher:
         keyboards = [facts for facts in self.devices.here if facts.full and not self.devices.owner(facts.id)]
         troubles = []
         for facts in keyboards:
-            if facts.kind == "bench":
+            if self.devices.kind_of(facts).simulated:
                 self._bench.add(facts.id)
                 continue
             try:
@@ -57,9 +57,7 @@ class ChordCatcher:
                 "bench_only": not self.sources}
 
     def _take(self, facts: DeviceFacts) -> None:
-        # The package is slow to import, and the bench can do without it.
-        from brass_pebble.kinds.inputs.evdev import EvdevInput
-        source = EvdevInput(facts, (facts,))
+        source = self.devices.kind_of(facts).open(facts, (facts,), None)
         self.sources.append(source)
         for fileno in source.filenos():
             self._ports.loop.watch(fileno, self._reader(source, fileno))

@@ -5,7 +5,7 @@ Only for as long as somebody asked for it is any device read that the desk does 
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from brass_pebble.core.devices.double_reports import Double, Doubles
 from brass_pebble.core.devices.identity import DeviceFacts, real_serial
@@ -13,7 +13,6 @@ from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import MOVING, STRUCK, signal_name, spell, wire
 from brass_pebble.engine.clients.server import Message
 from brass_pebble.engine.devices.grips import Grips
-from brass_pebble.engine.devices.network import Network
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.devices.set_aside import SetAside
 from brass_pebble.engine.logs import log
@@ -21,15 +20,15 @@ from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.recorder import Recorder
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.base import DeviceGone, InputError
+from brass_pebble.kinds.inputs.kind import Ear
 
 if TYPE_CHECKING:
-    from brass_pebble.kinds.inputs.listening import Ears, Heard, MessageEars
+    from brass_pebble.kinds.inputs.listening import Heard
 
 MS = 1_000_000
 LONGEST = 120.0
 # What has not moved for so long begins anew, in ns.
 MOTION_ENDS = 700 * MS
-BY_MESSAGES = ("midi", "session", "osc")
 
 
 class Meet:
@@ -39,7 +38,6 @@ class Meet:
     aside: SetAside
     grips: Grips
     recorder: Recorder
-    network: Network
     setup: Setup
 
     def __init__(self, ports: Ports) -> None:
@@ -47,7 +45,7 @@ class Meet:
         self._until: dict[int, int] = {}
         self._only: dict[int, str] = {}
         self._motion: set[str] = set()
-        self._ears: dict[str, Ears | MessageEars] = {}
+        self._ears: dict[str, Ear] = {}
         self._moved: dict[tuple[str, int], int] = {}
         self._opening: set[str] = set()
         self._deaf: dict[str, str] = {}
@@ -98,7 +96,7 @@ class Meet:
         devices = self.devices
         if self._until:
             every = any(client not in self._only for client in self._until)
-            wanted = {f.id: f for f in devices.here if f.readable and (f.nodes or f.kind in BY_MESSAGES)
+            wanted = {f.id: f for f in devices.here if f.readable and (f.nodes or devices.kind_of(f).by_messages)
                       and not devices.owner(f.id)
                       and (every or f.id in self._only.values())}
         else:
@@ -114,27 +112,21 @@ class Meet:
         self._opening.add(facts.id)
 
         def opened(result: object) -> None:
-            from brass_pebble.kinds.inputs.listening import Ears, MessageEars
             self._opening.discard(facts.id)
-            if not isinstance(result, Ears | MessageEars):
+            if isinstance(result, Exception) or result is None:
                 self._deaf[facts.id] = f"{'' if isinstance(result, InputError) else 'it cannot be opened: '}{result}"
                 log.warning("%s", self._deaf[facts.id])
                 self.tell()
                 return
-            self._ears[facts.id] = result
-            for fileno in result.filenos():
-                self._ports.loop.watch(fileno, self._reader(result, fileno))
+            ear = cast(Ear, result)
+            self._ears[facts.id] = ear
+            for fileno in ear.filenos():
+                self._ports.loop.watch(fileno, self._reader(ear, fileno))
             # What was wanted may have changed while it was opened.
             self.follow()
 
         def job() -> object:
-            from brass_pebble.kinds.inputs.listening import Ears, MessageEars
-            if facts.kind == "midi":
-                from brass_pebble.kinds.inputs.midi_ports import MidiInput
-                return MessageEars(MidiInput(facts))
-            if facts.kind in ("session", "osc"):
-                return MessageEars(self.network.open(facts))
-            return Ears(facts, motion=facts.id in self._motion)
+            return self.devices.kind_of(facts).listen(facts, motion=facts.id in self._motion)
         self._ports.worker.do(job, opened)
 
     def _close(self, device: str) -> None:
@@ -144,7 +136,7 @@ class Meet:
         # Closing a node may wait for the kernel.
         self._ports.worker.do(ears.close, lambda result: None)
 
-    def _reader(self, ears: Ears | MessageEars, fileno: int) -> Any:
+    def _reader(self, ears: Ear, fileno: int) -> Any:
         def ready(events: int) -> None:
             try:
                 for heard in ears.read(fileno):
@@ -161,7 +153,7 @@ class Meet:
         """A device that is not taken over sent something."""
         if any(self._only.get(client, facts.id) == facts.id for client in self._until):
             self._publish(facts, "", heard)
-        if facts.kind == "bench" and facts.full:
+        if self.devices.kind_of(facts).simulated and facts.full:
             self.recorder.hear(heard)
         if heard.value and not heard.turned:
             self.devices.answer(facts)
@@ -224,6 +216,7 @@ class Meet:
                 "twin": makes.count(facts.make) > 1 and not real_serial(facts.serial),
                 "last_keyboard": facts.full and not devices.other_keyboard(facts),
                 "last_pointer": facts.points and not devices.other_pointer(facts), "deaf": self._deaf.get(facts.id, ""),
+                "by_messages": devices.kind_of(facts).by_messages, "bench": devices.kind_of(facts).simulated,
                 "shape": [{"id": c.id, "code": wire(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
                           for c in shape.controls] if shape else []})
         pulled = [self.setup.bench.devices[name] for name in sorted(self.setup.bench.pulled)]

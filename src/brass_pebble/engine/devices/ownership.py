@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
-from pathlib import Path
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
 from brass_pebble.core.desk.model import ARMED, Surface
 from brass_pebble.core.devices.identity import Claim, DeviceFacts, Verdict, assign, score
@@ -17,7 +15,6 @@ from brass_pebble.engine.ports import (
     FollowsSurface,
     HeardAside,
     LiveDesk,
-    NetworkDevices,
     Ports,
     PressPath,
     RunControl,
@@ -25,13 +22,9 @@ from brass_pebble.engine.ports import (
 )
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.base import Input, InputError
-from brass_pebble.kinds.inputs.bench import BenchInput
-from brass_pebble.kinds.kernel.listing import list_devices
+from brass_pebble.kinds.inputs.kind import InputKind, Watch
 
 from .memory import Memory
-
-if TYPE_CHECKING:
-    from brass_pebble.kinds.inputs.midi_ports import Announcements
 
 MS = 1_000_000
 SETTLE = 150 * MS
@@ -69,7 +62,7 @@ class Devices:
     aside: HeardAside
     grips: FollowsSurface
     recorder: Tap
-    network: NetworkDevices
+    kinds: dict[str, InputKind]
     messages: Follows
     path: PressPath
     control: RunControl
@@ -84,18 +77,14 @@ class Devices:
         # The last full keyboard, taken over on trial: until when, in ns.
         self.trials: dict[str, int] = {}
         self._answers: dict[str, str] = {}
-        self._notify = None
-        self._ports_told: Announcements | None = None
+        self._watches: list[Watch] = []
 
     def present(self) -> list[DeviceFacts]:
         """All devices of the bench and of the machine."""
-        real = [*list_devices(), *self._midi_ports()] if self.setup.real_devices else []
-        return [*self.setup.bench.present(), *real, *self.network.present()]
+        return [facts for kind in self._used_kinds() for facts in kind.present()]
 
-    def _midi_ports(self) -> list[DeviceFacts]:
-        """The MIDI ports, if this machine has any."""
-        from brass_pebble.kinds.inputs.midi_ports import has_sequencer, list_ports
-        return list_ports() if has_sequencer() else []
+    def _used_kinds(self) -> list[InputKind]:
+        return [kind for kind in self.kinds.values() if self.setup.real_devices or not kind.of_machine]
 
     def owner(self, device: str) -> str:
         """The surface that has a device, or an empty text."""
@@ -159,8 +148,7 @@ class Devices:
             known = {node for part in holding.parts for node in part.nodes}
             if holding.source is None or not known:
                 continue
-            now = {node for facts in self.here if facts.kind == "evdev" and known & set(facts.nodes)
-                   for node in facts.nodes}
+            now = {node for facts in self.here if known & set(facts.nodes) for node in facts.nodes}
             if now > known:
                 log.info("surface %s has a node more", surface_id)
                 self.give_back(surface_id)
@@ -170,7 +158,7 @@ class Devices:
         """What has become the last keyboard or pointer, since another one went, is not kept."""
         for surface_id, holding in list(self.holdings.items()):
             surface = self._ports.desk.surfaces[surface_id]
-            if holding.source is None or not holding.parts or holding.parts[0].kind != "evdev":
+            if holding.source is None or not holding.parts or not holding.parts[0].nodes:
                 continue
             why = self._refusal(surface, holding.parts[0])
             if why:
@@ -241,20 +229,8 @@ class Devices:
 
     def _open(self, surface: Surface, facts: DeviceFacts, parts: list[DeviceFacts]) -> Holding:
         every, rules = (facts, *parts), rules_of(surface)
-        if facts.kind == "bench":
-            return Holding(rules, "taken", "", BenchInput(facts), every)
-        if facts.kind in ("session", "osc", "midi"):
-            from brass_pebble.kinds.inputs.midi_ports import MidiInput
-            try:
-                opened = MidiInput(facts) if facts.kind == "midi" else self.network.open(facts)
-            except InputError as error:
-                return Holding(rules, "refused", str(error))
-            return Holding(rules, "taken", "", opened, every)
-        # The package is slow to import, and the bench can do without it.
-        from brass_pebble.kinds.inputs.evdev import EvdevInput
-        nodes = tuple(node for part in every for node in part.nodes)
         try:
-            source = EvdevInput(replace(facts, nodes=nodes), every, surface.shares)
+            source = self.kinds[facts.kind].open(facts, every, surface.shares)
         except InputError as error:
             log.warning("%s", error)
             return Holding(rules, "refused", str(error))
@@ -424,33 +400,20 @@ class Devices:
                 log.error("closing %s failed: %r", source.facts.shown, error, exc_info=error)
 
     def watch_for_changes(self) -> None:
-        """Be told by the kernel of new devices, and of MIDI ports."""
-        import inotify_simple
-        flags = inotify_simple.flags
-        self._notify = notify = inotify_simple.INotify(nonblocking=True)
-        if self.setup.real_devices and Path("/dev/input").is_dir():
-            notify.add_watch("/dev/input", flags.CREATE | flags.ATTRIB | flags.DELETE)
-        self._watch_ports()
+        """Be told of devices that come and go."""
+        for kind in self._used_kinds():
+            try:
+                for watch in kind.watches():
+                    self._watches.append(watch)
+                    self._ports.loop.watch(watch.fileno, self._watcher(watch))
+            except OSError as error:
+                log.warning("devices of the kind %s that come and go are not noticed: %s", kind.name, error)
 
+    def _watcher(self, watch: Watch) -> Callable[[int], None]:
         def ready(events: int) -> None:
-            if notify.read(timeout=0):
+            if watch.read():
                 self.look_again()
-        self._ports.loop.watch(notify.fileno(), ready)
-
-    def _watch_ports(self) -> None:
-        from brass_pebble.kinds.inputs.midi_ports import Announcements, has_sequencer
-        if not self.setup.real_devices or not has_sequencer():
-            return
-        try:
-            self._ports_told = told = Announcements()
-        except OSError as error:
-            log.warning("MIDI ports that come and go are not noticed: %s", error)
-            return
-
-        def ready(events: int) -> None:
-            if told.read():
-                self.look_again()
-        self._ports.loop.watch(told.fileno, ready)
+        return ready
 
     def look_again(self) -> None:
         """Look for missing devices when the system has come to rest."""
@@ -466,20 +429,21 @@ class Devices:
                            lambda now: self._ports.worker.do(self.present, found))
 
     def _notice_lost_ports(self, present: list[DeviceFacts]) -> None:
-        """MIDI ports do not tell when they go: they are missing from the list."""
+        """Some kinds do not tell when a device goes: it is missing from the list."""
         here = {facts.id for facts in present}
         for name, holding in list(self.holdings.items()):
-            if holding.source is not None and holding.parts and holding.parts[0].kind == "midi" and \
-                    holding.parts[0].id not in here:
+            if holding.source is not None and holding.parts and holding.parts[0].id not in here and \
+                    self.kinds[holding.parts[0].kind].goes_silently:
                 self.lost(name, "its port is gone")
 
     def close(self) -> None:
         """Give every device back."""
         for surface_id in list(self.holdings):
             self.give_back(surface_id)
-        if self._ports_told is not None:
-            self._ports.loop.forget(self._ports_told.fileno)
-            self._ports_told.close()
-        if self._notify is not None:
-            self._ports.loop.forget(self._notify.fileno())
-            self._notify.close()
+        for watch in self._watches:
+            self._ports.loop.forget(watch.fileno)
+            watch.close()
+
+    def kind_of(self, facts: DeviceFacts) -> InputKind:
+        """The kind of a device."""
+        return self.kinds[facts.kind]

@@ -109,7 +109,7 @@ class Recorder:
             return
         devices = self.devices
         for facts in devices.here:
-            if facts.kind == "evdev" and facts.full and facts.readable and not devices.owner(facts.id):
+            if facts.nodes and facts.full and facts.readable and not devices.owner(facts.id):
                 self._open(facts)
 
     def _open(self, facts: DeviceFacts) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
@@ -92,3 +93,15 @@ class Input(Protocol):
 
     def close(self) -> None:
         """Give the device back."""
+
+def explain(error: OSError, facts: DeviceFacts) -> str:
+    """Why a device cannot be opened, and what to do."""
+    if error.errno in (errno.EACCES, errno.EPERM):
+        return (f"“{facts.shown}” may not be read by you ({', '.join(facts.nodes)}). Add yourself to the group "
+                "“input” with: sudo usermod -aG input $USER, then log in again")
+    if error.errno == errno.EBUSY:
+        return (f"“{facts.shown}” is already taken over by another program. Close that program, or stop the other "
+                "engine with: brass-pebble stop --quit")
+    if error.errno in (errno.ENODEV, errno.ENOENT, errno.ENXIO):
+        return f"“{facts.shown}” was pulled out while it was being opened. Plug it in again"
+    return f"“{facts.shown}” cannot be taken over: {error.strerror}. See the log for more"

@@ -10,11 +10,13 @@ from pathlib import Path
 from brass_pebble import file_access
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.layout import EMPTY, Layout
+from brass_pebble.core.devices.parts import Shares
 from brass_pebble.core.say.limits import load_tables
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import find_signal
 
-from .base import KeyEvent, RestsByItself
+from .base import Input, KeyEvent, RestsByItself
+from .kind import InputKind
 
 
 class BenchInput(RestsByItself):
@@ -103,3 +105,20 @@ def read_bench(file: Path, layouts: Callable[[str], Layout | None]) -> Bench:
         bench.shapes[row["id"]] = shape
         bench.doubled[row["id"]] = twice
     return bench
+
+
+class BenchKind(InputKind):
+    """Devices of the bench."""
+
+    name = "bench"
+    of_machine = False
+    simulated = True
+
+    def __init__(self, bench: Bench) -> None:
+        self._bench = bench
+
+    def present(self) -> list[DeviceFacts]:
+        return self._bench.present()
+
+    def open(self, facts: DeviceFacts, parts: Sequence[DeviceFacts], shares: Shares | None) -> Input:
+        return BenchInput(facts)

@@ -7,16 +7,19 @@ Records are `struct input_event` of linux/input.h; constants from linux/input.h 
 from __future__ import annotations
 
 import contextlib
-import errno
 import os
 import struct
 import time
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
+from pathlib import Path
 
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.parts import Shares
 from brass_pebble.core.signals.midi_in import FULL_STRENGTH
 from brass_pebble.core.signals.signal import AXIS, HAT, MOVING, WHEEL
+from brass_pebble.kinds.inputs.base import explain
+from brass_pebble.kinds.kernel.listing import list_devices
 from brass_pebble.kinds.kernel.node import (
     EV_ABS,
     EV_FF,
@@ -33,7 +36,9 @@ from brass_pebble.kinds.kernel.node import (
     readable,
 )
 
-from .base import DeviceGone, InputError, KeyEvent
+from .base import DeviceGone, Input, InputError, KeyEvent
+from .kind import Ear, InputKind, Watch
+from .listening import Ears
 from .passage import Passage
 
 # ABS_HAT0X; BTN_DPAD_LEFT, RIGHT, UP, DOWN; FF_RUMBLE
@@ -542,14 +547,39 @@ class EvdevInput:
         self._nodes = {}
 
 
-def explain(error: OSError, facts: DeviceFacts) -> str:
-    """Why a device cannot be opened, and what to do."""
-    if error.errno in (errno.EACCES, errno.EPERM):
-        return (f"“{facts.shown}” may not be read by you ({', '.join(facts.nodes)}). Add yourself to the group "
-                "“input” with: sudo usermod -aG input $USER, then log in again")
-    if error.errno == errno.EBUSY:
-        return (f"“{facts.shown}” is already taken over by another program. Close that program, or stop the other "
-                "engine with: brass-pebble stop --quit")
-    if error.errno in (errno.ENODEV, errno.ENOENT, errno.ENXIO):
-        return f"“{facts.shown}” was pulled out while it was being opened. Plug it in again"
-    return f"“{facts.shown}” cannot be taken over: {error.strerror}. See the log for more"
+class EvdevKind(InputKind):
+    """Keyboards, pads, controllers and mice as the kernel has them."""
+
+    name = "evdev"
+
+    def present(self) -> list[DeviceFacts]:
+        return list_devices()
+
+    def open(self, facts: DeviceFacts, parts: Sequence[DeviceFacts], shares: Shares | None) -> Input:
+        nodes = tuple(node for part in parts for node in part.nodes)
+        return EvdevInput(replace(facts, nodes=nodes), tuple(parts), shares)
+
+    def listen(self, facts: DeviceFacts, *, motion: bool) -> Ear | None:
+        return Ears(facts, motion=motion) if facts.nodes else None
+
+    def watches(self) -> list[Watch]:
+        return [NodesWatch()] if Path("/dev/input").is_dir() else []
+
+
+class NodesWatch:
+    """Tells when event nodes come, go, or may be read by somebody else."""
+
+    def __init__(self) -> None:
+        import inotify_simple
+        flags = inotify_simple.flags
+        self._notify = inotify_simple.INotify(nonblocking=True)
+        self._notify.add_watch("/dev/input", flags.CREATE | flags.ATTRIB | flags.DELETE)
+        self.fileno: int = self._notify.fileno()
+
+    def read(self) -> bool:
+        """Whether anything has changed."""
+        return bool(self._notify.read(timeout=0))
+
+    def close(self) -> None:
+        """Stop watching."""
+        self._notify.close()

@@ -16,10 +16,10 @@ from dataclasses import dataclass
 
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.signals.signal import AXIS
+from brass_pebble.kinds.inputs.base import explain
 from brass_pebble.kinds.kernel.node import EV_LED, EVENT, EVIOCSCLOCKID, EventNode
 
 from .base import DeviceGone, Input, InputError
-from .evdev import explain
 
 _EV_KEY, _EV_REL, _EV_ABS, _EV_MSC = 1, 2, 3, 4
 # EVIOCGABS(0) of linux/input.h

@@ -13,12 +13,16 @@ import fcntl
 import os
 import re
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.parts import Shares
 
-from .base import InputError
+from .base import Input, InputError
+from .kind import Ear, InputKind, Watch
+from .listening import MessageEars
 from .messages import MessageInput
 
 SEQUENCER = Path("/dev/snd/seq")
@@ -180,3 +184,23 @@ class Announcements:
     def close(self) -> None:
         """Stop watching."""
         os.close(self.fileno)
+
+
+class MidiKind(InputKind):
+    """MIDI ports of the system."""
+
+    name = "midi"
+    by_messages = True
+    goes_silently = True
+
+    def present(self) -> list[DeviceFacts]:
+        return list_ports() if has_sequencer() else []
+
+    def open(self, facts: DeviceFacts, parts: Sequence[DeviceFacts], shares: Shares | None) -> Input:
+        return MidiInput(facts)
+
+    def listen(self, facts: DeviceFacts, *, motion: bool) -> Ear | None:
+        return MessageEars(MidiInput(facts))
+
+    def watches(self) -> list[Watch]:
+        return [Announcements()] if has_sequencer() else []

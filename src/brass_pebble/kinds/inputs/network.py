@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Protocol
 
 from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.parts import Shares
 from brass_pebble.core.signals.midi_in import FULL_STRENGTH
 from brass_pebble.core.signals.signal import OSC, OSC_KEY, osc_signal
 
-from .base import KeyEvent
+from .base import Input, KeyEvent
+from .kind import Ear, InputKind
+from .listening import MessageEars
 from .messages import MessageInput
 
 OSC_FULL = 65_535
@@ -78,3 +82,39 @@ class OscInput(MessageInput):
             if down != (key in self._down):
                 (self._down.add if down else self._down.discard)(key)
                 events.append((key, FULL_STRENGTH if down else 0, at))
+
+
+class Connected(Protocol):
+    """Who is connected over the network."""
+
+    def present(self) -> list[DeviceFacts]:
+        """Those that are."""
+
+    def open(self, facts: DeviceFacts) -> Input:
+        """Hear one.  Raises: InputError."""
+
+
+class SessionKind(InputKind):
+    """Peers of a MIDI session."""
+
+    name = "session"
+    of_machine = False
+    by_messages = True
+
+    def __init__(self, network: Connected) -> None:
+        self._network = network
+
+    def present(self) -> list[DeviceFacts]:
+        return [facts for facts in self._network.present() if facts.kind == self.name]
+
+    def open(self, facts: DeviceFacts, parts: Sequence[DeviceFacts], shares: Shares | None) -> Input:
+        return self._network.open(facts)
+
+    def listen(self, facts: DeviceFacts, *, motion: bool) -> Ear | None:
+        return MessageEars(self._network.open(facts))
+
+
+class OscKind(SessionKind):
+    """Senders of OSC."""
+
+    name = "osc"

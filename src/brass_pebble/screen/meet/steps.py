@@ -23,7 +23,6 @@ Row = dict[str, Any]
 ECHO = 0.25
 ECHO_WAIT = 0.09
 LISTEN_SECONDS = 30
-BY_MESSAGES = ("midi", "session", "osc")
 STEERING = ("Enter", "Up", "Down", "Left", "Right", "Tab", "Escape", "N", "L", "1", "2", "0")
 KEEP = "KEEP"
 
@@ -84,7 +83,7 @@ class Which(Step):
         return "Press any key on the device you want to use."
 
     async def enter(self) -> None:
-        keyboards = [row for row in self.view.state.devices["devices"] if row["kind"] not in BY_MESSAGES]
+        keyboards = [row for row in self.view.state.devices["devices"] if not row["by_messages"]]
         self.asks_main = bool(keyboards) and not self.view.state.devices["main_known"]
         await self.do("listen")
 
@@ -96,10 +95,10 @@ class Which(Step):
         unknown = not self.view.state.devices["main_known"]
         steers = row["main"] or (row["full"] and unknown and message["key"] in STEERING)
         # What comes as messages reaches no terminal, and is no keyboard to type on.
-        by_messages = row["kind"] in BY_MESSAGES
+        by_messages = row["by_messages"]
         if by_messages:
             self.asks_main = False
-        if not steers and row["kind"] != "bench" and not by_messages:
+        if not steers and not row["bench"] and not by_messages:
             self._last_other = time.monotonic()
         if not message["down"] or (steers and not self.asks_main):
             return

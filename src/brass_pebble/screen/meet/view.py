@@ -25,7 +25,7 @@ from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
 
 from .device_list import DeviceList
-from .steps import BY_MESSAGES, KEEP, Draw, Step, Try, Which
+from .steps import KEEP, Draw, Step, Try, Which
 
 STEPS = ("Which one is it?", "Take it over", "Draw it", "Try it")
 
@@ -306,7 +306,7 @@ class MeetView(View):
         surface = self.state.surface(device["surface"])
         if surface is None:
             hops.append(Hop("your main keyboard, never taken over", "device") if device["main"]
-                        else Hop("not a surface yet" if device["kind"] in BY_MESSAGES
+                        else Hop("not a surface yet" if device["by_messages"]
                                  else "not a surface yet: its keys reach every program", "device"))
         else:
             if surface["name"] != device["shown"]:
