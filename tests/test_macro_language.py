@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
 import time
 
 import pytest
 
 from brass_pebble.core.macro import Macro, read_macro
+from brass_pebble.core.macro.reach import fingerprint
+from brass_pebble.core.macro.reader import have_lines_at_hand, lines_as_data, parse
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.signals.keys import key_table
+from brass_pebble.paths import PACKAGE
 
 
 def timetable(text: str) -> list[str]:
@@ -116,3 +122,32 @@ def test_long_macros_are_read_quickly() -> None:
     assert len(good(text).program.times) == 10_000
     # Half a second where nothing else runs; the benchmarks measure it.
     assert time.perf_counter() - began < 20
+
+
+def test_lines_at_hand_read_as_they_did_when_the_grammar_read_them() -> None:
+    """As plain data and back, in another process that never puts the grammar together."""
+    texts = [file.read_text() for file in sorted((PACKAGE / "demo" / "desk" / "macros").glob("*.macro"))]
+    texts += ["set x to 3 + (number * 2)\nif x > 4\n  tap A\notherwise\n  wait until window \"Oven*\" is there at most 2s\n",
+              "tapp A\n", "# only a note\n"]
+    lines = {line: data for text in texts for line, data in lines_as_data(text).items()}
+    assert "tapp A" not in lines and len(lines) > 30
+    job = ("import json, sys\nfrom brass_pebble.core.macro import reach, reader\n"
+           "reader.have_lines_at_hand(json.load(sys.stdin))\n"
+           f"for text in {texts[:-2]!r}:\n    draft = reader.parse(text)\n"
+           "    print(json.dumps([reach.fingerprint(draft.steps), [str(p) for p in draft.problems]]))\n"
+           "assert not reader._grammar.cache_info().currsize\n")
+    said = subprocess.run([sys.executable, "-c", job], input=json.dumps(lines), capture_output=True, text=True,
+                          check=True).stdout.splitlines()
+    assert [json.loads(line) for line in said] == [
+        [fingerprint(draft.steps), [str(problem) for problem in draft.problems]] for draft in map(parse, texts[:-2])]
+
+
+@pytest.mark.parametrize("data", [None, 4, [], ["tap"], ["tap", 4], ["tap", [["CHORD", "A"]]],
+                                  ["tap", [{"a": 1, "b": 2}]], ["tap", [["CHORD", "A", "x"]]]])
+def test_a_line_at_hand_that_is_none_is_read_anew(data: object) -> None:
+    have_lines_at_hand({"tap   F19": data})
+    try:
+        draft = parse("tap   F19\n")
+        assert not draft.problems and len(draft.steps) == 1
+    finally:
+        have_lines_at_hand({})

@@ -12,6 +12,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cache, lru_cache, partial
 from importlib.resources import files
+from typing import Any
 
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
 
@@ -453,8 +454,55 @@ def _close(blocks: list[tuple[int, list[Step], Step | None]], indent: int) -> No
 _WORD_OF = {"RepeatWhile": "repeat", "RepeatUntil": "repeat"}
 
 
+Pieces = tuple[Token | Tree[Token] | None, ...]
+# Lines as they were taken apart at an earlier start, as plain data: for these no grammar has to be put together.
+_at_hand: dict[str, Any] = {}
+MOST_AT_HAND = 2_000
+
+
+def have_lines_at_hand(lines: Mapping[str, Any]) -> None:
+    """Take up what `lines_as_data` gave at an earlier start.  What is not as it should be is read anew."""
+    _at_hand.clear()
+    _at_hand.update(list(lines.items())[:MOST_AT_HAND])
+
+
+def lines_as_data(text: str) -> dict[str, Any]:
+    """How each line of a macro's text is taken apart, as plain data; without those that are not understood."""
+    found = {}
+    for raw in text.splitlines():
+        if raw.strip() and not raw.strip().startswith("#") and len(raw) <= LONGEST_LINE:
+            with suppress(UnexpectedInput, ProblemError):
+                rule, pieces = _tree(raw)
+                found[raw] = [rule, [_as_data(piece) for piece in pieces]]
+    return found
+
+
+def _as_data(piece: Token | Tree[Token] | None) -> Any:
+    if piece is None:
+        return None
+    if isinstance(piece, Token):
+        return [piece.type, str(piece), piece.column]
+    return {str(piece.data): [_as_data(part) for part in piece.children]}
+
+
+def _from_data(data: Any) -> Any:
+    match data:
+        case None:
+            return None
+        case [str(kind), str(value), int(column)]:
+            return Token(kind, value, line=1, column=column)
+        case dict() if len(data) == 1:
+            (name, parts), = data.items()
+            return Tree(Token("RULE", name), [_from_data(part) for part in parts])
+        case _:
+            raise ValueError(f"{data!r} is no piece of a line")
+
+
 @lru_cache(maxsize=32768)
-def _tree(content: str) -> tuple[str, tuple[Token | Tree[Token] | None, ...]]:
+def _tree(content: str) -> tuple[str, Pieces]:
+    if (data := _at_hand.get(content)) is not None:
+        with suppress(ValueError, TypeError):
+            return str(data[0]), tuple(_from_data(part) for part in data[1])
     tree = _grammar().parse(content)
     inner = tree.children[0]
     assert isinstance(inner, Tree)
@@ -473,7 +521,7 @@ def _deeper(tree: Tree[Token], most: int) -> bool:
     return True
 
 
-def read_line(raw: str, number: int) -> tuple[str, tuple[Token | Tree[Token] | None, ...]]:
+def read_line(raw: str, number: int) -> tuple[str, Pieces]:
     """The rule that a line follows, and its pieces; columns count from the line's beginning."""
     if len(raw) > LONGEST_LINE:
         raise ProblemError(f"this line has {len(raw):,} characters, and at most {LONGEST_LINE:,} are read", line=number,

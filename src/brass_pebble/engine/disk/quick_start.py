@@ -16,6 +16,7 @@ import os
 import stat
 from array import array
 from collections.abc import Mapping
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -23,14 +24,14 @@ from brass_pebble import __version__, file_access
 from brass_pebble.core.effects.pointer import MESSAGES
 from brass_pebble.core.macro import Draft, Macro
 from brass_pebble.core.macro.reach import fingerprint, reaches
-from brass_pebble.core.macro.reader import Remembered, walk
+from brass_pebble.core.macro.reader import MOST_AT_HAND, Remembered, have_lines_at_hand, lines_as_data, walk
 from brass_pebble.core.macro.timetable import MOST_EVENTS, Program
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.paths import PACKAGE
 
-FORMAT = 1
-# Smaller desks are read as fast without.
-LEAST_MACROS, LEAST_TEXT = 50, 40_000
+FORMAT = 2
+# A shorter desk.toml is read as fast without.  A single macro is worth it: its grammar takes longest of all.
+LEAST_TEXT = 40_000
 MOST_BYTES = 64_000_000
 # What is kept of a macro as it is: its settings.
 SETTINGS = ("name", "label", "note", "tint", "again", "overtaken")
@@ -45,10 +46,16 @@ def text_key(text: str) -> str:
     return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()
 
 
-def made_with(*what: object) -> str:
-    """What else has to be the same: how macros are laid, and the program itself, down to its last edit."""
+@cache
+def made_by() -> str:
+    """The program itself, down to its last edit."""
     newest = max((file.stat().st_mtime_ns for file in PACKAGE.rglob("*.py")), default=0)
-    return f"{FORMAT} {__version__} {newest} {what!r}"
+    return f"{FORMAT} {__version__} {newest}"
+
+
+def made_with(*what: object) -> str:
+    """What else has to be the same: the program, and how macros are laid."""
+    return f"{made_by()} {what!r}"
 
 
 class QuickStart:
@@ -76,6 +83,8 @@ class QuickStart:
             row = json.loads(body)
             self._made_with, self.macros = str(row["made_with"]), dict(row["macros"])
             self.tables = str(row["text"]), dict(row["tables"])
+            if self._made_with.startswith(f"{made_by()} "):
+                have_lines_at_hand(dict(row["lines"]))
         except BROKEN:
             self.macros, self.tables = {}, ("", {})
         finally:
@@ -89,12 +98,17 @@ class QuickStart:
     def write(self, text: str, tables: Mapping[str, Any], drafts: Mapping[str, tuple[str, Draft]],
               *what: object) -> None:
         """Keep what was read: by id, a macro's text and what came of it.  What goes wrong costs only time later."""
-        if len(drafts) < LEAST_MACROS and len(text) < LEAST_TEXT:
+        if len(text) < LEAST_TEXT:
+            text, tables = "", {}
+        if not drafts and not text:
             return
         try:
             rows = {text_key(one): row for one, draft in drafts.values() if (row := macro_row(draft)) is not None}
-            body = json.dumps({"made_with": made_with(*what), "macros": rows, "text": text_key(text),
-                               "tables": tables}, ensure_ascii=False).encode("utf-8", "surrogatepass")
+            lines = {line: data for one, draft in drafts.values() if text_key(one) not in rows and not draft.problems
+                     for line, data in lines_as_data(one).items()}
+            kept = {"made_with": made_with(*what), "macros": rows, "text": text_key(text), "tables": tables,
+                    "lines": dict(list(lines.items())[:MOST_AT_HAND])}
+            body = json.dumps(kept, ensure_ascii=False).encode("utf-8", "surrogatepass")
             file_access.private_folder(self._file.parent)
             whole = hashlib.sha256(body).hexdigest().encode() + b"\n" + body
             file_access.write_bytes(self._file, whole, file_access.PRIVATE_FILE)
