@@ -127,8 +127,8 @@ def test_long_macros_are_read_quickly() -> None:
 def test_lines_at_hand_read_as_they_did_when_the_grammar_read_them() -> None:
     """As plain data and back, in another process that never puts the grammar together."""
     texts = [file.read_text() for file in sorted((PACKAGE / "demo" / "desk" / "macros").glob("*.macro"))]
-    texts += ["set x to 3 + (number * 2)\nif x > 4\n  tap A\notherwise\n  wait until window \"Oven*\" is there at most 2s\n",
-              "tapp A\n", "# only a note\n"]
+    texts += ["set x to 3 + (number * 2)\nif x > 4\n  tap A\notherwise\n"
+              "  wait until window \"Oven*\" is there at most 2s\n", "tapp A\n", "# only a note\n"]
     lines = {line: data for text in texts for line, data in lines_as_data(text).items()}
     assert "tapp A" not in lines and len(lines) > 30
     job = ("import json, sys\nfrom brass_pebble.core.macro import reach, reader\n"
