@@ -19,13 +19,16 @@ from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.engine import Engine
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.bench import read_bench
+from brass_pebble.kinds.outputs.base import POINTING, Abilities
 from brass_pebble.paths import PACKAGE
 from jumping_clock import JumpingClock
 
 
 @dataclass
-class Notebook:
+class Notebook(Abilities):
     """An output that writes down what left when."""
+
+    takes = POINTING
 
     now: Callable[[], int]
     sent: list[tuple[int, int, str, int]] = field(default_factory=list)

@@ -18,6 +18,7 @@ from brass_pebble.core.devices.lights import state_of
 from brass_pebble.core.devices.proposal import propose
 from brass_pebble.core.devices.walk import Walk
 from brass_pebble.core.effects.drive import parse_drive, parse_level
+from brass_pebble.core.effects.kinds import tell
 from brass_pebble.core.effects.messages import message_of, midi_send
 from brass_pebble.core.macro import read_macro
 from brass_pebble.core.play.axis import (
@@ -33,7 +34,7 @@ from brass_pebble.core.play.axis import (
 )
 from brass_pebble.core.play.player import Effect, Player
 from brass_pebble.core.play.router import Router
-from brass_pebble.core.play.trace import Trace, key_name
+from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.signals.midi_in import MidiDecoder
 from brass_pebble.core.signals.signal import FAMILIES, find_signal, signal_name, spell, tone
@@ -64,7 +65,7 @@ class Bench:
 
     def _take(self, out: list[Effect]) -> None:
         for code, value, _, _ in out:
-            name = key_name(code, value)
+            name = tell(code, value)
             self.sent.append(f"{name} {'down' if value else 'up'}" if code < 0x10000 else name)
         self.traces |= {trace.id: trace for trace in self.router.fresh}
         self.router.fresh = []
@@ -385,7 +386,7 @@ stick-right = { drive = ["controller x", "controller y"] }
     assert bench.move("s", "axis rx", 32767) == ["controller x 32767", "controller y 0"]
     out: list[Effect] = []
     bench.router.let_go_surface("s", bench.now, out)
-    assert sorted(key_name(code, value) for code, value, _, _ in out) == ["W", "controller x 0"]
+    assert sorted(tell(code, value) for code, value, _, _ in out) == ["W", "controller x 0"]
 
 
 def test_a_trigger_is_a_button_with_hysteresis_and_has_all_gestures() -> None:
@@ -590,9 +591,9 @@ def test_a_clock_keeps_its_beat_and_notes_fall_on_it() -> None:
     macro, problems = read_macro('clock 90\n  beat 500ms\n    send note 36 on 10\n    send note 38 on 10\n')
     assert not problems
     pulses = [at for at, code, value in zip(macro.program.times, macro.program.codes, macro.program.values, strict=True)
-              if key_name(code, value) == "clock"]
+              if tell(code, value) == "clock"]
     assert pulses[:3] == [0, 27_777_777, 55_555_555] and pulses[18] == 500 * MS
-    names = [key_name(code, value) for code, value in zip(macro.program.codes, macro.program.values, strict=True)]
+    names = [tell(code, value) for code, value in zip(macro.program.codes, macro.program.values, strict=True)]
     assert names[0] == "start" and names[-1] == "stop" and names[2] == "note 36 on 10, strength 100"
 
 
@@ -614,11 +615,11 @@ def test_notes_that_sound_are_let_go_when_the_run_is_stopped() -> None:
     run, _ = player.start(macro.program, 0, out)
     assert run is not None
     player.stop(run, 10 * MS, out)
-    assert [key_name(code, value) for code, value, _, _ in out] == ["note 60 on 1, strength 77", "note 60 on 1 off"]
+    assert [tell(code, value) for code, value, _, _ in out] == ["note 60 on 1, strength 77", "note 60 on 1 off"]
 
 
 def test_what_a_note_sends_is_a_note() -> None:
     from brass_pebble.core.effects.messages import note_code
     code = note_code("Kiln", 9, 36)
     assert message_of(code, 100) == bytes((0x99, 36, 100)) and message_of(code, 0) == bytes((0x89, 36, 64))
-    assert key_name(code, 100) == "note 36 on 10, strength 100 to Kiln"
+    assert tell(code, 100) == "note 36 on 10, strength 100 to Kiln"

@@ -541,7 +541,7 @@ import json, sys
 from pathlib import Path
 from brass_pebble.core.play.player import Player
 from brass_pebble.core.play.router import Router
-from brass_pebble.core.play.trace import key_name
+from brass_pebble.core.effects.kinds import tell
 from brass_pebble.core.signals.signal import signal_name
 from brass_pebble.engine.disk.store import DeskStore
 store = DeskStore(Path(sys.argv[1]), Path(sys.argv[2]))
@@ -550,7 +550,7 @@ router = Router(Player())
 router.load(loaded.desk)
 
 def program(found):
-    return found and [[at, key_name(code, value), value, line] for at, code, value, line in
+    return found and [[at, tell(code, value), value, line] for at, code, value, line in
                       zip(found.times, found.codes, found.values, found.lines)]
 rows = {}
 for name in loaded.desk.surfaces:

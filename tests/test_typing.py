@@ -10,9 +10,9 @@ import pytest
 from brass_pebble.core.desk.look.clashes import find_clashes
 from brass_pebble.core.desk.look.lettered import notice
 from brass_pebble.core.desk.read.desk import read_desk
+from brass_pebble.core.effects.kinds import tell
 from brass_pebble.core.macro import read_macro
 from brass_pebble.core.play.plan import Planner
-from brass_pebble.core.play.trace import key_name
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.keymap import type_out
 from brass_pebble.core.signals.keys import Chord, key_table, parse_chord
@@ -132,7 +132,7 @@ def test_chords_of_bindings_and_macros_are_laid_for_the_layout_and_told_as_writt
     macro, problems = read_macro("tap Ctrl+Z\nkeep Shift down\n  tap PlaceZ", typist=german)
     assert not problems
     codes = [code for code, value in zip(macro.program.codes, macro.program.values, strict=True) if value]
-    assert [key_name(code, 1) for code in codes] == ["Ctrl", "Z", "Shift", "Y"]
+    assert [tell(code, 1) for code in codes] == ["Ctrl", "Z", "Shift", "Y"]
     assert [german.places.place(code) for code in codes] == [29, 21, 42, 44]
     desk, _ = read_desk({"keyboard": "de", "surface": {"pad": {"layer": {"base": {"press": {
         "A": {"tap": "Ctrl+Y"}, "B": {"tap": "Ctrl+PlaceZ"}, "Z": {"do": "pass through"}}}}}}}, text="", file="",

@@ -17,8 +17,9 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
+from brass_pebble.core.desk.layer_switch import fits
 from brass_pebble.demo import know
-from brass_pebble.kinds.outputs.x11 import Windows, fits
+from brass_pebble.kinds.outputs.x11 import Windows
 from conftest import wait_for
 
 Row = dict[str, Any]

@@ -72,7 +72,7 @@ def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")])
 @macro_app.command("times")
 def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False) -> None:
     """The timetable: at which millisecond which key goes down and up."""
-    from brass_pebble.core.play.trace import is_held, key_name
+    from brass_pebble.core.effects.kinds import kind_of, tell
     macro, problems = _read_file(file)
     if problems:
         for problem in problems:
@@ -82,11 +82,11 @@ def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: 
     rows = zip(program.times, program.codes, program.values, program.lines, strict=True)
     for at, code, value, line in rows:
         if as_json:
-            print(json.dumps({"ms": at / 1e6, "key": key_name(code, value), "code": code,
-                              "down": bool(value) and is_held(code), "line": line}))
+            print(json.dumps({"ms": at / 1e6, "key": tell(code, value), "code": code,
+                              "down": bool(value) and kind_of(code).holds, "line": line}))
         else:
-            way = ("down" if value else "up") if is_held(code) else ""
-            print(f"{at / 1e6:12.3f} ms  {key_name(code, value):14} {way:4}  line {line}")
+            way = ("down" if value else "up") if kind_of(code).holds else ""
+            print(f"{at / 1e6:12.3f} ms  {tell(code, value):14} {way:4}  line {line}")
 
 
 @macro_app.command("format")

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from brass_pebble.core.desk.action import RECORD, RECORD_KEYBOARD, REST, STOP
 from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.effects.kinds import MIDI
 from brass_pebble.core.play.player import Effect, Player
 from brass_pebble.core.play.router import Router
 from brass_pebble.core.play.trace import Trace
@@ -38,14 +39,15 @@ from .devices.meeting import Meet
 from .devices.memory import Memory
 from .devices.network import Network
 from .devices.ownership import Devices
+from .devices.receivers import Receivers
 from .devices.set_aside import SetAside
 from .disk.desk_watch import DeskWatch
 from .disk.history import Historian
 from .engine import Engine
 from .hot.filters import Filters
-from .hot.message_sender import Messages
 from .hot.press_path import PressWay
 from .hot.sender import Sender
+from .hot.switchboard import Switchboard
 from .hot.timekeeper import Timekeeper
 from .live_desk import DeskInUse, first_desk
 from .logs import log
@@ -87,7 +89,9 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
 
     # The parts.
     bystanders = Bystanders()
-    devices, network, messages = Devices(ports), Network(ports, setup.known), Messages(ports)
+    devices, network = Devices(ports), Network(ports, setup.known)
+    receivers = Receivers(ports, ports_too=MIDI not in output.takes)
+    switchboard = Switchboard(ports, output, receivers)
     lamps, meet, aside, grips = Lamps(ports), Meet(ports), SetAside(ports), Grips(ports)
     focus, chord_catcher = Focus(ports), ChordCatcher(ports)
     path, filters = PressWay(ports, news), Filters(ports)
@@ -101,12 +105,12 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     memory.read()
 
     # What each needs of the others.
-    sender.messages, sender.tap = messages, recorder
-    messages.network, messages.output = network, output
+    sender.switchboard, sender.tap = switchboard, recorder
+    receivers.sessions = network
     devices.aside, devices.grips, devices.recorder = aside, grips, recorder
-    devices.messages, devices.path, devices.control, devices.live = messages, path, control, live
+    devices.messages, devices.path, devices.control, devices.live = switchboard, path, control, live
     devices.setup, devices.memory, devices.kinds = setup, memory, input_kinds(setup.bench, network)
-    network.devices, network.messages = devices, messages
+    network.devices, network.messages = devices, switchboard
     aside.devices, aside.path, aside.news, aside.meet = devices, path, news, meet
     grips.devices, grips.aside, grips.live = devices, aside, live
     lamps.devices, lamps.player = devices, player
@@ -154,7 +158,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     news.on_chatter.append(lambda surface, chatter: None if surface in filters.debouncers else
                            devices.notice_chatter(surface, chatter))
     live.followers = (aside.follow, devices.take, focus.follow)
-    live.connected = (network.follow, messages.follow)
+    live.connected = (network.follow, switchboard.follow)
     live.told = (meet.tell, lamps.follow, follow_bystanders)
 
     # Clients.
@@ -193,7 +197,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     # From here on it can be spoken to, whatever goes wrong with one part.
     desk_watch = DeskWatch(setup.store.folder, tuple(filter(None, (setup.store.user_layouts,))), live.reload_soon)
     loop.watch(desk_watch.fileno, desk_watch.ready)
-    for call in (network.follow, messages.follow, devices.take, devices.watch_for_changes, meet.follow,
+    for call in (network.follow, switchboard.follow, devices.take, devices.watch_for_changes, meet.follow,
                  follow_bystanders, focus.follow):
         _try(call, problems)
     live.settle()
@@ -204,7 +208,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
         sender.send_last(out, now())
     # What people wait for first: nothing goes on, and every device is theirs again.
     ends = (release_all, lamps.darken, errands.stop, lambda: chord_catcher.end("left"), meet.close, recorder.close,
-            devices.close, output.close, messages.close, bystanders.close, focus.close, desk_watch.close,
+            devices.close, output.close, switchboard.close, bystanders.close, focus.close, desk_watch.close,
             network.close, errands.close, historian.close, server.close, worker.close, loop.close, setup.store.keep)
     return Engine(ports, setup, player, output, devices, problems, requests, path, ends)
 

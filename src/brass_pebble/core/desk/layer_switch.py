@@ -97,3 +97,7 @@ class FocusedWindow:
 def fits_pattern(pattern: str, text: str) -> bool:
     """Whether a text is what the pattern says, in any case; * stands for anything, an empty pattern too."""
     return not pattern or fnmatchcase(text.casefold(), pattern.casefold())
+
+def fits(pattern: str, text: str) -> bool:
+    """Whether a text contains the pattern, in whatever case; * stands for anything."""
+    return fnmatchcase(text.casefold(), f"*{pattern.casefold()}*")

@@ -11,8 +11,8 @@ from brass_pebble.core.devices.identity import DeviceRule
 from brass_pebble.core.devices.layout import EMPTY, Control, Layout
 from brass_pebble.core.devices.parts import Part, Shares, signals_of, taker
 from brass_pebble.core.effects.drive import DriveTarget
+from brass_pebble.core.effects.kinds import MIDI, NOTE, kind_of
 from brass_pebble.core.effects.messages import receiver_name
-from brass_pebble.core.effects.pointer import MESSAGES, OSC_MESSAGES, SOUNDING
 from brass_pebble.core.label.sizes import Size
 from brass_pebble.core.macro.timetable import DEFAULT_GAP, DEFAULT_TAP, Macro
 from brass_pebble.core.play.axis import PLAIN, STICK, AxisSettings
@@ -327,7 +327,7 @@ class Desk:
         driven = {target.to for target in self._targets() if target.kind == "midi"}
         return frozenset(driven | {receiver_name(code) for macro in self.macros.values()
                                    for code in set(macro.program.codes)
-                                   if MESSAGES <= code < OSC_MESSAGES or code >= SOUNDING})
+                                   if kind_of(code) in (MIDI, NOTE)})
 
 
 def find_layer(surface: Surface, name: str) -> Layer | None:

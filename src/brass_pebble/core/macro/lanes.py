@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from brass_pebble.core.effects.kinds import KEY, MOTION, NOTE, kind_of
 from brass_pebble.core.effects.messages import describe
-from brass_pebble.core.effects.pointer import NAMES, POINTER, SOUNDING, WIDE
+from brass_pebble.core.effects.pointer import NAMES
 from brass_pebble.core.signals.keys import key_table, modifier_codes
 
 from .reader import Draft, walk
@@ -71,10 +72,10 @@ def _add_message(lanes: dict[str, Lane], down: dict[int, tuple[int, int, str]],
     """A MIDI message: notes are bars, values marks; the clock's many messages share a lane."""
     at, code, value, line = event
     words = describe(code, value)
-    if code >= SOUNDING and value:
+    if kind_of(code) is NOTE and value:
         down[code] = (at, line, words.split(",")[0])
         lanes.setdefault(down[code][2], Lane(down[code][2]))
-    elif code >= SOUNDING:
+    elif kind_of(code) is NOTE:
         if code in down:
             began, line_down, name = down.pop(code)
             lanes[name].bars.append(Bar(began, at, line_down, len(lanes[name].bars) + 1, ""))
@@ -87,9 +88,10 @@ def _add_message(lanes: dict[str, Lane], down: dict[int, tuple[int, int, str]],
 def _add_keys(program: Program, typed: dict[int, Type], lanes: dict[str, Lane]) -> None:
     names, name_of, modifiers, down = key_table(), key_table().name, modifier_codes(), dict[int, tuple[int, int, str]]()
     for at, code, value, line in zip(program.times, program.codes, program.values, program.lines, strict=True):
-        if code >= WIDE:
+        kind = kind_of(code)
+        if kind not in (KEY, MOTION):
             _add_message(lanes, down, (at, code, value, line))
-        elif code >= POINTER:
+        elif kind is MOTION:
             lane = lanes.setdefault(NAMES[code], Lane(NAMES[code]))
             lane.bars.append(Bar(at, at, line, len(lane.bars) + 1, f"{value:+d}"))
         elif line in typed and code in modifiers:

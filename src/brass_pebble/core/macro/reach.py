@@ -11,7 +11,7 @@ import re
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, replace
 
-from brass_pebble.core.effects.pointer import POINTER
+from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.effects.reach import DRIVES_MIDI, DRIVES_OSC, Reach
 from brass_pebble.core.signals.keymap import Typist
 from brass_pebble.core.signals.keys import MODIFIERS, Chord, key_table, modifier_codes, parse_chord
@@ -151,7 +151,7 @@ def _strokes_of(program: Program, without: Collection[int]) -> Iterator[Stroke]:
     modifiers, held = modifier_codes(), set[int]()
     last = 0
     for code, value, line in zip(program.codes, program.values, program.lines, strict=True):
-        if code >= POINTER or line in without:
+        if kind_of(code) is not KEY or line in without:
             continue
         if code in modifiers:
             if value:

@@ -6,7 +6,8 @@ import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from brass_pebble.core.effects.pointer import BUTTONS, POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
+from brass_pebble.core.effects.kinds import KEY, kind_of
+from brass_pebble.core.effects.pointer import BUTTONS, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 from brass_pebble.core.say.durations import MS, write_duration
 from brass_pebble.core.signals.keys import key_table
 
@@ -59,8 +60,8 @@ def write_recording(events: Iterable[tuple[int, int, int]], *, end: int, keep: s
                     tap: int = 40 * MS) -> str:
     """Macro text of what was played: (code, 1 or 0, ns), ended at `end`."""
     played = list(events)
-    ways = _ways([event for event in played if event[0] >= POINTER])
-    strokes = strokes_of([event for event in played if event[0] < POINTER], end)
+    ways = _ways([event for event in played if kind_of(event[0]) is not KEY])
+    strokes = strokes_of([event for event in played if kind_of(event[0]) is KEY], end)
     if ways:
         return _with_ways(_groups(strokes), ways, keep, tap)
     if not strokes:

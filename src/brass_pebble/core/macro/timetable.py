@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
-from brass_pebble.core.effects.pointer import MESSAGES, POINTER
+from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.key_places import US, Places
@@ -52,7 +52,7 @@ class Program:
 
     def add(self, time: int, code: int, value: int, line: int = 0) -> None:
         """Append one event; times must not run backward."""
-        if code >= MESSAGES and isinstance(self.codes, array):
+        if kind_of(code).to_receiver and isinstance(self.codes, array):
             self.codes = list(self.codes)
         self.times.append(time)
         self.codes.append(code)
@@ -64,7 +64,7 @@ class Program:
         """The keys that go down at the very start, before anything goes up.  Asked for when it is complete."""
         count = 0
         while (count < len(self.times) and self.times[count] == 0 and self.values[count]
-               and self.codes[count] < POINTER and self.codes[count] not in self.codes[:count]):
+               and kind_of(self.codes[count]) is KEY and self.codes[count] not in self.codes[:count]):
             count += 1
         return tuple(self.codes[:count])
 

@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
-from brass_pebble.core.effects.pointer import POINTER, SOUNDING
+from brass_pebble.core.effects.kinds import MOMENTARY_FROM, MOMENTARY_TO
 from brass_pebble.core.macro.asks import Ask, CatchUp, Errand
 from brass_pebble.core.macro.steps import Finish, GaveUp
 from brass_pebble.core.macro.timetable import Program, Score, Timeline
@@ -311,7 +311,7 @@ class Player:
                         run.index = index
                         heappush(self._due, (wait, run.id, run))
                         return
-                if POINTER <= code < SOUNDING:
+                if MOMENTARY_FROM <= code < MOMENTARY_TO:
                     out.append((code, value, planned, run))
                 elif value:
                     self._press(run, code, planned, out, value)

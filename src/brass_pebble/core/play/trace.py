@@ -5,10 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.devices.identity import show_hidden
-from brass_pebble.core.effects.drive import PAD_AXES
-from brass_pebble.core.effects.messages import describe
-from brass_pebble.core.effects.pointer import ABSOLUTE, HIDDEN, PAD, POINTER, SOUNDING, WIDE
-from brass_pebble.core.effects.pointer import NAMES as MOTIONS
+from brass_pebble.core.effects.kinds import kind_of, tell
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import STRUCK, spell
@@ -21,7 +18,6 @@ if TYPE_CHECKING:
 MOST_SENT = 200
 MOST_REACTIONS = 50
 MS = 1_000_000
-PAD_NAMES = {code: name for name, (code, _) in PAD_AXES.items()}
 
 
 class Trace:
@@ -132,7 +128,7 @@ class Trace:
             "ended_ms": (run.ended - start) / MS if run and run.ended else None,
             "late_ms": self.worst / MS,
             "count": self.count,
-            "sent": [{"key": key_name(code, value), "down": value > 0 and is_held(code),
+            "sent": [{"key": tell(code, value), "down": value > 0 and kind_of(code).holds,
                       "planned_ms": (planned - start) / MS, "at_ms": (actual - start) / MS}
                      for code, value, planned, actual in self.sent],
             "shared": [names.name(code) for code in (run.shared if run else ())],
@@ -143,29 +139,11 @@ class Trace:
         return data
 
 
-def key_name(code: int, value: int) -> str:
-    """What was sent, in words: a key's name, or a motion and how far."""
-    if code == HIDDEN:
-        return "a secret key"
-    if code < POINTER:
-        return key_table().name(code)
-    if code < WIDE:
-        return f"{MOTIONS.get(code, 'pointer')} {value}"
-    if code < PAD + ABSOLUTE:
-        return f"controller {PAD_NAMES.get(code - PAD, code - PAD)} {value}"
-    return describe(code, value)
-
-
 def say_raw(code: int, node: str) -> str:
     """What a device itself reported: `KEY_KP5 76 (0x4c), event5`; messages as they are spelt, and their bytes."""
     key = key_table().by_code.get(code)
     text = spell(code) if code >= STRUCK else f"{key.kernel[0] if key else 'key'} {code} (0x{code:x})"
     return f"{text}, {node}" if node else text
-
-
-def is_held(code: int) -> bool:
-    """Whether an effect goes down and up again: a key, or a note that sounds."""
-    return code < POINTER or code >= SOUNDING
 
 
 def sentence(trace: dict[str, Any]) -> str:

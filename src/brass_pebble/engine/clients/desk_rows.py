@@ -24,7 +24,7 @@ from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.recorder import Recorder
 from brass_pebble.engine.setup import Setup
-from brass_pebble.kinds.outputs.stage import StageOutput
+from brass_pebble.kinds.outputs.base import Reacts
 from brass_pebble.protocol.wire import raw
 
 from .server import Message
@@ -77,7 +77,7 @@ class DeskRows:
             "hands_off": self.aside.state(),
         }
 
-    def stage(self, output: StageOutput) -> list[Message]:
+    def stage(self, output: Reacts) -> list[Message]:
         """The stage's programs as they are."""
         return [{"id": name, "name": program.name, "what": program.what, "panels": program.panels,
                  "state": program.state, "window": program.window, "opening": program.opening,

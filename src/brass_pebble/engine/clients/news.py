@@ -16,8 +16,7 @@ from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.signal import STRUCK
 from brass_pebble.engine.ports import ControlTold, Ports, TracesTold
-from brass_pebble.kinds.outputs.base import Output
-from brass_pebble.kinds.outputs.stage import StageOutput
+from brass_pebble.kinds.outputs.base import Output, Reacts
 
 MS = 1_000_000
 TELL_AFTER = 2 * MS
@@ -32,10 +31,11 @@ class News:
     down or up: surface, code, value, arrival.  `due` is when to tell next, in ns, or None."""
 
     layer_rows: Callable[[], dict[str, Any]]
-    stage_rows: Callable[[StageOutput], list[dict[str, Any]]]
+    stage_rows: Callable[[Reacts], list[dict[str, Any]]]
 
     def __init__(self, ports: Ports, player: Player, output: Output) -> None:
-        self._ports, self._player, self._output = ports, player, output
+        self._ports, self._player = ports, player
+        self._stage = output.ability(Reacts)
         # Who else wants to know: of a control that went down or up, of traces that changed, of layers, of a switch
         # that bounces (surface, how).
         self.on_control: list[ControlTold] = []
@@ -86,8 +86,8 @@ class News:
         self.unnoted, self.due = [], None
 
     def _stage_changed(self) -> bool:
-        output = self._output
-        return isinstance(output, StageOutput) and (output.changed or bool(output.reactions))
+        stage = self._stage
+        return stage is not None and (stage.changed or bool(stage.reactions))
 
     def note(self) -> None:
         """Bring the traces up to date with what was sent and what came of it."""
@@ -107,14 +107,14 @@ class News:
             self._touched[trace.id] = trace
             if not self.history or self.history[-1].id < trace.id:
                 self._remember(trace)
-        output = self._output
-        if isinstance(output, StageOutput) and output.reactions:
-            for reaction in output.reactions:
+        stage = self._stage
+        if stage is not None and stage.reactions:
+            for reaction in stage.reactions:
                 owner = reaction.cause.owner if isinstance(reaction.cause, Run) else None
                 if isinstance(owner, Trace):
                     owner.note_reaction(reaction.program, reaction.text, reaction.at, reaction.good)
                     self._touched[owner.id] = owner
-            output.reactions.clear()
+            stage.reactions.clear()
 
     def _remember(self, trace: Trace) -> None:
         self.history.append(trace)
@@ -151,11 +151,11 @@ class News:
         self._tell_layers()
         for tell in self.on_traces:
             tell(touched.values())
-        output = self._output
-        if isinstance(output, StageOutput) and output.changed:
-            output.changed = False
+        stage = self._stage
+        if stage is not None and stage.changed:
+            stage.changed = False
             if server.wanted("stage"):
-                server.publish("stage", {"programs": self.stage_rows(output)})
+                server.publish("stage", {"programs": self.stage_rows(stage)})
 
     def _tell_positions(self) -> None:
         """Where things are that have moved: the latest of each, however often it was."""

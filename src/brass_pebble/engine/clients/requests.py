@@ -22,8 +22,7 @@ from brass_pebble.engine.runs.control import Control
 from brass_pebble.engine.runs.recorder import Recorder
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.bystanders import Bystanders
-from brass_pebble.kinds.outputs.base import Output
-from brass_pebble.kinds.outputs.stage import StageOutput
+from brass_pebble.kinds.outputs.base import Output, Reacts
 from brass_pebble.protocol import desk as messages
 from brass_pebble.protocol.base import VERSION, Request
 from brass_pebble.protocol.errors import Broken, Refusal, UnknownMacro
@@ -81,7 +80,7 @@ class Requests:
     def do_desk(self, client: Client, ask: messages.AskDesk) -> Message:
         """The desk, its problems, the stage and the class."""
         return {"desk": self.rows.desk(), "problems": [p.as_dict() for p in self._ports.problems.listed],
-                "programs": self.rows.stage(self.output) if isinstance(self.output, StageOutput) else [],
+                "programs": self.rows.stage(stage) if (stage := self.output.ability(Reacts)) is not None else [],
                 "layers": self.rows.layers(), "at": self._ports.router.mover.positions(),
                 "down": [[s, self._ports.desk.surfaces[s].control_of(c)] for s, c in self._ports.router.held()
                          if s in self._ports.desk.surfaces]}

@@ -15,8 +15,7 @@ from brass_pebble.core.desk.layer_switch import FocusedWindow
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import Ports
 from brass_pebble.kinds.focus.here import NOWHERE, teller
-from brass_pebble.kinds.outputs.base import Output, OutputError
-from brass_pebble.kinds.outputs.stage import StageOutput
+from brass_pebble.kinds.outputs.base import HasWindows, Output, OutputError
 
 # While a display is gone, it is looked for this often, in s; never while it is there.
 TRY_AGAIN = 1.0
@@ -43,14 +42,14 @@ class Focus:
         return any(layer.follows for surface in self._ports.desk.surfaces.values() for layer in surface.layers)
 
     @property
-    def _on_stage(self) -> bool:
-        """Whether the stage's programs are the windows; an engine that lacks its output has a stage without any."""
-        return self._ports.desk.output == "stage" and isinstance(self.output, StageOutput)
+    def _own(self) -> HasWindows | None:
+        """The output's own programs as windows; an engine that lacks the desk's output has a stage without any."""
+        return self.output.ability(HasWindows) if self._ports.desk.output == "stage" else None
 
     def follow(self) -> None:
         """The desk may have changed: begin to watch if a layer follows the focus."""
-        if self._on_stage:
-            self._look_at_stage()
+        if self._own is not None:
+            self._look_at_own()
         elif self._thread is None and self.wanted():
             self.watch()
 
@@ -108,7 +107,7 @@ class Focus:
 
     def next_window(self, seconds: float, then: Callable[[FocusedWindow | None], None]) -> None:
         """Call `then(window)` with the next window that gets the focus, or None when the time is over."""
-        if not self._on_stage:
+        if self._own is None:
             self.watch()
         before = self._ports.router.layers.window
 
@@ -130,26 +129,23 @@ class Focus:
         Raises:
             OutputError: they cannot be told; the text says what works instead.
         """
-        if self._on_stage and isinstance(self.output, StageOutput):
-            return [FocusedWindow(program.name, program.window or program.name)
-                    for program in self.output.programs.values()]
+        if (own := self._own) is not None:
+            return own.windows()
         kind = teller()
         if kind is None:
             raise OutputError(NOWHERE)
         return kind(self._stop).list()
 
-    def _look_at_stage(self) -> None:
-        output = self.output
-        program = output.programs.get(output.focused) if isinstance(output, StageOutput) else None
-        if program is not None:
-            self.told(FocusedWindow(program.name, program.window or program.name), "the stage")
+    def _look_at_own(self) -> None:
+        own = self.output.ability(HasWindows)
+        if own is not None and (window := own.focused_window()) is not None:
+            self.told(window, "the stage")
 
     def focus_stage(self, name: str) -> None:
         """Give a stage program the focus."""
-        output = self.output
-        if isinstance(output, StageOutput):
-            output.focus(name)
-            self._look_at_stage()
+        if (own := self.output.ability(HasWindows)) is not None:
+            own.focus(name)
+            self._look_at_own()
 
     def close(self) -> None:
         """End the thread."""

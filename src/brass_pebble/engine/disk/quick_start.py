@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble import __version__, file_access
-from brass_pebble.core.effects.pointer import MESSAGES
+from brass_pebble.core.effects.kinds import MIDI
 from brass_pebble.core.macro import Draft, Macro
 from brass_pebble.core.macro.reach import fingerprint, reaches
 from brass_pebble.core.macro.reader import MOST_AT_HAND, Remembered, have_lines_at_hand, lines_as_data, walk
@@ -148,7 +148,7 @@ def remembered(row: Row, name: str, text: str, file: str) -> Remembered:
         columns[column] = values
     if len({len(values) for values in columns.values()}) != 1 or len(columns["times"]) > MOST_EVENTS:
         raise ValueError("columns of different length")
-    if columns["codes"] and not (min(columns["codes"]) >= 0 and max(columns["codes"]) < MESSAGES):
+    if columns["codes"] and not (min(columns["codes"]) >= 0 and max(columns["codes"]) < MIDI.first):
         raise ValueError("a code that is none")
     if columns["times"] and (columns["times"][0] < 0 or columns["times"][-1] > int(row["length"])):
         raise ValueError("a time outside of the macro")

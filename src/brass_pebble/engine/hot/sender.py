@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable
 
-from brass_pebble.core.effects.pointer import WIDE
+from brass_pebble.core.effects.kinds import BEYOND_POINTER
 from brass_pebble.core.macro import Program
 from brass_pebble.core.play.player import Effect, Player, Run
 from brass_pebble.core.say.problem import Problem
@@ -14,13 +14,13 @@ from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import Problems, Tap
 from brass_pebble.kinds.outputs.base import Output, OutputLost
 
-from .message_sender import Messages
+from .switchboard import Switchboard
 
 
 class Sender:
     """`out` are effects that are decided and have not left yet."""
 
-    messages: Messages
+    switchboard: Switchboard
     tap: Tap
 
     def __init__(self, player: Player, output: Output, news: News, problems: Problems, now: Callable[[], int]) -> None:
@@ -33,8 +33,8 @@ class Sender:
         out = self.out
         self.out = []
         try:
-            if any(effect[0] >= WIDE for effect in out):
-                self.messages.send(out, now)
+            if any(effect[0] >= BEYOND_POINTER for effect in out):
+                self.switchboard.send(out, now)
             else:
                 self.output.send(out, now)
         except OSError as error:
@@ -69,4 +69,4 @@ class Sender:
     def send_last(self, out: list[Effect], now: int) -> None:
         """The way out after an error, or at the end: to whoever takes it, without a note of it."""
         if out:
-            self.messages.send(out, now)
+            self.switchboard.send(out, now)

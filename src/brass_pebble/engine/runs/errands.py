@@ -26,8 +26,7 @@ from brass_pebble.core.say.problem import Problem
 from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.loop import Worker
 from brass_pebble.engine.ports import LiveDesk, Ports, RunControl
-from brass_pebble.kinds.outputs.base import Output, OutputError
-from brass_pebble.kinds.outputs.stage import StageOutput
+from brass_pebble.kinds.outputs.base import HasWindows, Output, OutputError
 
 from .clipboard import Held, find_clipboard
 from .guardian import Guardian
@@ -90,9 +89,8 @@ class Errands:
 
     def _do(self, run: Run, ask: Ask) -> None:
         if isinstance(ask, Window):
-            output = self.output
-            if isinstance(output, StageOutput):
-                self._wait_on_stage(run, ask, output, self._ports.now() + ask.limit)
+            if (own := self.output.ability(HasWindows)) is not None:
+                self._wait_for_own(run, ask, own, self._ports.now() + ask.limit)
             else:
                 self._slowly("window", run, ask, lambda: self._wait_for_window(run, ask))
             return
@@ -165,21 +163,18 @@ class Errands:
 
     # Windows.
 
-    def _wait_on_stage(self, run: Run, ask: Window, output: StageOutput, until: int) -> None:
-        """The stage's programs are its windows; a dialog that is open has the focus of its program."""
-        from brass_pebble.kinds.outputs.x11 import fits
-        names = [(program.name, not program.window) for program in output.programs.values()]
-        names += [(program.window, True) for program in output.programs.values() if program.window]
+    def _wait_for_own(self, run: Run, ask: Window, own: HasWindows, until: int) -> None:
+        """The output's own programs are its windows."""
         now = self._ports.now()
         if run.state != "playing":
             return
-        if any(fits(ask.pattern, name) and (focused or not ask.focused) for name, focused in names):
+        if own.is_there(ask.pattern, focused=ask.focused):
             self.control.answer_run(run, True)
         elif now >= until:
             self.control.answer_run(run, False)
         else:
             self._ports.alarms.at(f"window {run.id}", min(until, now + 20 * MS),
-                               lambda now: self._wait_on_stage(run, ask, output, until))
+                                  lambda now: self._wait_for_own(run, ask, own, until))
 
     def _wait_for_window(self, run: Run, ask: Window) -> Done:
         from brass_pebble.kinds.outputs.x11 import Windows

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from brass_pebble.core.effects.pointer import POINTER, WIDE
+from brass_pebble.core.effects.kinds import KEY, MOTION, kind_of
 from brass_pebble.core.play.player import Effect
 from brass_pebble.core.play.quick_record import CHOOSE, IDLE, RECORDING, Outcome, QuickRecord
 from brass_pebble.core.play.trace import Trace
@@ -87,12 +87,13 @@ class Recorder:
         for code, value, _, run in effects:
             owner = run.owner
             # Keys and the pointer are recorded; messages and axes have no place in the text.
-            if code < WIDE and not run.program.secret and isinstance(owner, Trace) and owner.origin == "press":
+            if kind_of(code) in (KEY, MOTION) and not run.program.secret and isinstance(owner, Trace) \
+                    and owner.origin == "press":
                 self.quick.note(code, value, now)
 
     def hear(self, heard: Heard) -> None:
         """A keyboard that is no surface was typed on."""
-        if self._keyboard and not heard.turned and heard.code < POINTER:
+        if self._keyboard and not heard.turned and kind_of(heard.code) is KEY:
             self.quick.note(self._ports.desk.places.name(heard.code), heard.value, heard.at)
 
     # Listening to keyboards.

@@ -9,14 +9,13 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+from brass_pebble.core.effects.kinds import KEY, kind_of, tell
 from brass_pebble.core.macro import Macro
 from brass_pebble.core.macro.asks import Errand, Window
 from brass_pebble.core.macro.values import Given
 from brass_pebble.core.play.player import Effect, Live, Player, Run
-from brass_pebble.core.play.trace import key_name
 from brass_pebble.core.stage.program import Reaction
 from brass_pebble.kinds.outputs.stage import StageOutput
-from brass_pebble.kinds.outputs.x11 import fits
 
 MS = 1_000_000
 MOST_TOLD = 2_000
@@ -74,7 +73,7 @@ class Rehearsal:
             self.stage.send(out, now)
             sent_at = time.monotonic_ns()
             for code, value, planned, run in out:
-                self._tell(key_name(code, value) if code >= 0x10000 else f"{key_name(code, value)} "
+                self._tell(tell(code, value) if kind_of(code) is not KEY else f"{tell(code, value)} "
                            f"{'down' if value else 'up'}", planned - self.start, sent_at - self.start,
                            run.program.lines[max(0, min(run.index, len(run.program.lines)) - 1)])
         self._take_reactions()
@@ -89,9 +88,7 @@ class Rehearsal:
                     self._send(now)
 
     def _there(self, ask: Window) -> bool:
-        names = [(program.name, not program.window) for program in self.stage.programs.values()]
-        names += [(program.window, True) for program in self.stage.programs.values() if program.window]
-        return any(fits(ask.pattern, name) and (focused or not ask.focused) for name, focused in names)
+        return self.stage.is_there(ask.pattern, focused=ask.focused)
 
     def _tell(self, what: str, planned: int, actual: int, line: int) -> None:
         if len(self._events) < MOST_TOLD:

@@ -9,7 +9,8 @@ import os
 from typing import Any
 
 from brass_pebble.core.effects.drive import PAD_AXES, PAD_FULL
-from brass_pebble.core.effects.pointer import PAD
+from brass_pebble.core.effects.kinds import AXIS
+from brass_pebble.core.play.player import Effect
 from brass_pebble.kinds.kernel.listing import OWN_PHYS
 from brass_pebble.kinds.kernel.node import EVENT
 from brass_pebble.kinds.kernel.virtual import make_device
@@ -39,9 +40,12 @@ class ControllerOutput:
         except (OSError, evdev.UInputError) as error:
             raise OutputError(f"the virtual controller cannot be made: {error}") from None
 
-    def move(self, code: int, value: int) -> None:
-        """Set an axis: `code` from `PAD` on, `value` as far as the axis goes."""
-        os.write(self._device.fd, EVENT.pack(0, 0, _EV_ABS, code - PAD, value) + _SYN)
+    takes = frozenset((AXIS,))
+
+    def send(self, effects: list[Effect], now: int) -> None:
+        """Set axes: each as far as its effect's value says."""
+        for code, value, *_ in effects:
+            os.write(self._device.fd, EVENT.pack(0, 0, _EV_ABS, code - AXIS.first, value) + _SYN)
 
     def close(self) -> None:
         """Take the device away; its axes are at rest then."""

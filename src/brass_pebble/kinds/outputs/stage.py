@@ -6,26 +6,45 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from brass_pebble import file_access
-from brass_pebble.core.effects.pointer import POINTER, WIDE
+from brass_pebble.core.desk.layer_switch import FocusedWindow, fits
+from brass_pebble.core.effects.kinds import KEY, KINDS, MOTION, kind_of, tell
 from brass_pebble.core.play.player import Effect
-from brass_pebble.core.play.trace import key_name
 from brass_pebble.core.say.limits import load_tables
 from brass_pebble.core.signals.key_places import Places
 from brass_pebble.core.signals.keymap import Typist
 from brass_pebble.core.stage.program import Reaction, StageProgram
 
+from .base import Abilities
 
-class StageOutput:
+
+class StageOutput(Abilities):
     """Stage programs as receivers.  Reactions pile up in `reactions` until the engine takes them.
 
     `focused` is the program that has the focus: the others hear only if they hear always.
     """
+
+    takes = frozenset(KINDS)
 
     def __init__(self, programs: dict[str, StageProgram]) -> None:
         self.programs = programs
         self.reactions: list[Reaction] = []
         self.changed = True
         self.focused = next(iter(programs), "")
+
+    def windows(self) -> list[FocusedWindow]:
+        """Its programs are the windows; one that has a dialog open is called after it."""
+        return [FocusedWindow(program.name, program.window or program.name) for program in self.programs.values()]
+
+    def focused_window(self) -> FocusedWindow | None:
+        """The program that has the focus."""
+        program = self.programs.get(self.focused)
+        return FocusedWindow(program.name, program.window or program.name) if program is not None else None
+
+    def is_there(self, pattern: str, *, focused: bool) -> bool:
+        """Whether a program or a dialog fits; a dialog that is open has the focus of its program."""
+        names = [(program.name, not program.window) for program in self.programs.values()]
+        names += [(program.window, True) for program in self.programs.values() if program.window]
+        return any(fits(pattern, name) and (has_focus or not focused) for name, has_focus in names)
 
     def focus(self, name: str) -> None:
         """Give a program the focus."""
@@ -34,12 +53,13 @@ class StageOutput:
 
     def send(self, effects: list[Effect], now: int) -> None:
         for code, value, _, run in effects:
-            if code >= WIDE:
-                words = key_name(code, value)
+            kind = kind_of(code)
+            if kind not in (KEY, MOTION):
+                words = tell(code, value)
                 for program in self.programs.values():
                     program.hear(words, now, run, self.reactions)
                 continue
-            if code >= POINTER:
+            if kind is MOTION:
                 continue
             for name, program in self.programs.items():
                 # A key that went down in a program goes up there, too, whoever has the focus by then.

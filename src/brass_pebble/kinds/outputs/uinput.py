@@ -10,7 +10,8 @@ import os
 import time
 from typing import Any
 
-from brass_pebble.core.effects.pointer import ABSOLUTE, FULL, PIXEL_X, PIXEL_Y, POINTER, RELATIVE
+from brass_pebble.core.effects.kinds import MOTION
+from brass_pebble.core.effects.pointer import ABSOLUTE, FULL, PIXEL_X, PIXEL_Y, RELATIVE
 from brass_pebble.core.play.player import Effect
 from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import HIGHEST, POINTER_BUTTONS, is_button
@@ -18,7 +19,7 @@ from brass_pebble.kinds.kernel.listing import OWN_PHYS
 from brass_pebble.kinds.kernel.node import EVENT
 from brass_pebble.kinds.kernel.virtual import make_device
 
-from .base import OutputError
+from .base import POINTING, Abilities, OutputError
 
 _SYN = EVENT.pack(0, 0, 0, 0, 0)
 _EV_KEY, _EV_REL, _EV_ABS = 1, 2, 3
@@ -28,11 +29,13 @@ FINE_WHEELS = {6: 12, 8: 11}
 NOTCH = 120
 
 
-class RecordOutput:
+class RecordOutput(Abilities):
     """Writes effects as input records to a descriptor, each with a report of its own, in one call.
 
     Effects that belong to another descriptor go there, and their order is kept.
     """
+
+    takes = POINTING
 
     def __init__(self, fileno: int) -> None:
         self._fileno = fileno
@@ -59,7 +62,7 @@ class RecordOutput:
         parts: list[bytes] = []
         fileno = self._fileno
         for code, value, _, _ in effects:
-            if code < POINTER:
+            if code < MOTION.first:
                 to, record = records.get(code << 1 | (value > 0)) or self._record(code, value)
                 if value:
                     down[code] = None

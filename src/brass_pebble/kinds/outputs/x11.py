@@ -12,16 +12,16 @@ import select
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from fnmatch import fnmatchcase
 from typing import Any
 
+from brass_pebble.core.desk.layer_switch import fits
+from brass_pebble.core.effects.kinds import MOTION
 from brass_pebble.core.effects.pointer import (
     ABS_X,
     ABS_Y,
     FULL,
     PIXEL_X,
     PIXEL_Y,
-    POINTER,
     REL_HWHEEL,
     REL_WHEEL,
     REL_X,
@@ -29,7 +29,7 @@ from brass_pebble.core.effects.pointer import (
 from brass_pebble.core.play.player import Effect
 from brass_pebble.core.signals.key_places import US, Places
 
-from .base import OutputError, OutputLost
+from .base import POINTING, Abilities, OutputError, OutputLost
 
 # X keycodes are the kernel's key codes and 8 more, with the evdev rules that every X server of today uses.
 _OFFSET = 8
@@ -53,8 +53,10 @@ def open_display(name: str | None = None) -> Any:
                           "terminal of the running X session") from None
 
 
-class X11Output:
+class X11Output(Abilities):
     """Keys, buttons and motions by XTEST.  Whoever has the focus gets them."""
+
+    takes = POINTING
 
     def __init__(self) -> None:
         from Xlib import X
@@ -90,7 +92,7 @@ class X11Output:
 
     def _send(self, effects: list[Effect]) -> None:
         for code, value, _, _ in effects:
-            if code >= POINTER:
+            if code >= MOTION.first:
                 self._point(code, value)
             else:
                 self._key(code, value)
@@ -228,7 +230,3 @@ class Windows:
         with contextlib.suppress(Exception):
             self._display.close()
 
-
-def fits(pattern: str, text: str) -> bool:
-    """Whether a text contains the pattern, in whatever case; * stands for anything."""
-    return fnmatchcase(text.casefold(), f"*{pattern.casefold()}*")

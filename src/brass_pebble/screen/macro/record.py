@@ -19,7 +19,8 @@ from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import EngineError
-from brass_pebble.core.effects.pointer import POINTER, REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
+from brass_pebble.core.effects.kinds import KEY, kind_of
+from brass_pebble.core.effects.pointer import REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 from brass_pebble.core.macro.record import KEEPING, PLAYED, strokes_of, without_stop, write_recording
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import key_table
@@ -117,7 +118,7 @@ class RecordSheet(ModalScreen[str]):
                              style=f"bold {palette.rust}"))
             names = key_table()
             latest = [f"{names.name(code)} {'down' if value else 'up'}" for code, value, _ in self.events[-12:]
-                      if code < POINTER]
+                      if kind_of(code) is KEY]
             self.query_one("#told", Static).update(Text("   ".join(latest)))
 
     @on(OptionList.OptionSelected)

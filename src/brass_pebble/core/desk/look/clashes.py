@@ -11,7 +11,7 @@ from brass_pebble.core.desk.binding import RAPID_EVERY, Binding
 from brass_pebble.core.desk.layer_switch import EVERY, NEXT, PREVIOUS, WHILE_HELD, LayerTarget
 from brass_pebble.core.desk.model import Desk, Layer, Surface, find_layer
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shape, say_shape, shape_of
-from brass_pebble.core.effects.pointer import POINTER
+from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.macro.timetable import Macro, Program
 from brass_pebble.core.play.gesture import DOUBLE, RELEASE, WITH
 from brass_pebble.core.say.durations import say_duration
@@ -109,7 +109,7 @@ def chords_of(macro: Macro) -> Iterator[tuple[Shape, int]]:
     lines = macro.source.splitlines()
     down: dict[int, tuple[int, Shape]] = {}
     for time, code, value, line in zip(program.times, program.codes, program.values, program.lines, strict=True):
-        if code >= POINTER:
+        if kind_of(code) is not KEY:
             continue
         if value:
             down[code] = (time, shape_of([*down, code]))
