@@ -15,12 +15,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from brass_pebble import paths
-from brass_pebble.core.desk.model import Desk
-from brass_pebble.core.say.problem import Problem, ProblemError
-from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.core.say.problem import Problem
 from brass_pebble.kinds.inputs.bench import Bench, read_bench
-from brass_pebble.kinds.outputs.base import Output, OutputError
-from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
+from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.kinds.outputs.table import open_output
 
 from .assemble import assemble
 from .disk.store import DeskBusy, DeskStore
@@ -89,22 +87,11 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     if options.bench:
         bench = read_bench(options.bench, store.layout)
 
-    def open_output(desk: Desk) -> Output:
-        if desk.output == "stage":
-            return StageOutput(read_programs(options.stage, [place.program for place in desk.stage], _typist(desk))
-                               if options.stage else {})
-        if desk.output == "x11":
-            from brass_pebble.kinds.outputs.x11 import X11Output
-            return X11Output()
-        from brass_pebble.kinds.outputs.uinput import UinputOutput
-        return UinputOutput(desk.screen)
-
     opened = tighten((desk, paths.state_folder(), paths.user_layouts()))
-    engine = assemble(Setup(store, sockets, open_output, bench, not options.bench_only,
-                          read_script(options.script) if options.script else None, options.until_left,
-                          options.may_lack_output,
-                          paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage,
-                          paths.history_file(desk)))
+    engine = assemble(Setup(
+        store, sockets, lambda desk: open_output(desk, options.stage), bench, not options.bench_only,
+        read_script(options.script) if options.script else None, options.until_left, options.may_lack_output,
+        paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage, paths.history_file(desk)))
     store.started()
     for folder in opened:
         engine.problems.notice(Problem(
@@ -126,15 +113,6 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     engine.run()
     log.info("ended")
     return 0
-
-
-def _typist(desk: Desk) -> Typist | None:
-    from brass_pebble.kinds.outputs.xkb import typist
-    try:
-        return typist(desk.keyboard)
-    except ProblemError:
-        # Told with the desk.
-        return None
 
 
 def run_here(desk: Path, say: Callable[[str], None], *options: str) -> int:

@@ -26,7 +26,6 @@ from brass_pebble.core.signals.signal import AXIS, MOVING, WHEEL, find_signal, p
 from .binding import Binding
 
 DEFAULT_PATIENCE = 250_000_000
-OUTPUTS = ("uinput", "x11", "stage")
 # Where an HTTP request of a macro may be led on to.
 SAME_HOST, ANYWHERE = "same host", "anywhere"
 REDIRECTS = (SAME_HOST, ANYWHERE)

@@ -23,6 +23,7 @@ from brass_pebble.core.say.limits import load_tables
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.signals.key_places import US
 from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.kinds.outputs.table import OUTPUTS
 from brass_pebble.kinds.outputs.xkb import typist as find_typist
 from brass_pebble.paths import SHIPPED_LAYOUTS
 
@@ -132,9 +133,9 @@ class DeskReader:
         def last_drawing(surface: str) -> Layout | None:
             return self._of_surface.get(surface) or self._drawing_before(surface, sources, layout)
 
-        desk, found = read_desk(data, text=sources.text, file="desk.toml", layouts=layout, layout_names=names,
-                                macros=macros, broken_macros=broken, sleeps=guests.sleeps, plays=plays,
-                                known=self.known, sleeping=self._sleeping_mark(guests),
+        desk, found = read_desk(data, text=sources.text, file="desk.toml", outputs=tuple(OUTPUTS), layouts=layout,
+                                layout_names=names, macros=macros, broken_macros=broken, sleeps=guests.sleeps,
+                                plays=plays, known=self.known, sleeping=self._sleeping_mark(guests),
                                 places=typist.places if typist is not None else US,
                                 last_drawing=last_drawing)
         self._of_surface = {name: surface.layout for name, surface in desk.surfaces.items() if surface.layout.controls}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -12,7 +12,6 @@ from brass_pebble.core.desk.model import (
     DEFAULT_SHORTEST_TAP,
     END,
     GO_ON,
-    OUTPUTS,
     REDIRECTS,
     SAME_HOST,
     Desk,
@@ -72,10 +71,11 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
               sleeps: Callable[[str, Reach], bool] = lambda place, reach: False,
               plays: Callable[[str, str], tuple[Reach, ...]] = lambda place, macro: (),
               known: dict[str, KnownSurface] | None = None, sleeping: object = None,
-              places: Places = US,
+              places: Places = US, outputs: Sequence[str] = (),
               last_drawing: Callable[[str], Layout | None] = lambda surface: None) -> tuple[Desk, list[Problem]]:
     """A desk from its TOML table.  What is broken is left out and reported; the rest stands.
 
+    `outputs` are the kinds that there are; without any, whatever it says is taken.
     `places` are those of the layout that `keyboard` names; `last_drawing(surface)` is the one that it had, for one
     whose layout is not there.
 
@@ -90,7 +90,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     known_macros = {**macros, **broken_macros}
     surfaces = {}
     name = top.text("name", "Unnamed desk")
-    output = top.choice("output", OUTPUTS, "uinput")
+    output = top.choice("output", outputs, "uinput") if outputs else top.text("output", "uinput")
     tap, gap = top.duration("tap", DEFAULT_TAP), top.duration("gap", DEFAULT_GAP)
     keyboard = top.text("keyboard", "us")
     wide, high = top.pair("screen", (1920.0, 1080.0)) or (1920.0, 1080.0)
