@@ -12,7 +12,8 @@ import pytest
 
 from brass_pebble.core.macro import link, parse
 from brass_pebble.core.macro.lanes import lanes_of
-from brass_pebble.paper.chart import HEAD, MARGIN, NAMES, ROW, WIDTH, chart_svg
+from brass_pebble.paper.chart import HEAD, MARGIN, NAMES, ROW, WIDTH, chart_page
+from brass_pebble.paper.svg import page_svg
 from conftest import run_cli
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -70,8 +71,9 @@ def test_a_chart_is_to_scale(file: Path, tmp_path: Path) -> None:
     bars = [(float(bar.get("x", 0)), float(bar.get("y", 0)), float(bar.get("width", 0)))
             for bar in root.iter(f"{SVG}rect") if bar.get("class") == "bar"]
     room = WIDTH - 2 * MARGIN - NAMES
-    lanes = {text.text: float(text.get("y", 0)) for text in root.iter(f"{SVG}text")}
-    assert {"Oven", "Ctrl", "Alt", "4", "F13", "0 ms", "200 ms"} <= set(lanes)
+    # Texts are outlines, so that they look the same where the font is missing.
+    said = {path.get("aria-label") for path in root.iter(f"{SVG}path")}
+    assert {"Oven", "Ctrl", "Alt", "4", "F13", "0 ms", "200 ms"} <= said
     assert len(bars) == 4
     for x, y, width in bars:
         start = 340 if y > HEAD + 3 * ROW else 0
@@ -81,11 +83,14 @@ def test_a_chart_is_to_scale(file: Path, tmp_path: Path) -> None:
 
 def test_a_chart_as_pdf_with_odd_names(tmp_path: Path) -> None:
     file = tmp_path / "odd.macro"
-    file.write_text('name "A < B & \\"C\\""\ntype "<&>"\nsay "hello"\n')
+    file.write_text('name "A < B & \\"C\\", Хлеб"\ntype "<&>"\nsay "hello"\n')
     out = tmp_path / "odd.pdf"
     assert run_cli("macro", "chart", str(file), "-o", str(out)).returncode == 0
     text = subprocess.run(["pdftotext", str(out), "-"], capture_output=True, text=True, check=True).stdout
-    assert 'A < B & "C"' in text and "say hello" in text
+    assert 'A < B & "C", Хлеб' in text and "say hello" in text
+    # In letters of a font that the file brings along, not in boxes.
+    fonts = subprocess.run(["pdffonts", str(out)], capture_output=True, text=True, check=True).stdout.splitlines()[2:]
+    assert fonts and all(line.split()[-5] == "yes" for line in fonts)
     info = subprocess.run(["pdfinfo", str(out)], capture_output=True, text=True, check=True).stdout
     assert re.search(r"Pages:\s+1\n", info)
     assert run_cli("macro", "chart", str(file), "-o", str(tmp_path / "odd.png")).returncode == 2
@@ -94,4 +99,4 @@ def test_a_chart_as_pdf_with_odd_names(tmp_path: Path) -> None:
 def test_an_empty_macro_is_drawn_too() -> None:
     draft = parse("")
     link({"": draft})
-    assert Xml.fromstring(chart_svg("Nothing", lanes_of(draft))).tag == f"{SVG}svg"
+    assert Xml.fromstring(page_svg(chart_page("Nothing", lanes_of(draft)), "Nothing")).tag == f"{SVG}svg"

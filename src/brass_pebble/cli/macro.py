@@ -172,15 +172,17 @@ def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
         raise Failure(f"a chart is written as .svg or .pdf, not as {out.suffix or 'a file without an ending'}", "usage")
     from brass_pebble.core.macro import link, parse
     from brass_pebble.core.macro.lanes import lanes_of
-    from brass_pebble.paper.chart import chart_pdf, chart_svg
+    from brass_pebble.paper.chart import chart_page
     macro = _good_macro(file)
     draft = parse(macro.source, id=macro.id)
     link({macro.id: draft}, only=())
     draft.macro = macro
-    svg = chart_svg(macro.name, lanes_of(draft), "its events depend on the press; shown for an ordinary one"
-                    if macro.live else macro.note)
+    page = chart_page(macro.name, lanes_of(draft), "its events depend on the press; shown for an ordinary one"
+                      if macro.live else macro.note)
     if out.suffix == ".svg":
-        out.write_text(svg, encoding="utf-8")
+        from brass_pebble.paper.svg import page_svg
+        out.write_text(page_svg(page, macro.name), encoding="utf-8")
     else:
-        out.write_bytes(chart_pdf(svg))
+        from brass_pebble.paper.pdf import pages_pdf
+        out.write_bytes(pages_pdf([page], macro.name))
     print(f"wrote {out}")

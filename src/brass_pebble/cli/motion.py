@@ -76,7 +76,8 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
           as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """How a control's position is read; with --svg, as a drawing."""
     from brass_pebble.core.play.axis import AxisSettings
-    from brass_pebble.paper.curve import curve_svg, say_settings
+    from brass_pebble.paper.curve import curve_page, say_settings
+    from brass_pebble.paper.svg import page_svg
     with _client(desk, "curve") as client:
         found = next((s for s in client.ask("desk")["desk"]["surfaces"] if s["id"] == surface), None)
     if found is None:
@@ -90,8 +91,8 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
     settings = AxisSettings(**{name: value for name, value in row["axes"][axis].items() if name in known})
     if svg is not None:
         try:
-            svg.write_text(curve_svg(f"{found['name']} {row['legend']}", settings, centred=row["centred"]),
-                           encoding="utf-8")
+            name = f"{found['name']} {row['legend']}"
+            svg.write_text(page_svg(curve_page(name, settings, centred=row["centred"]), name), encoding="utf-8")
         except OSError as error:
             raise Failure(f"the drawing cannot be written: {os_text(error)}", "failed") from None
     if as_json:

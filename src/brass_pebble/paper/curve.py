@@ -1,16 +1,16 @@
-"""The response of an axis as a drawing: SVG 1.1."""
+"""The response of an axis on a page."""
 
 from __future__ import annotations
-
-from xml.sax.saxutils import escape
 
 from brass_pebble.core.play.axis import AxisSettings, write_share
 from brass_pebble.core.say.durations import write_duration
 
-SIZE, MARGIN, HEAD = 420, 44, 64
+from .shapes import Box, Line, Page, Path, Step, Words
+
+# In mm.
+SIZE, MARGIN, HEAD = 148.0, 15.5, 10.0
 POINTS = 200
-INK, QUIET, BRASS, PAPER, SHADE = "#22262a", "#8f8a7c", "#b07d1c", "#ffffff", "#f3f0e8"
-FONT = "Helvetica, Arial, sans-serif"
+INK, QUIET, BRASS, SHADE = "#22262a", "#6f6a5e", "#b07d1c", "#f3f0e8"
 
 
 def say_settings(settings: AxisSettings) -> str:
@@ -24,9 +24,10 @@ def say_settings(settings: AxisSettings) -> str:
     return ", ".join(parts)
 
 
-def curve_svg(name: str, settings: AxisSettings, before: AxisSettings | None = None, *, centred: bool) -> str:
+def curve_page(name: str, settings: AxisSettings, before: AxisSettings | None = None, *, centred: bool) -> Page:
     """The curve, its dead zone shaded, and a dashed one for how it was before."""
     width, height = SIZE + 2 * MARGIN, SIZE + HEAD + 2 * MARGIN
+    page = Page(width, height)
     low = -1.0 if centred else 0.0
     reach = 1.0 - low
 
@@ -36,34 +37,24 @@ def curve_svg(name: str, settings: AxisSettings, before: AxisSettings | None = N
     def y(value: float) -> float:
         return HEAD + MARGIN + SIZE * (1 - (value - low) / reach)
 
-    def line(of: AxisSettings) -> str:
+    def line(of: AxisSettings) -> tuple[Step, ...]:
         places = [low + reach * step / POINTS for step in range(POINTS + 1)]
-        return " ".join(f"{x(place):.2f},{y(of.respond(place, centred=centred)):.2f}" for place in places)
+        return tuple(("L" if number else "M", (x(place), y(of.respond(place, centred=centred))))
+                     for number, place in enumerate(places))
 
     dead_from = -settings.dead if centred else 0.0
-    parts = [
-        f'<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}" viewBox="0 0 {width} {height}">',
-        f'<rect width="{width}" height="{height}" fill="{PAPER}"/>',
-        _text(MARGIN, 30, name, 15, INK), _text(MARGIN, 48, say_settings(settings), 9, QUIET),
-        f'<rect class="dead" x="{x(dead_from):.2f}" y="{y(1):.2f}" width="{x(settings.dead) - x(dead_from):.2f}" '
-        f'height="{SIZE}" fill="{SHADE}"/>',
-        f'<rect x="{x(low):.2f}" y="{y(1):.2f}" width="{SIZE}" height="{SIZE}" fill="none" stroke="{QUIET}" '
-        'stroke-width="0.8"/>']
+    page.shapes += [
+        Words(MARGIN, 10.5, name, 5.3, INK), Words(MARGIN, 17, say_settings(settings), 3.2, QUIET),
+        Box(x(dead_from), y(1), x(settings.dead) - x(dead_from), SIZE, SHADE, role="dead"),
+        Box(x(low), y(1), SIZE, SIZE, stroke=QUIET, line=0.28)]
     for step in range(5):
         share = low + reach * step / 4
-        parts.append(f'<line x1="{x(share):.2f}" y1="{y(low):.2f}" x2="{x(share):.2f}" y2="{y(1):.2f}" '
-                     f'stroke="{QUIET}" stroke-width="0.3"/>')
-        parts.append(f'<line x1="{x(low):.2f}" y1="{y(share):.2f}" x2="{x(1):.2f}" y2="{y(share):.2f}" '
-                     f'stroke="{QUIET}" stroke-width="0.3"/>')
-        parts.append(_text(x(share) - 8, y(low) + 16, f"{share * 100:g} %", 8, QUIET))
+        page.shapes += [Line(x(share), y(low), x(share), y(1), QUIET, 0.1),
+                        Line(x(low), y(share), x(1), y(share), QUIET, 0.1),
+                        Words(x(share), y(low) + 5.6, f"{share * 100:g} %", 2.8, QUIET, anchor="middle")]
     if before is not None and before != settings:
-        parts.append(f'<polyline class="before" points="{line(before)}" fill="none" stroke="{QUIET}" '
-                     'stroke-width="1.4" stroke-dasharray="5 4"/>')
-    parts.append(f'<polyline class="curve" points="{line(settings)}" fill="none" stroke="{BRASS}" stroke-width="2.4"/>')
-    parts.append(_text(MARGIN, height - 12, "Across: where it is. Up: what comes of it. Dashed: before.", 8, QUIET))
-    return "\n".join([*parts, "</svg>", ""])
-
-
-def _text(x: float, y: float, words: str, size: float, colour: str) -> str:
-    return (f'<text x="{x:.2f}" y="{y:.2f}" font-family="{FONT}" font-size="{size}" fill="{colour}">'
-            f"{escape(words)}</text>")
+        page.shapes.append(Path(line(before), QUIET, line=0.5, dash=(1.8, 1.4), role="before"))
+    page.shapes += [Path(line(settings), BRASS, line=0.85, role="curve"),
+                    Words(MARGIN, height - 4.2, "Across: where it is. Up: what comes of it. Dashed: before.", 2.8,
+                          QUIET)]
+    return page

@@ -74,7 +74,9 @@ def _draw(canvas: Any, shape: Shape, height: float) -> None:
         for letter, numbers in shape.steps:
             points = [number * MM if index % 2 == 0 else y(number) for index, number in enumerate(numbers)]
             {"M": path.moveTo, "L": path.lineTo, "C": path.curveTo, "Z": path.close}[letter](*points)
+        canvas.setDash([part * MM for part in shape.dash] if shape.dash else [])
         canvas.drawPath(path, **_paint(canvas, shape.fill, shape.stroke, shape.line))
+        canvas.setDash([])
     else:
         _text(canvas, shape, y(shape.y))
 

@@ -45,6 +45,8 @@ class Path:
     stroke: str = ""
     fill: str = ""
     line: float = 0.2
+    dash: tuple[float, ...] = ()
+    role: str = ""
 
 
 @dataclass(frozen=True)

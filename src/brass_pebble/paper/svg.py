@@ -28,6 +28,10 @@ def _n(number: float) -> str:
     return f"{number:.3f}".rstrip("0").rstrip(".")
 
 
+def _dash(parts: tuple[float, ...]) -> str:
+    return f' stroke-dasharray="{" ".join(_n(part) for part in parts)}"' if parts else ""
+
+
 def _draw(shape: Shape) -> str:
     if isinstance(shape, Group):
         inner = "\n".join(_draw(inner) for inner in shape.shapes)
@@ -39,15 +43,15 @@ def _draw(shape: Shape) -> str:
         return (f'<rect{role} x="{_n(shape.x)}" y="{_n(shape.y)}" width="{_n(shape.width)}" '
                 f'height="{_n(shape.height)}"{radius} {_paint(shape.fill, shape.stroke, shape.line)}/>')
     if isinstance(shape, Line):
-        dash = f' stroke-dasharray="{" ".join(_n(part) for part in shape.dash)}"' if shape.dash else ""
         return (f'<line x1="{_n(shape.x1)}" y1="{_n(shape.y1)}" x2="{_n(shape.x2)}" y2="{_n(shape.y2)}" '
-                f'stroke="{shape.stroke}" stroke-width="{_n(shape.line)}"{dash}/>')
+                f'stroke="{shape.stroke}" stroke-width="{_n(shape.line)}"{_dash(shape.dash)}/>')
     if isinstance(shape, Circle):
         return (f'<circle cx="{_n(shape.x)}" cy="{_n(shape.y)}" r="{_n(shape.radius)}" '
                 f'{_paint(shape.fill, shape.stroke, shape.line)}/>')
     if isinstance(shape, Path):
         drawn = " ".join(" ".join((letter, *(_n(number) for number in numbers))) for letter, numbers in shape.steps)
-        return f'<path d="{drawn}" {_paint(shape.fill, shape.stroke, shape.line)}/>'
+        role = f' class="{shape.role}"' if shape.role else ""
+        return f'<path{role} d="{drawn}" {_paint(shape.fill, shape.stroke, shape.line)}{_dash(shape.dash)}/>'
     return _text(shape)
 
 

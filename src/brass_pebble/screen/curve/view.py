@@ -17,7 +17,8 @@ from textual.widgets import Footer, Static
 from brass_pebble.client import Message
 from brass_pebble.core.play.axis import LONGEST_SMOOTH, AxisSettings, write_share
 from brass_pebble.core.say.durations import MS, say_duration
-from brass_pebble.paper.curve import curve_svg, say_settings
+from brass_pebble.paper.curve import curve_page, say_settings
+from brass_pebble.paper.svg import page_svg
 from brass_pebble.screen.base.desk_actions import DeskActions
 from brass_pebble.screen.base.sheets import Sheet, key_help
 from brass_pebble.screen.link import Link
@@ -312,8 +313,8 @@ class CurveView(DeskActions):
         name = f"{surface['name'] if surface else ''} {row['legend']}"
         file = Path.cwd() / (re.sub(r"[^a-z0-9]+", "-", f"{name} curve".lower()).strip("-") + ".svg")
         try:
-            file.write_text(curve_svg(name, self.settings(), self._before[self.axis], centred=bool(row.get("centred"))),
-                            encoding="utf-8")
+            page = curve_page(name, self.settings(), self._before[self.axis], centred=bool(row.get("centred")))
+            file.write_text(page_svg(page, name), encoding="utf-8")
         except OSError as error:
             self.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
                         severity="error", timeout=8)
