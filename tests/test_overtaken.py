@@ -17,7 +17,7 @@ from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.play.player import ONCE, Effect, Live, Manner, Player, Run, hurried
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.signals.keys import parse_chord
-from brass_pebble.core.signals.signal import spell_message
+from brass_pebble.core.signals.midi import spell_message
 from brass_pebble.kinds.outputs.xkb import typist
 
 MS = 1_000_000

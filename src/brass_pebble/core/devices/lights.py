@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.say.toml_fields import Fields
+from brass_pebble.core.signals.midi import CHANGE, NOTE_ON
 from brass_pebble.core.signals.signal import CC, NOTE, family_of, number_and_channel
 
 # What a pad can show, the strongest first.
@@ -49,7 +50,7 @@ class Lights:
         number, channel = number_and_channel(signal)
         if self.channel:
             channel = self.channel - 1
-        return bytes(((0x90 if self.with_ == "note" else 0xB0) | channel, number, value))
+        return (NOTE_ON if self.with_ == "note" else CHANGE).on(channel, number, value)
 
 
 NO_LIGHTS = Lights()

@@ -12,6 +12,8 @@ from fractions import Fraction
 from functools import lru_cache
 
 from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.signals import midi
+from brass_pebble.core.signals.midi import CHANGE, DATA, DATA_FINE, NRPN_COARSE, NRPN_FINE
 from brass_pebble.core.signals.signal import (
     BEND,
     CC,
@@ -90,19 +92,20 @@ def midi_set(signal: int, value: int, to: str) -> tuple[Effect, ...]:
     """The MIDI messages that give a signal a value: 0 to 127, or 0 to 16383 for pairs, bends and NRPN."""
     family = family_of(signal)
     number, channel = number_and_channel(signal)
-    change, high, low = 0xB0 | channel, value >> 7, value & 0x7F
+    change, high, low = CHANGE.status | channel, value >> 7, value & 0x7F
     if family is CC:
         rows = [(change, number, value)]
     elif family is FINE_CC:
         rows = [(change, number, high), (change, number + 32, low)]
     elif family is NRPN:
-        rows = [(change, 99, number >> 7), (change, 98, number & 0x7F), (change, 6, high), (change, 38, low)]
+        rows = [(change, NRPN_COARSE, number >> 7), (change, NRPN_FINE, number & 0x7F), (change, DATA, high),
+                (change, DATA_FINE, low)]
     elif family is BEND:
-        rows = [(0xE0 | channel, low, high)]
+        rows = [(midi.BEND.status | channel, low, high)]
     elif family is KEY_PRESSURE:
-        rows = [(0xA0 | channel, number, value)]
+        rows = [(midi.KEY_PRESSURE.status | channel, number, value)]
     else:
-        return (midi_send(to, bytes((0xD0 | channel, value))),)
+        return (midi_send(to, midi.PRESSURE.on(channel, value)),)
     return tuple(midi_send(to, bytes(row)) for row in rows)
 
 

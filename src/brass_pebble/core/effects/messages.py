@@ -13,7 +13,7 @@ from functools import lru_cache
 from typing import Any
 
 from brass_pebble.core.signals.carrying import Carrying
-from brass_pebble.core.signals.signal import spell_message
+from brass_pebble.core.signals.midi import NOTE_OFF, NOTE_ON, sets, spell_message
 
 from .pointer import MESSAGES, OSC_MESSAGES, PAD, SOUNDING
 
@@ -38,7 +38,7 @@ def note_code(to: str, channel: int, note: int) -> int:
 def note_message(code: int, strength: int) -> bytes:
     """The MIDI message of a note's effect: a note-on, or with no strength a note-off."""
     channel, note = (code >> 7) & 0x0F, code & 0x7F
-    return bytes((0x90 | channel, note, min(127, strength))) if strength else bytes((0x80 | channel, note, 64))
+    return NOTE_ON.on(channel, note, min(127, strength)) if strength else NOTE_OFF.on(channel, note, 64)
 
 
 def osc_send(to: str, address: str, value: float) -> Effect:
@@ -51,12 +51,6 @@ def osc_send(to: str, address: str, value: float) -> Effect:
 def _head(address: str) -> bytes:
     text = address.encode()
     return text + b"\0" * (4 - len(text) % 4) + b",f\0\0"
-
-
-# Control change, key pressure, pressure and bend: each sets something, and what was set before it in the same instant
-# nobody ever sees.  Control changes that stand for a step or begin a number are kept.
-_SETS = {0xB0: 2, 0xA0: 2, 0xD0: 1, 0xE0: 1}
-_KEPT_CHANGES = frozenset((96, 97, 98, 99, 100, 101, 6, 38))
 
 
 def merge_values(out: list[tuple[int, int, int, Any]], begin: int) -> None:
@@ -76,10 +70,9 @@ def _sets(code: int) -> object:
     if not (MESSAGES <= code < OSC_MESSAGES and isinstance(code, Carrying)):
         return None
     to, message = code.what
-    length = _SETS.get(message[0] & 0xF0, 0)
-    if not length or (message[0] & 0xF0 == 0xB0 and message[1] in _KEPT_CHANGES):
-        return None
-    return to, message[:length]
+    what = sets(message)
+    # What was set before it in the same instant nobody ever sees.
+    return (to, what) if what else None
 
 
 def message_of(code: int, value: int) -> bytes:

@@ -11,7 +11,8 @@ from brass_pebble.core.effects.drive import midi_set
 from brass_pebble.core.effects.messages import midi_send, note_code
 from brass_pebble.core.say.durations import write_duration
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.core.signals.signal import FINE_CC, NRPN, REAL_TIME, family_of, find_signal, number_and_channel
+from brass_pebble.core.signals.midi import CONTINUE, PROGRAM, START, STOP, whole_messages
+from brass_pebble.core.signals.signal import FINE_CC, NRPN, family_of, find_signal, number_and_channel
 
 from .asks import Laying
 from .steps import Block, Pieces, Step, read_time, reckon, token
@@ -22,7 +23,7 @@ from .values import check_values, is_fixed, say, unquote
 PULSES = 24
 SLOWEST, FASTEST = 20, 400
 LONGEST_MESSAGE = 65_536
-_COMMANDS = {name: number for number, name in REAL_TIME.items() if name != "clock"}
+_COMMANDS = {kind.word: kind.status for kind in (START, CONTINUE, STOP)}
 
 
 def read_receiver(piece: Token | object | None) -> str:
@@ -126,7 +127,7 @@ class SendValue(Step):
         signal = find_signal(self._signal)
         if self.value is None:
             number, channel = number_and_channel(signal)
-            timeline.move(*midi_send(self.to, bytes((0xC0 | channel, number))))
+            timeline.move(*midi_send(self.to, PROGRAM.on(channel, number)))
         else:
             wide = family_of(signal) in (FINE_CC, NRPN) or self.kind == "bend"
             value = max(0, min(16383 if wide else 127, reckon(self.value, timeline, self.line)))
@@ -148,11 +149,9 @@ class SendBytes(Step):
 
     def read(self, pieces: Pieces, known: set[str]) -> None:
         text, self.to = unquote(str(pieces[0])), read_receiver(pieces[1])
-        from mido import parse_all
         try:
             self.message = bytes.fromhex(text)
-            whole = self.message and sum(len(message.bytes()) for message in parse_all(self.message)) == len(
-                self.message)
+            whole = any(list(whole_messages(self.message)))
         except ValueError:
             whole = False
         if not whole or len(self.message) > LONGEST_MESSAGE:

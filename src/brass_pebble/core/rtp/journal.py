@@ -10,6 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from brass_pebble.core.signals.midi import CHANGE, KEY_PRESSURE, NOTE_OFF, NOTE_ON, PRESSURE, PROGRAM, SILENCE, kind_of
+
 # A journal stays so small that packet and journal fit into one Ethernet frame, in bytes.
 LARGEST = 900
 _ALL_LOGS = 128
@@ -90,23 +92,23 @@ class Journal:
     def note(self, packet: int, messages: list[bytes]) -> None:
         """A packet with these messages was sent."""
         for message in messages:
-            kind, number = message[0] & 0xF0, message[0] & 0x0F
-            if kind not in (0x80, 0x90, 0xA0, 0xB0, 0xC0, 0xD0, 0xE0) or len(message) < 2:
+            kind, number = kind_of(message[0]), message[0] & 0x0F
+            if kind is None or not kind.channel or len(message) < 2:
                 continue
             channel = self._channels.setdefault(number, _Channel())
-            if kind in (0x80, 0x90):
-                channel.notes[message[1]] = packet, message[2] if kind == 0x90 else 0
-            elif kind == 0xA0:
+            if kind in (NOTE_OFF, NOTE_ON):
+                channel.notes[message[1]] = packet, message[2] if kind is NOTE_ON else 0
+            elif kind is KEY_PRESSURE:
                 channel.keys[message[1]] = packet, message[2]
-            elif kind == 0xB0:
-                if message[1] in (120, 123):
+            elif kind is CHANGE:
+                if message[1] in SILENCE:
                     # Everything was let go at once.
                     for note in channel.notes:
                         channel.notes[note] = packet, 0
                 channel.changes[message[1]] = packet, message[2]
-            elif kind == 0xC0:
+            elif kind is PROGRAM:
                 channel.program = packet, message[1]
-            elif kind == 0xD0:
+            elif kind is PRESSURE:
                 channel.pressure = packet, message[1]
             else:
                 channel.bend = packet, message[1] | message[2] << 7

@@ -10,6 +10,8 @@ import struct
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from brass_pebble.core.signals.midi import END, EXCLUSIVE, REAL_TIME, kind_of
+
 from .journal import read_ended
 
 PREAMBLE = b"\xff\xff"
@@ -22,9 +24,8 @@ _RTP = struct.Struct(">BBHII")
 _EXCHANGE = struct.Struct(">III")
 _CLOCK = struct.Struct(">IB3xQQQ")
 # How many data bytes follow a status (MIDI 1.0); by the upper half for channel messages, whole for system messages.
-_CHANNEL_DATA = {0x80: 2, 0x90: 2, 0xA0: 2, 0xB0: 2, 0xC0: 1, 0xD0: 1, 0xE0: 2}
-_SYSTEM_DATA = {0xF1: 1, 0xF2: 2, 0xF3: 1, 0xF6: 0, 0xF8: 0, 0xFA: 0, 0xFB: 0, 0xFC: 0, 0xFE: 0, 0xFF: 0}
-_EXCLUSIVE, _CANCEL, _END = 0xF0, 0xF4, 0xF7
+# Ends a part of an exclusive message that is not to be (RFC 6295, section 3.2).
+_CANCEL = 0xF4
 
 
 class MalformedError(ValueError):
@@ -168,24 +169,25 @@ def _skip_delta(data: bytes, at: int, end: int) -> int:
 def _read_command(data: bytes, at: int, end: int, status: int) -> tuple[bytes, int, int]:
     """One message, where the next begins, and the running status."""
     byte = data[at]
-    if byte in (_EXCLUSIVE, _END):
+    if byte in (EXCLUSIVE.status, END):
         # A whole exclusive message or a part of one: controls have no use for it, but must not stumble over it.
         for place in range(at + 1, end):
             if data[place] & 0x80:
-                if data[place] in (_EXCLUSIVE, _CANCEL, _END):
+                if data[place] in (EXCLUSIVE.status, _CANCEL, END):
                     return b"", place + 1, 0
-                if data[place] < 0xF8:
+                if data[place] < REAL_TIME:
                     raise MalformedError("an exclusive message with a status in it")
         raise MalformedError("an exclusive message without an end")
     if byte & 0x80:
         at += 1
-        if byte < 0xF0:
+        if byte < EXCLUSIVE.status:
             status = byte
-        elif byte < 0xF8:
+        elif byte < REAL_TIME:
             status = 0
     else:
         byte = status
-    count = _CHANNEL_DATA.get(byte & 0xF0) if byte < 0xF0 else _SYSTEM_DATA.get(byte)
+    kind = kind_of(byte)
+    count = kind.data if kind is not None else None
     if count is None:
         raise MalformedError(f"status {byte:02X} is none" if byte else "data without a status")
     body = data[at:at + count]

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from brass_pebble.core.say.durations import SECOND
+from brass_pebble.core.signals.midi import NOTE_OFF, NOTE_ON, kind_of, lets_go
 
 from .journal import Journal
 from .packets import (
@@ -252,7 +253,7 @@ class Session:
         peer.allowance = min(MOST_A_SECOND, peer.allowance + (now - peer.counted) * MOST_A_SECOND / SECOND)
         peer.counted = now
         for message in packet.messages:
-            if peer.allowance < 1 and not _lets_go(message):
+            if peer.allowance < 1 and not lets_go(message):
                 # A flood loses presses, but never what ends one.
                 peer.dropped += 1
                 continue
@@ -297,7 +298,7 @@ class Session:
     def _end(self, peer: Peer, channel: int, note: int) -> None:
         peer.sounding.discard((channel, note))
         peer.doubted.discard((channel, note))
-        self.heard.append((peer, bytes((0x80 | channel, note, 64))))
+        self.heard.append((peer, NOTE_OFF.on(channel, note, 64)))
 
     def _acknowledged(self, packet: Feedback, address: Address) -> None:
         peer = self.peers.get(packet.source)
@@ -309,11 +310,11 @@ class Session:
             peer.journal.arrived(peer.own_sequence - 1 - behind)
 
     def _note(self, peer: Peer, message: bytes) -> None:
-        kind, channel = message[0] & 0xF0, message[0] & 0x0F
-        if kind == 0x90 and message[2]:
+        kind, channel = kind_of(message[0]), message[0] & 0x0F
+        if kind is NOTE_ON and message[2]:
             peer.sounding.add((channel, message[1]))
             peer.doubted.discard((channel, message[1]))
-        elif kind in (0x80, 0x90):
+        elif kind in (NOTE_OFF, NOTE_ON):
             peer.sounding.discard((channel, message[1]))
             peer.doubted.discard((channel, message[1]))
 
@@ -367,7 +368,7 @@ class Session:
 
     def _let_go(self, peer: Peer) -> None:
         for channel, note in sorted(peer.sounding):
-            self.heard.append((peer, bytes((0x80 | channel, note, 64))))
+            self.heard.append((peer, NOTE_OFF.on(channel, note, 64)))
         peer.sounding.clear()
         peer.doubted.clear()
 
@@ -420,7 +421,3 @@ class Session:
                 dues.append(peer.told + FEEDBACK_EVERY)
         return min(dues) if dues else None
 
-
-def _lets_go(message: bytes) -> bool:
-    kind = message[0] & 0xF0
-    return kind == 0x80 or (kind == 0x90 and message[2] == 0) or (kind == 0xB0 and message[1] in (120, 123))

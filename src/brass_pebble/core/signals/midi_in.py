@@ -8,13 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 
+from . import midi
+from .midi import DATA, DATA_DOWN, DATA_FINE, DATA_UP, NRPN_COARSE, NRPN_FINE, RPN_COARSE, RPN_FINE, SILENCE
 from .signal import BEND, CC, FINE_CC, KEY_PRESSURE, NOTE, NRPN, PRESSURE, PROGRAM
 
 Event = tuple[int, int, int]  # signal, value, ns
-# Control changes with a meaning of their own.
-DATA, DATA_FINE, DATA_UP, DATA_DOWN = 6, 38, 96, 97
-NRPN_FINE, NRPN_COARSE, RPN_FINE, RPN_COARSE = 98, 99, 100, 101
-SILENCE = (120, 123)
 FULL_STRENGTH = 127
 NO_NUMBER = 0x3FFF
 # How a knob without ends writes its turns into control changes.
@@ -44,21 +42,23 @@ class MidiDecoder:
 
     def decode(self, message: Sequence[int], at: int, out: list[Event]) -> None:
         """Append what a whole message (status and data bytes) means; what is cut short or unknown means nothing."""
-        status = message[0] if message else 0
-        kind, channel = status & 0xF0, status & 0x0F
-        if kind == 0x90 and len(message) >= 3:
+        kind = midi.kind_of(message[0]) if message else None
+        if kind is None or kind.data is None or len(message) <= kind.data:
+            return
+        channel = message[0] & 0x0F
+        if kind is midi.NOTE_ON:
             self._note(NOTE.first + (channel << 7) + message[1], message[2], at, out)
-        elif kind == 0x80 and len(message) >= 3:
+        elif kind is midi.NOTE_OFF:
             self._note(NOTE.first + (channel << 7) + message[1], 0, at, out)
-        elif kind == 0xB0 and len(message) >= 3:
+        elif kind is midi.CHANGE:
             self._change(channel, message[1], message[2], at, out)
-        elif kind == 0xE0 and len(message) >= 3:
+        elif kind is midi.BEND:
             out.append((BEND.first + channel, message[1] | message[2] << 7, at))
-        elif kind == 0xD0 and len(message) >= 2:
+        elif kind is midi.PRESSURE:
             out.append((PRESSURE.first + channel, message[1], at))
-        elif kind == 0xA0 and len(message) >= 3:
+        elif kind is midi.KEY_PRESSURE:
             out.append((KEY_PRESSURE.first + (channel << 7) + message[1], message[2], at))
-        elif kind == 0xC0 and len(message) >= 2:
+        elif kind is midi.PROGRAM:
             signal = PROGRAM.first + (channel << 7) + message[1]
             out.extend(((signal, FULL_STRENGTH, at), (signal, 0, at)))
 

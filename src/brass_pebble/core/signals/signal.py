@@ -16,6 +16,7 @@ from brass_pebble.core.say.problem import ProblemError, nearest
 
 from .carrying import Carrying
 from .keys import key_table
+from .midi import BY_WORD
 
 STRUCK, PART, MOVING = 0x10_0000, 0x20_0000, 0x40_0000
 # EV_ABS and EV_REL codes and what people call them.
@@ -197,34 +198,7 @@ def spell(signal: int, middle_c: int = 4) -> str:
     if family is None or family not in MIDI_FAMILIES:
         return signal_name(signal)
     number, channel = number_and_channel(signal)
-    status = _STATUS.get(family.word)
-    raw = f"{status | channel:02X}" + (f" {number:02X}" if family.span == 128 else "") if status else ""
+    kind = BY_WORD.get(family.word)
+    raw = f"{kind.status | channel:02X}" + (f" {number:02X}" if family.span == 128 else "") if kind else ""
     said = [signal_name(signal), tone(number, middle_c) if family in (NOTE, KEY_PRESSURE) else "", raw]
     return " · ".join(part for part in said if part)
-
-
-def spell_message(message: bytes) -> str:
-    """A MIDI message in words: `cc 7 on 1 = 64`, `note 36 on 10, strength 100`, `clock`, or its bytes."""
-    if not message:
-        return "nothing"
-    kind, channel = message[0] & 0xF0, (message[0] & 0x0F) + 1
-    data = message[1:]
-    if kind == 0x90 and len(data) == 2 and data[1]:
-        return f"note {data[0]} on {channel}, strength {data[1]}"
-    if kind in (0x80, 0x90) and len(data) == 2:
-        return f"note {data[0]} on {channel} off"
-    if kind == 0xB0 and len(data) == 2:
-        return f"cc {data[0]} on {channel} = {data[1]}"
-    if kind == 0xE0 and len(data) == 2:
-        return f"bend on {channel} = {data[0] | data[1] << 7}"
-    if kind in (0xC0, 0xD0) and len(data) == 1:
-        return f"{'program' if kind == 0xC0 else 'pressure'} {data[0]} on {channel}"
-    if message[0] in REAL_TIME and len(message) == 1:
-        return REAL_TIME[message[0]]
-    shown = message[:8].hex(" ").upper()
-    return f"bytes {shown}" + (f" … ({len(message)} bytes)" if len(message) > 8 else "")
-
-
-REAL_TIME = {0xF8: "clock", 0xFA: "start", 0xFB: "continue", 0xFC: "stop"}
-# The status bytes of MIDI 1.0.
-_STATUS = {"note": 0x90, "key pressure": 0xA0, "cc": 0xB0, "program": 0xC0, "pressure": 0xD0, "bend": 0xE0}
