@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 
 from brass_pebble.client import EngineClient
-from brass_pebble.core.macro import read_macro
+from brass_pebble.core.macro.reader import read_macro
 from figures import Figure, percentile
 from host import BRASS_PEBBLE, measured_engine
 

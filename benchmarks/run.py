@@ -27,6 +27,10 @@ from moving import eight_surfaces
 
 PROJECT = Path(__file__).parent.parent
 
+# As on a person's machine, every start but the first finds what Python has compiled.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+os.environ.setdefault("PYTHONPYCACHEPREFIX", str(PROJECT / ".cache" / "bytecode"))
+
 
 def build_loops() -> Path:
     """Compile the C loops."""

@@ -15,6 +15,9 @@ import pytest
 
 # Whatever an engine says is held against its declared type, in this process and in all that tests start.
 os.environ["BRASS_PEBBLE_CHECKS"] = "1"
+# As on a person's machine, every start but the first finds what Python has compiled.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+os.environ.setdefault("PYTHONPYCACHEPREFIX", str(Path(__file__).parent.parent / ".cache" / "bytecode"))
 
 from hypothesis import settings
 

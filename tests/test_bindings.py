@@ -15,7 +15,7 @@ from brass_pebble.core.desk.look.shown import USUAL
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shortcut, read_program, shape_of
-from brass_pebble.core.macro import link, parse
+from brass_pebble.core.macro.reader import link, parse
 from brass_pebble.core.play.chord_catch import ChordCatch
 from brass_pebble.core.signals.keys import key_table, parse_chord
 from brass_pebble.demo import HERE

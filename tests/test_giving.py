@@ -20,11 +20,10 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError
-from brass_pebble.core.macro import Macro, parse
-from brass_pebble.core.macro.asks import CatchUp, Errand
+from brass_pebble.core.macro.asks import CatchUp, Errand, Finish, GaveUp, Given
 from brass_pebble.core.macro.reach import put_to_sleep, reaches
-from brass_pebble.core.macro.steps import Finish, GaveUp
-from brass_pebble.core.macro.values import Given
+from brass_pebble.core.macro.reader import parse
+from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of, rename_plays
 from brass_pebble.core.say.problem import ProblemError

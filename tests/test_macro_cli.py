@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from brass_pebble.core.macro import link, parse
 from brass_pebble.core.macro.lanes import lanes_of
+from brass_pebble.core.macro.reader import link, parse
 from brass_pebble.paper.chart import HEAD, MARGIN, NAMES, ROW, WIDTH, chart_page
 from brass_pebble.paper.svg import page_svg
 from conftest import run_cli

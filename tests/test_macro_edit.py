@@ -7,10 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brass_pebble.core.effects.pointer import REL_WHEEL, REL_X, REL_Y
-from brass_pebble.core.macro import parse, read_macro
 from brass_pebble.core.macro.edit import Edited, close_gap, delete, duplicate, insert, lengthen, move, scale, snap
 from brass_pebble.core.macro.lanes import lanes_of
-from brass_pebble.core.macro.reader import link
+from brass_pebble.core.macro.reader import link, parse, read_macro
 from brass_pebble.core.macro.record import EVEN, NONE, PLAYED, without_stop, write_recording
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError

@@ -9,9 +9,9 @@ import time
 
 import pytest
 
-from brass_pebble.core.macro import Macro, read_macro
 from brass_pebble.core.macro.reach import fingerprint
-from brass_pebble.core.macro.reader import have_lines_at_hand, lines_as_data, parse
+from brass_pebble.core.macro.reader import have_lines_at_hand, lines_as_data, parse, read_macro
+from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.paths import PACKAGE

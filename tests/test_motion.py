@@ -20,7 +20,7 @@ from brass_pebble.core.devices.walk import Walk
 from brass_pebble.core.effects.drive import parse_drive, parse_level
 from brass_pebble.core.effects.kinds import tell
 from brass_pebble.core.effects.messages import message_of, midi_send
-from brass_pebble.core.macro import read_macro
+from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.play.axis import (
     AxisSettings,
     Calibration,

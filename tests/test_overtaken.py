@@ -11,8 +11,8 @@ import pytest
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.effects.messages import merge_values, message_of, midi_send
 from brass_pebble.core.effects.pointer import MESSAGES, PAD
-from brass_pebble.core.macro import chord_program, read_macro
-from brass_pebble.core.macro.timetable import Program, Timeline
+from brass_pebble.core.macro.reader import read_macro
+from brass_pebble.core.macro.timetable import Program, Timeline, chord_program
 from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.play.player import ONCE, Effect, Live, Manner, Player, Run, hurried
 from brass_pebble.core.play.trace import Trace

@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.devices.layout import read_layout
-from brass_pebble.core.macro import chord_program, read_macro
-from brass_pebble.core.macro.timetable import Program
+from brass_pebble.core.macro.reader import read_macro
+from brass_pebble.core.macro.timetable import Program, chord_program
 from brass_pebble.core.play.player import MOST_QUEUED, Effect, Player, Run
 from brass_pebble.core.play.router import Router
 from brass_pebble.core.play.trace import MOST_REACTIONS, MOST_SENT, Trace

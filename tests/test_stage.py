@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from brass_pebble.core.macro import read_macro
+from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.macro.timetable import Program
 from brass_pebble.core.signals.keys import key_table, parse_chord
 from brass_pebble.core.stage.program import Reaction, StageProgram

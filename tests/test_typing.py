@@ -11,7 +11,7 @@ from brass_pebble.core.desk.look.clashes import find_clashes
 from brass_pebble.core.desk.look.lettered import notice
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.effects.kinds import tell
-from brass_pebble.core.macro import read_macro
+from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.keymap import type_out

@@ -24,7 +24,7 @@ def add_to(app: typer.Typer) -> None:
 def _read_file(file: Path) -> tuple[Any, list[Any]]:
     from brass_pebble import file_access
     from brass_pebble.core.desk.read.desk import read_typing
-    from brass_pebble.core.macro import parse, read_macro
+    from brass_pebble.core.macro.reader import parse, read_macro
     from brass_pebble.core.say.limits import load_tables
     from brass_pebble.core.say.problem import Problem, ProblemError
     try:
@@ -94,7 +94,7 @@ def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")]
                  check: Annotated[bool, typer.Option("--check", help="change nothing, only tell")] = False) -> None:
     """Write macro files in their usual form; notes and order stay."""
     from brass_pebble import file_access
-    from brass_pebble.core.macro import format_macro
+    from brass_pebble.core.macro.writer import format_macro
     from brass_pebble.core.say.problem import ProblemError
     wrong = changed = 0
     for file in files:
@@ -170,8 +170,8 @@ def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
     """Draw a macro's lanes with their ruler, to look at, print and share."""
     if out.suffix not in (".svg", ".pdf"):
         raise Failure(f"a chart is written as .svg or .pdf, not as {out.suffix or 'a file without an ending'}", "usage")
-    from brass_pebble.core.macro import link, parse
     from brass_pebble.core.macro.lanes import lanes_of
+    from brass_pebble.core.macro.reader import link, parse
     from brass_pebble.paper.chart import chart_page
     macro = _good_macro(file)
     draft = parse(macro.source, id=macro.id)

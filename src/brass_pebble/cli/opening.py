@@ -71,11 +71,12 @@ def demo(headless: Annotated[bool, typer.Option("--headless", help="play the cla
     """Try it without any hardware: a bakery's desk, simulated devices, a simulated program."""
     from brass_pebble.client import EngineClient, StartingEngine, start_engine
     from brass_pebble.demo import ENGINE_OPTIONS, demo_desk
-    from brass_pebble.demo.history import seed_history
     if not headless:
         need_terminal()
     desk = demo_desk(fresh=fresh)
-    seed_history(desk)
+    if not paths.history_file(desk).exists():
+        from brass_pebble.demo.history import seed_history
+        seed_history(desk)
     if paths.socket_path(desk) in running():
         if headless:
             raise Failure("the demo is already open on another screen. Close that one first", "busy")

@@ -9,8 +9,6 @@ import time
 from pathlib import Path
 
 from brass_pebble import paths
-from brass_pebble.engine.disk.tighten import tighten
-from brass_pebble.file_access import private_folder
 
 HERE = Path(__file__).parent
 ENGINE_OPTIONS = ("--bench", str(HERE / "bench.toml"), "--stage", str(HERE / "stage"), "--script",
@@ -31,6 +29,8 @@ def demo_desk(*, fresh: bool = False) -> Path:
         # Set aside rather than deleted: nobody's edits are lost.
         folder.rename(folder.with_name(f"{folder.name}-{time.strftime('%Y-%m-%d-%H%M%S')}"))
     if not folder.exists():
+        from brass_pebble.engine.disk.tighten import tighten
+        from brass_pebble.file_access import private_folder
         private_folder(folder.parent)
         shutil.copytree(HERE / "desk", folder)
         know(folder)

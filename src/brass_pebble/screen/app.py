@@ -50,7 +50,7 @@ def find_view(name: str) -> type[View]:
 
 def _warm() -> None:
     """What is opened first is there sooner: the views, and the grammar of macros."""
-    from brass_pebble.core.macro import read_macro
+    from brass_pebble.core.macro.reader import read_macro
     for name in VIEWS:
         find_view(name)
     read_macro("tap A")

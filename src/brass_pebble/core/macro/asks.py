@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
-from dataclasses import dataclass
+from collections.abc import Callable, Generator
+from dataclasses import dataclass, field
 from typing import Any
 
 
@@ -48,3 +48,26 @@ class Errand(Ask):
 # A step laying itself: stops at each question, and goes on with its answer.
 Laying = Generator[Ask, Any, None]
 Deciding = Generator[Ask, Any, bool]
+
+class Finish(Exception):
+    """The run ends here as it should."""
+
+
+
+class GaveUp(Exception):
+    """The run cannot go on; `line` and the text say where and why."""
+
+    def __init__(self, line: int, why: str) -> None:
+        super().__init__(why)
+        self.line = line
+
+@dataclass
+class Given:
+    """What a run begins with: the values of its press, and what its clock says.
+
+    `held_ms(now)` tells for how long the control has been down at a time from the run's start, in ns.
+    """
+
+    values: dict[str, int] = field(default_factory=lambda: {"strength": 127, "position": 0, "number": 0})
+    held_ms: Callable[[int], int] = lambda now: now // 1_000_000
+    is_held: Callable[[], bool] = lambda: False

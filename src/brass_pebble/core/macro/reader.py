@@ -17,14 +17,15 @@ from typing import Any
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
 
 from brass_pebble.core.effects.reach import Reach
+from brass_pebble.core.macro.asks import Finish, GaveUp, Given
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist, keymap
 
 from .asks import CatchUp, Errand
 from .reach import Approves, Asleep, keys_reach, put_to_sleep
-from .steps import SETTINGS, Finish, GaveUp, If, Otherwise, Repeat, Step, Type
+from .steps import SETTINGS, If, Otherwise, Repeat, Step, Type
 from .timetable import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Program, Score, Timeline
-from .values import PRESS_VALUES, Given, compute, is_fixed
+from .values import PRESS_VALUES, compute, is_fixed
 from .world_steps import STEPS, Play, WaitUntil, unknown_macro
 
 _EXPECTED = {

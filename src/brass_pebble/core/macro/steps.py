@@ -14,6 +14,7 @@ from typing import ClassVar
 from lark import Token, Tree
 
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
+from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.signals.keymap import Typist, type_out
@@ -26,18 +27,6 @@ from .values import check_values, compute, decide, is_fixed, say, unquote
 Piece = Token | Tree[Token]
 Pieces = Sequence["Piece | None"]
 DEFAULT_TURNS = 1_000
-
-
-class Finish(Exception):
-    """The run ends here as it should."""
-
-
-class GaveUp(Exception):
-    """The run cannot go on; `line` and the text say where and why."""
-
-    def __init__(self, line: int, why: str) -> None:
-        super().__init__(why)
-        self.line = line
 
 
 @dataclass(eq=False, repr=False)
@@ -520,7 +509,6 @@ class If(Block):
         return f"if {say(self.condition)}"
 
 
-LONGEST_LABEL = 12
 Setting = Callable[[Macro, dict[str, int], Token, int], None]
 
 

@@ -9,13 +9,13 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
 from brass_pebble.core.effects.kinds import KEY, kind_of
+from brass_pebble.core.macro.asks import Given
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import Chord
 
 from .asks import Laying
-from .values import Given
 
 if TYPE_CHECKING:
     from brass_pebble.core.signals.keymap import Typist

@@ -6,7 +6,6 @@ Division drops the rest (7 / 2 is 3, -7 / 2 is -3) and % is what division leaves
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 
 from lark import Token, Tree
 
@@ -22,18 +21,6 @@ PRESS_VALUES = {
     "number": "a number that was said or typed with it",
 }
 LARGEST = 2**63 - 1
-
-
-@dataclass
-class Given:
-    """What a run begins with: the values of its press, and what its clock says.
-
-    `held_ms(now)` tells for how long the control has been down at a time from the run's start, in ns.
-    """
-
-    values: dict[str, int] = field(default_factory=lambda: {"strength": 127, "position": 0, "number": 0})
-    held_ms: Callable[[int], int] = lambda now: now // 1_000_000
-    is_held: Callable[[], bool] = lambda: False
 
 
 def compute(expression: object, values: Mapping[str, int], line: int) -> int:

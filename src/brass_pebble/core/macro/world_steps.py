@@ -19,6 +19,7 @@ from brass_pebble.core.effects.pointer import (
     REL_X,
     REL_Y,
 )
+from brass_pebble.core.macro.asks import Finish, GaveUp
 from brass_pebble.core.say.durations import MS, SECOND, write_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keymap import type_out
@@ -26,7 +27,7 @@ from brass_pebble.core.signals.keys import parse_chord
 
 from .asks import CatchUp, Errand, Laying
 from .midi_steps import MIDI_STEPS
-from .steps import KEY_STEPS, Finish, GaveUp, Otherwise, Pieces, Step, Text, read_text, read_time, reckon, token
+from .steps import KEY_STEPS, Otherwise, Pieces, Step, Text, read_text, read_time, reckon, token
 from .timetable import Macro, Timeline, lay_all
 from .values import check_values, decide, is_fixed, say, unquote, window_of
 

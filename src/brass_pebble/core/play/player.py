@@ -16,10 +16,8 @@ from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
 from brass_pebble.core.effects.kinds import MOMENTARY_FROM, MOMENTARY_TO
-from brass_pebble.core.macro.asks import Ask, CatchUp, Errand
-from brass_pebble.core.macro.steps import Finish, GaveUp
+from brass_pebble.core.macro.asks import Ask, CatchUp, Errand, Finish, GaveUp, Given
 from brass_pebble.core.macro.timetable import Program, Score, Timeline
-from brass_pebble.core.macro.values import Given
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 

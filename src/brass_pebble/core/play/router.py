@@ -9,8 +9,8 @@ from brass_pebble.core.desk.action import FIRST, PASS, PIN, REST, STOP, SWALLOW
 from brass_pebble.core.desk.layer_switch import ONE_PRESS
 from brass_pebble.core.desk.model import GO_ON, Desk, find_layer
 from brass_pebble.core.effects.drive import Levels
+from brass_pebble.core.macro.asks import Given
 from brass_pebble.core.macro.timetable import Macro, Program
-from brass_pebble.core.macro.values import Given
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.signal import PART, STRUCK

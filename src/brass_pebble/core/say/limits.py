@@ -90,3 +90,5 @@ def _longest_number(text: str) -> str:
     lines = text.splitlines() or [""]
     number = max(range(len(lines)), key=lambda index: sum(map(str.isdigit, lines[index])))
     return f"(at line {number + 1}, column 1)"
+
+LONGEST_LABEL = 12

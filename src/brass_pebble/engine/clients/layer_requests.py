@@ -18,12 +18,12 @@ from brass_pebble.core.desk.look.clashes import Survey, find_clashes
 from brass_pebble.core.desk.look.free_chords import free_chords, free_family, taken_shapes
 from brass_pebble.core.desk.model import Layer, Surface, find_layer
 from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
-from brass_pebble.core.macro.steps import TINTS
 from brass_pebble.core.macro.timetable import chord_program
 from brass_pebble.core.play.gesture import AT, MOTIONS
 from brass_pebble.core.play.player import ONCE
 from brass_pebble.core.say.durations import parse_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.signals.keys import parse_chord
 from brass_pebble.engine.clients.desk_rows import DeskRows
 from brass_pebble.engine.devices.chord_catcher import ChordCatcher

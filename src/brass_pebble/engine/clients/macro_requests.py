@@ -8,7 +8,8 @@ from __future__ import annotations
 import re
 
 from brass_pebble import file_access
-from brass_pebble.core.macro import Macro, read_macro
+from brass_pebble.core.macro.reader import read_macro
+from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist
 from brass_pebble.engine.clients.desk_rows import DeskRows

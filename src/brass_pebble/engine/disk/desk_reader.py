@@ -17,8 +17,9 @@ from brass_pebble import file_access
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import KnownSurface, read_desk, read_typing
 from brass_pebble.core.devices.layout import Layout, read_layout
-from brass_pebble.core.macro import Draft, Macro
 from brass_pebble.core.macro.reach import Reach, reaches
+from brass_pebble.core.macro.reader import Draft
+from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.limits import load_tables
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.signals.key_places import US

@@ -11,9 +11,9 @@ from brass_pebble.core.desk.binding import PLAYS, POLICIES
 from brass_pebble.core.desk.read.bindings import TIMES, is_gesture
 from brass_pebble.core.desk.rearrange import Change
 from brass_pebble.core.label.icons import check_icon
-from brass_pebble.core.macro.steps import LONGEST_LABEL
 from brass_pebble.core.play.gesture import DOUBLE, GESTURES, HOLD, MOTIONS, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT
 from brass_pebble.core.say.durations import parse_duration
+from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError
 
 from .partial_edit import edited_fragment

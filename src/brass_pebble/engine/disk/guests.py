@@ -20,9 +20,8 @@ from typing import Any
 
 from brass_pebble import file_access
 from brass_pebble.core.effects.reach import Reach
-from brass_pebble.core.macro import Draft
 from brass_pebble.core.macro.reach import fingerprint, reaches
-from brass_pebble.core.macro.reader import Remembered
+from brass_pebble.core.macro.reader import Draft, Remembered
 from brass_pebble.core.say.limits import load_tables
 
 FILE = "guests.toml"

@@ -7,8 +7,8 @@ from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, Action, read_action
 from brass_pebble.core.desk.read.bindings import is_gesture
-from brass_pebble.core.macro import Draft, link, parse
 from brass_pebble.core.macro.reach import Reach, put_to_sleep, reaches
+from brass_pebble.core.macro.reader import Draft, link, parse
 from brass_pebble.core.parcel.contents import OWN_OF_A_SURFACE, Parcel, without_own
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, match
 from brass_pebble.core.parcel.merge import Choices, Intake, Item, items_of, take_in

@@ -13,9 +13,9 @@ from pathlib import Path
 from typing import Protocol
 
 from brass_pebble import file_access
-from brass_pebble.core.macro import Draft, Macro, link, parse
 from brass_pebble.core.macro.reach import put_to_sleep
-from brass_pebble.core.macro.reader import Remembered, walk
+from brass_pebble.core.macro.reader import Draft, Remembered, link, parse, walk
+from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.core.signals.keymap import Typist

@@ -16,8 +16,7 @@ from typing import Any
 from brass_pebble import __version__
 from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.layout import read_layout
-from brass_pebble.core.macro import Draft
-from brass_pebble.core.macro.reader import walk
+from brass_pebble.core.macro.reader import Draft, walk
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.parcel.contents import (
     FORMAT,

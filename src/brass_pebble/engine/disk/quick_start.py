@@ -22,10 +22,9 @@ from typing import Any
 
 from brass_pebble import __version__, file_access
 from brass_pebble.core.effects.kinds import MIDI
-from brass_pebble.core.macro import Draft, Macro
 from brass_pebble.core.macro.reach import fingerprint, reaches
-from brass_pebble.core.macro.reader import MOST_AT_HAND, Remembered, have_lines_at_hand, lines_as_data, walk
-from brass_pebble.core.macro.timetable import MOST_EVENTS, Program
+from brass_pebble.core.macro.reader import MOST_AT_HAND, Draft, Remembered, have_lines_at_hand, lines_as_data, walk
+from brass_pebble.core.macro.timetable import MOST_EVENTS, Macro, Program
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.paths import PACKAGE
 

@@ -21,7 +21,7 @@ from brass_pebble import file_access
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.devices.layout import Layout
 from brass_pebble.core.effects.reach import Reach
-from brass_pebble.core.macro import Draft
+from brass_pebble.core.macro.reader import Draft
 from brass_pebble.core.say.problem import Problem, ProblemError
 
 from .desk_reader import DeskReader, Loaded, Sources, read_layout_file, syntax_problem

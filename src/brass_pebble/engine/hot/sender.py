@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Callable
 
 from brass_pebble.core.effects.kinds import BEYOND_POINTER
-from brass_pebble.core.macro import Program
+from brass_pebble.core.macro.timetable import Program
 from brass_pebble.core.play.player import Effect, Player, Run
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.engine.clients.news import News

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from brass_pebble.core.macro import Macro, Program
+from brass_pebble.core.macro.timetable import Macro, Program
 from brass_pebble.core.play.player import Manner, Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem

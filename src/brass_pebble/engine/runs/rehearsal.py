@@ -10,9 +10,8 @@ from collections.abc import Callable
 from typing import Any
 
 from brass_pebble.core.effects.kinds import KEY, kind_of, tell
-from brass_pebble.core.macro import Macro
-from brass_pebble.core.macro.asks import Errand, Window
-from brass_pebble.core.macro.values import Given
+from brass_pebble.core.macro.asks import Errand, Given, Window
+from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.play.player import Effect, Live, Player, Run
 from brass_pebble.core.stage.program import Reaction
 from brass_pebble.kinds.outputs.stage import StageOutput

@@ -18,10 +18,11 @@ from brass_pebble.core.desk.binding import POLICIES
 from brass_pebble.core.desk.layer_switch import HOWS, WHILE_HELD
 from brass_pebble.core.desk.look.shown import BANDS, gestures_for
 from brass_pebble.core.effects.drive import parse_drive, parse_level
-from brass_pebble.core.macro.steps import LONGEST_LABEL, TINTS
 from brass_pebble.core.play.gesture import DOUBLE, HOLD, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT, ends_at_once
 from brass_pebble.core.say.durations import MS, say_duration
+from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.signals.keys import key_table, parse_chord
 from brass_pebble.screen.base.choosing import ChoosingSheet
 from brass_pebble.screen.state import Row

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from bisect import bisect_right
 
-from brass_pebble.core.macro import Draft, Macro, link, parse
 from brass_pebble.core.macro.lanes import Bar, Lanes, lanes_of
+from brass_pebble.core.macro.reader import Draft, link, parse
+from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.signals.keymap import Typist

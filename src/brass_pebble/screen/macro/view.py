@@ -365,7 +365,7 @@ class MacroView(View):
 
     def action_format(self) -> None:
         """Write the text in its usual form."""
-        from brass_pebble.core.macro import format_macro
+        from brass_pebble.core.macro.writer import format_macro
         area = self.query_one(MacroText)
         try:
             text = format_macro(area.text)

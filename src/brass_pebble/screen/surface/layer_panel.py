@@ -13,7 +13,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList
 from textual.widgets.option_list import Option
 
-from brass_pebble.core.macro.steps import TINTS
+from brass_pebble.core.say.tints import TINTS
 from brass_pebble.screen.state import DeskState, Row
 
 Ask = Callable[..., Awaitable[Row | None]]

@@ -14,7 +14,6 @@ from brass_pebble.core.desk.model import find_layer
 from brass_pebble.core.devices.layout import MISSING
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.label.icons import check_icon
-from brass_pebble.core.macro.steps import LONGEST_LABEL, TINTS
 from brass_pebble.core.play.gesture import (
     AT,
     DOUBLE,
@@ -29,7 +28,9 @@ from brass_pebble.core.play.gesture import (
     read_band,
 )
 from brass_pebble.core.say.durations import MS, say_duration, write_duration
+from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
+from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.say.toml_fields import Fields
 from brass_pebble.core.signals.keys import is_sendable
 
