@@ -32,10 +32,16 @@ class SetAxis(Request, frozen=True, kw_only=True, tag="set_axis"):
     high: Raw | UnsetType | None = UNSET
 
 
+class Calibrated(Answer, frozen=True, kw_only=True):
+    """It is watched, or what was seen counts from now on."""
+
+    words: Annotated[str, said("what was changed, at its end")] = ""
+
+
 class Calibrate(Request, frozen=True, kw_only=True, tag="calibrate"):
     """`begin` watching how far a control goes, or `end` it and take what was seen."""
 
-    answer: ClassVar[type[Answer]] = Answer
+    answer: ClassVar[type[Answer]] = Calibrated
     surface: Id
     control: Id
     step: Annotated[Id, said("`begin` or `end`")] = "end"
