@@ -142,7 +142,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
 
     def follow_bystanders() -> None:
         if setup.real_devices and ports.desk.output != "stage":
-            bystanders.follow(facts for facts in devices.here if facts.nodes and devices.is_typed_on(facts))
+            bystanders.follow(facts for facts in devices.here if devices.keys_mix_in(facts))
 
     def cancel_recording() -> None:
         recorder.cancel("everything was stopped")
