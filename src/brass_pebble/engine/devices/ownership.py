@@ -158,7 +158,8 @@ class Devices:
         """What has become the last keyboard or pointer, since another one went, is not kept."""
         for surface_id, holding in list(self.holdings.items()):
             surface = self._ports.desk.surfaces[surface_id]
-            if holding.source is None or not holding.parts or self.kind_of(holding.parts[0]).by_messages:
+            if holding.source is None or not holding.parts or \
+                    not self.kind_of(holding.parts[0]).takes_from_programs:
                 continue
             why = self._refusal(surface, holding.parts[0])
             if why:
@@ -222,7 +223,7 @@ class Devices:
 
     def keys_mix_in(self, facts: DeviceFacts) -> bool:
         """Whether what is held on it reaches programs beside what is sent: Ctrl of the main keyboard."""
-        return bool(facts.nodes) and not self.kind_of(facts).by_messages and self.is_typed_on(facts)
+        return self.kind_of(facts).takes_from_programs and self.is_typed_on(facts)
 
     def _taken_by(self, facts: DeviceFacts, takes: Callable[[Surface], bool]) -> bool:
         surface = self._ports.desk.surfaces.get(self.owner(facts.id))

@@ -53,6 +53,11 @@ class InputKind:
     simulated = False
     goes_silently = False
 
+    @property
+    def takes_from_programs(self) -> bool:
+        """Whether programs get what it sends as long as it is not taken over."""
+        return not (self.by_messages or self.simulated)
+
     def present(self) -> list[DeviceFacts]:
         """Those that are here.  Not for the loop."""
         return []
