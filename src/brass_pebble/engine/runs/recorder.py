@@ -110,7 +110,8 @@ class Recorder:
             return
         devices = self.devices
         for facts in devices.here:
-            if facts.full and devices.kind_of(facts).takes_from_programs and facts.readable and not devices.owner(facts.id):
+            if facts.full and facts.readable and not devices.owner(facts.id) and \
+                    devices.kind_of(facts).takes_from_programs:
                 self._open(facts)
 
     def _open(self, facts: DeviceFacts) -> None:
