@@ -282,7 +282,7 @@ def test_an_approval_is_for_the_very_words(giver: DeskStore, store: DeskStore) -
     assert sorted(reach.does for _, reach in asleep) == ["calls an address", "runs a program", "sends to an address",
                                                          "types a text"]
     # Only its own tap is left of what the macro sends by itself.
-    assert desk.macros["lamp-on"].live and len(set(desk.macros["both"].program.codes)) == 1
+    assert desk.macros["lamp-on"].live and len(set(desk.macros["both"].timetable.codes)) == 1
     run = next(reach for _, reach in asleep if reach.does == "runs a program")
     assert store.approvals is not None
     store.trust.approve([run.mark])
@@ -574,7 +574,7 @@ def assert_asleep(macro: Macro) -> None:
     """Nothing of it reaches outside: it only says that it sleeps, and types nothing."""
     assert [ask.kind for ask in asked(macro)].count("asleep") >= 1
     assert {ask.kind for ask in asked(macro)} == {"asleep"}
-    assert len(macro.program.codes) <= 2
+    assert len(macro.timetable.codes) <= 2
 
 
 def test_plain_keys_of_a_stranger_work_at_once(store: DeskStore) -> None:
@@ -584,7 +584,7 @@ def test_plain_keys_of_a_stranger_work_at_once(store: DeskStore) -> None:
     store.load()
     store.change(intake_edit(parcel, store, Choices())[0])
     loaded = store.load()
-    assert store.asleep(loaded.desk) == [] and len(loaded.desk.macros["theirs"].program.codes) == 10
+    assert store.asleep(loaded.desk) == [] and len(loaded.desk.macros["theirs"].timetable.codes) == 10
 
 
 def import_shell(store: DeskStore, text: str = SHELL) -> None:

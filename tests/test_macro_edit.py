@@ -29,7 +29,7 @@ tap D
 def starts(text: str) -> dict[str, int]:
     macro, problems = read_macro(text)
     assert problems == []
-    program, names = macro.program, key_table()
+    program, names = macro.timetable, key_table()
     found: dict[str, int] = {}
     for at, code, value in zip(program.times, program.codes, program.values, strict=True):
         if value:
@@ -168,5 +168,5 @@ def test_whatever_is_played_can_be_read_and_keeps_its_order(played: list[tuple[i
     text = write_recording(made, end=(at + 10) * MS, keep=keep)
     macro, problems = read_macro(text)
     assert problems == [], text
-    assert [code for code, value in zip(macro.program.codes, macro.program.values, strict=True) if value] == \
+    assert [code for code, value in zip(macro.timetable.codes, macro.timetable.values, strict=True) if value] == \
         [code for code, _, _ in played]

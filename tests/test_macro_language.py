@@ -19,7 +19,7 @@ from brass_pebble.paths import PACKAGE
 
 def timetable(text: str) -> list[str]:
     macro = good(text)
-    program, names = macro.program, key_table()
+    program, names = macro.timetable, key_table()
     return [f"{at // MS} {names.name(code)}{'+' if value else '-'}"
             for at, code, value in zip(program.times, program.codes, program.values, strict=True)]
 
@@ -68,8 +68,8 @@ def test_settings() -> None:
 
 
 def test_the_shortest_time_between_two_events_is_known() -> None:
-    assert good("tap A for 8ms\nwait 30ms\ntap B").program.closest_pair() == 8 * MS
-    assert good("wait 1s").program.closest_pair() is None
+    assert good("tap A for 8ms\nwait 30ms\ntap B").timetable.closest_pair() == 8 * MS
+    assert good("wait 1s").timetable.closest_pair() is None
 
 
 @pytest.mark.parametrize(("text", "complaint"), [
@@ -109,7 +109,7 @@ def test_the_shortest_time_between_two_events_is_known() -> None:
 ])
 def test_a_broken_text_is_explained(text: str, complaint: str) -> None:
     assert complaint in complaints(text)
-    assert list(read_macro(text)[0].program.times) == []
+    assert list(read_macro(text)[0].timetable.times) == []
 
 
 def test_every_broken_line_is_told_at_once() -> None:
@@ -119,7 +119,7 @@ def test_every_broken_line_is_told_at_once() -> None:
 def test_long_macros_are_read_quickly() -> None:
     text = "\n".join(f"tap {'AB'[i % 2]}\nwait {i % 50 + 1}ms" for i in range(5000))
     began = time.perf_counter()
-    assert len(good(text).program.times) == 10_000
+    assert len(good(text).timetable.times) == 10_000
     # Half a second where nothing else runs; the benchmarks measure it.
     assert time.perf_counter() - began < 20
 

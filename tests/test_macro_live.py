@@ -45,7 +45,7 @@ class World:
         given_ = Given({"strength": 127, "position": 0, "number": 0, **values}, lambda now: now // MS,
                        lambda: self.now < 250 * MS)
         live = Live(macro.score, given_) if macro.score else None
-        run, _ = self.player.start(macro.program, self.now, self.out, manner=manner or Manner(), live=live)
+        run, _ = self.player.start(macro.timetable, self.now, self.out, manner=manner or Manner(), live=live)
         assert run
         return run
 
@@ -182,7 +182,7 @@ def test_a_beat_begins_each_step_on_its_time() -> None:
 def test_macros_that_play_others() -> None:
     drafts = {"a": parse("taps last 10ms\ntap A\nplay b\ntap C", id="a"), "b": parse('name "Bee"\ntap B', id="b")}
     link(drafts)
-    program = drafts["a"].macro.program
+    program = drafts["a"].macro.timetable
     assert [(t // MS, name(c), v, line) for t, c, v, line in zip(
         program.times, program.codes, program.values, program.lines, strict=True)] == [
         (0, "A", 1, 2), (10, "A", 0, 2), (30, "B", 1, 3), (70, "B", 0, 3), (90, "C", 1, 4), (100, "C", 0, 4)]
@@ -258,9 +258,9 @@ def test_for_as_long_as_held_and_until_pressed_again() -> None:
     assert world.go()[-1] == "200 A-" and run.state == "done" and world.player.next_deadline() is None
     world = World()
     manner = Manner("end", FOR_EVER)
-    first, _ = world.player.start(good("tap A\nwait 60ms").program, 0, world.out, again_key="k", manner=manner)
+    first, _ = world.player.start(good("tap A\nwait 60ms").timetable, 0, world.out, again_key="k", manner=manner)
     world.go(until_ms=250)
-    second, outcome = world.player.start(good("tap A").program, world.now, world.out, again_key="k", manner=manner)
+    second, outcome = world.player.start(good("tap A").timetable, world.now, world.out, again_key="k", manner=manner)
     assert first and (first.state, second, outcome) == ("done", None, "ended")
     assert world.player.down == {}
 
@@ -333,8 +333,8 @@ def test_random_macros_are_read_formatted_played_and_leave_nothing_down(text: li
     formatted = format_macro(source)
     assert format_macro(formatted) == formatted
     again = good(formatted)
-    assert (again.program.times, again.program.codes, again.program.values) == (
-        macro.program.times, macro.program.codes, macro.program.values)
+    assert (again.timetable.times, again.timetable.codes, again.timetable.values) == (
+        macro.timetable.times, macro.timetable.codes, macro.timetable.values)
     world = World()
     world.play(macro, strength=strength)
     world.go()

@@ -590,10 +590,11 @@ def test_what_a_pad_shows(state: dict[str, bool], value: int) -> None:
 def test_a_clock_keeps_its_beat_and_notes_fall_on_it() -> None:
     macro, problems = read_macro('clock 90\n  beat 500ms\n    send note 36 on 10\n    send note 38 on 10\n')
     assert not problems
-    pulses = [at for at, code, value in zip(macro.program.times, macro.program.codes, macro.program.values, strict=True)
+    sent = macro.timetable
+    pulses = [at for at, code, value in zip(sent.times, sent.codes, sent.values, strict=True)
               if tell(code, value) == "clock"]
     assert pulses[:3] == [0, 27_777_777, 55_555_555] and pulses[18] == 500 * MS
-    names = [tell(code, value) for code, value in zip(macro.program.codes, macro.program.values, strict=True)]
+    names = [tell(code, value) for code, value in zip(macro.timetable.codes, macro.timetable.values, strict=True)]
     assert names[0] == "start" and names[-1] == "stop" and names[2] == "note 36 on 10, strength 100"
 
 
@@ -612,7 +613,7 @@ def test_midi_steps_that_make_no_sense(line: str, wrong: str) -> None:
 def test_notes_that_sound_are_let_go_when_the_run_is_stopped() -> None:
     macro, _ = read_macro("send note 60 on 1 strength 77 for 2s\n")
     player, out = Player(), list[Effect]()
-    run, _ = player.start(macro.program, 0, out)
+    run, _ = player.start(macro.timetable, 0, out)
     assert run is not None
     player.stop(run, 10 * MS, out)
     assert [tell(code, value) for code, value, _, _ in out] == ["note 60 on 1, strength 77", "note 60 on 1 off"]

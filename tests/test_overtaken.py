@@ -12,7 +12,7 @@ from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.effects.messages import merge_values, message_of, midi_send
 from brass_pebble.core.effects.pointer import MESSAGES, PAD
 from brass_pebble.core.macro.reader import read_macro
-from brass_pebble.core.macro.timetable import Program, Timeline, chord_program
+from brass_pebble.core.macro.timetable import Timeline, Timetable, chord_timetable
 from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.play.player import ONCE, Effect, Live, Manner, Player, Run, hurried
 from brass_pebble.core.play.trace import Trace
@@ -30,7 +30,7 @@ def play(text: str, player: Player, manner: Manner = ONCE) -> tuple[Run, list[Ef
     macro, problems = read_macro(text)
     assert not problems
     out: list[Effect] = []
-    run, _ = player.start(macro.program, 0, out, manner=manner, again_key="x")
+    run, _ = player.start(macro.timetable, 0, out, manner=manner, again_key="x")
     assert run is not None
     return run, out
 
@@ -79,7 +79,7 @@ def test_what_waited_for_a_run_that_was_overtaken_is_dropped_and_told() -> None:
     dropped: list[object] = []
     player = Player(on_drop=dropped.append)
     run, out = play(TAPS, player, Manner("queue"))
-    player.start(run.program, MS, out, manner=Manner("queue"), again_key="x", owner="second")
+    player.start(run.timetable, MS, out, manner=Manner("queue"), again_key="x", owner="second")
     player.advance(9_000 * MS, out)
     assert dropped == ["second"] and not player.runs and player.next_deadline() is None
 
@@ -87,8 +87,8 @@ def test_what_waited_for_a_run_that_was_overtaken_is_dropped_and_told() -> None:
 def test_a_suspend_ends_what_plays_and_leaves_what_is_held() -> None:
     player = Player()
     run, out = play(TAPS, player)
-    held, _ = player.start(chord_program(parse_chord("Ctrl+M"), holds=True), MS, out)
-    stays, _ = player.start(run.program, MS, out, manner=Manner(goes_on=True))
+    held, _ = player.start(chord_timetable(parse_chord("Ctrl+M"), holds=True), MS, out)
+    stays, _ = player.start(run.timetable, MS, out, manner=Manner(goes_on=True))
     assert held is not None and stays is not None
     player.slept(3_600_000 * MS, 2 * MS, out)
     assert (run.state, held.state, stays.state) == ("stopped", "playing", "playing")
@@ -100,12 +100,12 @@ def test_detents_of_a_quick_turn_are_all_there_and_soon(count: int, seconds: flo
     desk, _ = read_desk({"surface": {"pad": {"layer": {"base": {"press": {"A": {"tap": "Ctrl+Right"}}}}}}}, text="",
                         file="", layouts=lambda name: None, layout_names=(), macros={}, broken_macros={})
     answer = Planner(desk).plan(desk.surfaces["pad"], 30, ("base",)).press
-    assert answer.program is not None
+    assert answer.timetable is not None
     player, out = Player(), list[Effect]()
     for index in range(count):
         now = int(index * seconds * 1e9 / count)
         advance(player, now, out)
-        player.start(answer.program, now, out, manner=answer.manner, again_key="knob")
+        player.start(answer.timetable, now, out, manner=answer.manner, again_key="knob")
     while (due := player.next_deadline()) is not None:
         player.advance(due, out)
     right = parse_chord("Right").codes[0]
@@ -117,7 +117,7 @@ def test_detents_of_a_quick_turn_are_all_there_and_soon(count: int, seconds: flo
 
 
 def test_a_slow_turn_keeps_the_usual_taps() -> None:
-    slow, quick = chord_program(parse_chord("A"), tap=40 * MS), chord_program(parse_chord("A"), tap=3 * MS)
+    slow, quick = chord_timetable(parse_chord("A"), tap=40 * MS), chord_timetable(parse_chord("A"), tap=3 * MS)
     assert hurried(slow, (quick,), 1, 50 * MS) is slow and hurried(slow, (quick,), 40, 50 * MS) is quick
 
 
@@ -131,7 +131,7 @@ def test_a_mistake_in_one_live_run_ends_that_run_only() -> None:
             yield
         return Timeline(tap=MS, gap=MS), laying()
     score = SimpleNamespace(start=broken)
-    other, _ = player.start(Program(), 0, out, live=Live(score))  # type: ignore[arg-type]
+    other, _ = player.start(Timetable(), 0, out, live=Live(score))  # type: ignore[arg-type]
     assert other is not None and other.state == "stopped" and "too far" in other.trouble
     assert run.state == "playing"
 
@@ -141,8 +141,8 @@ def test_caps_lock_is_on_again_however_the_run_ends() -> None:
     for stop_at in range(0, 700, 35):
         player, out = Player(), list[Effect]()
         macro, problems = read_macro('type "aß"', typist=typist("de"))
-        assert not problems and macro.locked_program is not None and macro.locked_program.switches == caps
-        run, _ = player.start(macro.locked_program, 0, out)
+        assert not problems and macro.locked_timetable is not None and macro.locked_timetable.switches == caps
+        run, _ = player.start(macro.locked_timetable, 0, out)
         assert run is not None
         player.advance(stop_at * MS, out)
         player.stop(run, stop_at * MS, out)

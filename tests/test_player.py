@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.macro.reader import read_macro
-from brass_pebble.core.macro.timetable import Program, chord_program
+from brass_pebble.core.macro.timetable import Timetable, chord_timetable
 from brass_pebble.core.play.player import MOST_QUEUED, Effect, Player, Run
 from brass_pebble.core.play.router import Router
 from brass_pebble.core.play.trace import MOST_REACTIONS, MOST_SENT, Trace
@@ -21,10 +21,10 @@ from brass_pebble.paths import SHIPPED_LAYOUTS
 MS = 1_000_000
 
 
-def program(text: str) -> Program:
+def program(text: str) -> Timetable:
     macro, problems = read_macro(text)
     assert not problems
-    return macro.program
+    return macro.timetable
 
 
 def shown(out: list[Effect]) -> list[str]:
@@ -58,7 +58,7 @@ def test_events_of_two_runs_are_in_the_order_of_their_times() -> None:
 
 def test_a_key_held_by_two_runs_goes_up_with_the_last() -> None:
     player, out = Player(), []
-    first, _ = player.start(chord_program(parse_chord("Ctrl"), holds=True), 0, out)
+    first, _ = player.start(chord_timetable(parse_chord("Ctrl"), holds=True), 0, out)
     second, _ = player.start(program("tap Ctrl+C"), 0, out)
     assert first and second
     player.advance(50 * MS, out)
@@ -71,7 +71,7 @@ def test_a_key_held_by_two_runs_goes_up_with_the_last() -> None:
 
 def test_a_short_press_is_held_long_enough_to_be_seen() -> None:
     player, out = Player(), []
-    run, _ = player.start(chord_program(parse_chord("Ctrl+M"), holds=True), 0, out)
+    run, _ = player.start(chord_timetable(parse_chord("Ctrl+M"), holds=True), 0, out)
     assert run
     player.let_go(run, 3 * MS, out)
     assert shown(out) == ["0 Ctrl+", "0 M+"]
@@ -154,7 +154,7 @@ def test_whatever_happens_the_rules_hold(actions: list[tuple]) -> None:
             case ("start", text, again, key):
                 player.start(program(text), now, out, again=again, again_key=key)
             case ("hold", chord):
-                run, _ = player.start(chord_program(parse_chord(chord), holds=True), now, out)
+                run, _ = player.start(chord_timetable(parse_chord(chord), holds=True), now, out)
                 assert run
                 held.append(run)
             case ("let go", index) if held:
@@ -237,9 +237,9 @@ def test_what_is_sure_to_come_first_comes_first(presses: list[tuple[int, int, in
 
 def test_after_a_pause_of_the_machine_a_tap_is_still_long_enough_and_the_rest_catches_up() -> None:
     player, out = Player(), list[Effect]()
-    program, problems = read_macro("tap A\nwait 10ms\ntap A\nwait 200ms\ntap B")
+    macro, problems = read_macro("tap A\nwait 10ms\ntap A\nwait 200ms\ntap B")
     assert problems == []
-    player.start(program.program, 0, out)
+    player.start(macro.timetable, 0, out)
     sent = [(code, value, 0) for code, value, _, _ in out]
     # Nothing runs for 100 ms; then the clock goes on in single milliseconds.
     for now in range(100 * MS, 500 * MS, MS):

@@ -231,12 +231,12 @@ def test_an_unknown_drawing_leaves_the_one_before(store: DeskStore) -> None:
 
 
 def test_a_broken_macro_plays_as_it_did_also_after_a_start(store: DeskStore) -> None:
-    good = store.load().desk.macros["welcome"].program.length
+    good = store.load().desk.macros["welcome"].timetable.length
     store.settle()
     (store.folder / "macros" / "welcome.macro").write_text("tap Ctrl+\n")
     for opened in (store, DeskStore(store.folder, store.versions, store.user_layouts)):
         loaded = opened.load()
-        assert loaded.desk.macros["welcome"].program.length == good and not loaded.desk.broken_macros
+        assert loaded.desk.macros["welcome"].timetable.length == good and not loaded.desk.broken_macros
         (problem,) = loaded.problems
         assert problem.line == 1 and "The last good version stays in use" in problem.hint
         # What is broken is no version to go back to.
@@ -556,10 +556,10 @@ rows = {}
 for name in loaded.desk.surfaces:
     for code, plan in router._plans[name].items():
         rows[f"{name} {signal_name(code)}"] = [
-            [answer.words, answer.deed, program(answer.program), [target.text for target in answer.drives]]
+            [answer.words, answer.deed, program(answer.timetable), [target.text for target in answer.drives]]
             for answer in plan.any()]
 print(json.dumps([rows, sorted(loaded.desk.receivers), [str(problem) for problem in loaded.problems],
-                  {name: program(macro.program) for name, macro in loaded.desk.macros.items()}], sort_keys=True))
+                  {name: program(macro.timetable) for name, macro in loaded.desk.macros.items()}], sort_keys=True))
 store.settle()
 """
 
@@ -643,19 +643,19 @@ def test_what_was_kept_for_a_quick_start_is_plain_and_believed_only_if_it_is_who
         found = opened.load().desk.macros
         monkeypatch.setattr(macro_files, "parse", real)
         for name, macro in before.items():
-            one, other = macro.program, found[name].program
+            one, other = macro.timetable, found[name].timetable
             assert (one.times, one.codes, one.values, one.lines, one.length) == (
                 other.times, other.codes, other.values, other.lines, other.length), name
             assert (macro.label, macro.name, macro.tint) == (found[name].label, found[name].name, found[name].tint)
-            assert (macro.locked_program is None) == (found[name].locked_program is None)
+            assert (macro.locked_timetable is None) == (found[name].locked_timetable is None)
         return count
     few = parsed(start())
     assert few < 10
     # Changed, it is read again; and what plays it.
     (desk / "macros" / "m3.macro").write_text("tap F9\n")
     again = start()
-    assert again.load().desk.macros["m3"].program.codes != before["m3"].program.codes
-    assert len(again.load().desk.macros["plays"].program.codes) == 6
+    assert again.load().desk.macros["m3"].timetable.codes != before["m3"].timetable.codes
+    assert len(again.load().desk.macros["plays"].timetable.codes) == 6
     (desk / "macros" / "m3.macro").write_text('label "m3"\ntype "Text 3"\n')
     good = file.read_bytes()
     # Cut off, changed by a bit, of others' rights, of another program, with numbers that cannot be: not believed.

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from brass_pebble.core.macro.reader import read_macro
-from brass_pebble.core.macro.timetable import Program
+from brass_pebble.core.macro.timetable import Timetable
 from brass_pebble.core.signals.keys import key_table, parse_chord
 from brass_pebble.core.stage.program import Reaction, StageProgram
 from brass_pebble.demo import HERE
@@ -18,7 +18,7 @@ from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
 MS = 1_000_000
 
 
-def rehearse(programs: list[StageProgram], program: Program) -> list[Reaction]:
+def rehearse(programs: list[StageProgram], program: Timetable) -> list[Reaction]:
     """Play a program into stage programs with a made-up clock, and return what they did."""
     out: list[Reaction] = []
     for time, code, value in zip(program.times, program.codes, program.values, strict=True):
@@ -38,7 +38,7 @@ def ovenlight() -> StageProgram:
 def play(program: StageProgram, text: str) -> list[str]:
     macro, problems = read_macro(text)
     assert not problems
-    return [reaction.text for reaction in rehearse([program], macro.program)]
+    return [reaction.text for reaction in rehearse([program], macro.timetable)]
 
 
 def test_a_chord_changes_what_is_on_air(ovenlight: StageProgram) -> None:
@@ -94,6 +94,6 @@ def test_every_demo_macro_is_noticed_by_the_stage(ovenlight: StageProgram, file:
         assert all(reaction["good"] for event in events.values() for reaction in event["reactions"]), events
         assert sum(len(event["reactions"]) for event in events.values()) >= 2
         return
-    reactions = rehearse([ovenlight], macro.program)
+    reactions = rehearse([ovenlight], macro.timetable)
     assert reactions
     assert all(reaction.good for reaction in reactions), [r.text for r in reactions if not r.good]

@@ -131,7 +131,7 @@ def test_chords_of_bindings_and_macros_are_laid_for_the_layout_and_told_as_writt
     german = typist("de")
     macro, problems = read_macro("tap Ctrl+Z\nkeep Shift down\n  tap PlaceZ", typist=german)
     assert not problems
-    codes = [code for code, value in zip(macro.program.codes, macro.program.values, strict=True) if value]
+    codes = [code for code, value in zip(macro.timetable.codes, macro.timetable.values, strict=True) if value]
     assert [tell(code, 1) for code in codes] == ["Ctrl", "Z", "Shift", "Y"]
     assert [german.places.place(code) for code in codes] == [29, 21, 42, 44]
     desk, _ = read_desk({"keyboard": "de", "surface": {"pad": {"layer": {"base": {"press": {
@@ -140,7 +140,7 @@ def test_chords_of_bindings_and_macros_are_laid_for_the_layout_and_told_as_writt
     planner = Planner(desk)
     for control, sent in ((30, [29, 44]), (48, [29, 44]), (44, [44])):
         answer = planner.plan(desk.surfaces["pad"], control, ("base",)).press
-        assert answer.program is not None
+        assert answer.timetable is not None
         assert [german.places.place(code) for code in answer.first] == sent
     # What two bindings send alike is found, however it is written.
     assert any(clash.kind == "the same" for clash in find_clashes(desk, []))
@@ -169,7 +169,7 @@ def test_what_cannot_be_typed_is_said_before_the_run_with_a_way_out() -> None:
     macro, problems = read_macro('tap A\ntype "кнопка"', file="m.macro", typist=typist("de"))
     assert str(problems[0]) == ("m.macro:2:7: the de layout cannot type “к”. Leave it out, or write paste instead of "
                                 "type: that goes through the clipboard")
-    assert list(macro.program.times) == []
+    assert list(macro.timetable.times) == []
 
 
 @pytest.mark.parametrize(("name", "said"), [

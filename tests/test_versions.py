@@ -229,18 +229,18 @@ def test_only_what_changed_is_read_again_and_all_that_plays_it(store: DeskStore)
     assert second.macros["outer"] is first.macros["outer"] and second.surfaces["dial"] is first.surfaces["dial"]
     (macros / "inner.macro").write_text('name "Inner"\ntap B\ntap C\n')
     third = store.load().desk
-    assert len(third.macros["outer"].program.times) == 4 and third.macros["welcome"] is first.macros["welcome"]
+    assert len(third.macros["outer"].timetable.times) == 4 and third.macros["welcome"] is first.macros["welcome"]
     (macros / "inner.macro").write_text('name "Inner"\ntap\n')
     broken = store.load()
-    assert not broken.desk.broken_macros and len(broken.desk.macros["outer"].program.times) == 4
+    assert not broken.desk.broken_macros and len(broken.desk.macros["outer"].timetable.times) == 4
     assert "The last good version stays in use" in broken.problems[0].hint
     (macros / "inner.macro").unlink()
     assert "there is no macro" in store.load().desk.broken_macros["outer"]
     (macros / "inner.macro").write_text('name "Inner"\ntap D\n')
-    assert len(store.load().desk.macros["outer"].program.times) == 2
+    assert len(store.load().desk.macros["outer"].timetable.times) == 2
     # Another length of taps changes every macro.
     store.file.write_text(store.file.read_text().replace('tap = "40ms"', 'tap = "90ms"'))
-    assert store.load().desk.macros["outer"].program.length == 90_000_000
+    assert store.load().desk.macros["outer"].timetable.length == 90_000_000
     # A layout that changed, or a macro that came, is not missed by surfaces that did not.
     store.file.write_text(store.file.read_text().replace('play = "welcome"', 'play = "wlcome"'))
     assert any("there is no macro “wlcome”" in str(problem) for problem in store.load().problems)

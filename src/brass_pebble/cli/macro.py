@@ -61,9 +61,10 @@ def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")])
         wrong += bool(problems)
         if not problems:
             from brass_pebble.core.say.durations import say_duration
-            closest = macro.program.closest_pair()
+            closest = macro.timetable.closest_pair()
             apart = f", the closest {say_duration(closest)} apart" if closest is not None else ""
-            print(f"{file}: fine, {say_duration(macro.program.length)}, {len(macro.program.times)} key events{apart}")
+            timetable = macro.timetable
+            print(f"{file}: fine, {say_duration(timetable.length)}, {len(timetable.times)} key events{apart}")
     if wrong:
         raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes",
                       "mistake in a file")
@@ -78,7 +79,7 @@ def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: 
         for problem in problems:
             print(problem, file=sys.stderr)
         raise Failure(f"{file} has mistakes, so it has no timetable", "mistake in a file")
-    program = macro.program
+    program = macro.timetable
     rows = zip(program.times, program.codes, program.values, program.lines, strict=True)
     for at, code, value, line in rows:
         if as_json:

@@ -325,7 +325,7 @@ class Desk:
         """The names of those that messages go to; an empty one is the usual receiver."""
         driven = {target.to for target in self._targets() if target.kind == "midi"}
         return frozenset(driven | {receiver_name(code) for macro in self.macros.values()
-                                   for code in set(macro.program.codes)
+                                   for code in set(macro.timetable.codes)
                                    if kind_of(code) in (MIDI, NOTE)})
 
 

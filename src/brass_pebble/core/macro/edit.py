@@ -241,10 +241,10 @@ def _starts(page: _Page, steps: Iterable[Step]) -> dict[int, int]:
     timeline = preview_timeline(page.draft)
     starts: dict[int, int] = {}
     for step in steps:
-        before, count = timeline.now, len(timeline.program.times)
+        before, count = timeline.now, len(timeline.timetable.times)
         for _ in step.lay(timeline):
             pass
-        times = timeline.program.times
+        times = timeline.timetable.times
         starts[step.line] = times[count] if len(times) > count else before
     return starts
 

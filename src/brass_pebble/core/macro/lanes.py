@@ -11,7 +11,7 @@ from brass_pebble.core.signals.keys import key_table, modifier_codes
 
 from .reader import Draft, walk
 from .steps import Type
-from .timetable import Program
+from .timetable import Timetable
 
 TEXT = "text"
 SPACE = "␣"
@@ -59,12 +59,12 @@ def lanes_of(draft: Draft) -> Lanes:
     macro = draft.macro
     typed = {step.line: step for step in walk(draft.steps) if isinstance(step, Type)}
     lanes: dict[str, Lane] = {}
-    _add_keys(macro.program, typed, lanes)
+    _add_keys(macro.timetable, typed, lanes)
     for at, line, words in macro.marks:
         lane = lanes.setdefault(words.split()[0], Lane(words.split()[0]))
         lane.bars.append(Bar(at, at, line, len(lane.bars) + 1, words))
-    program = macro.program
-    return Lanes(list(lanes.values()), program.length, len(program.times), program.closest_pair())
+    timetable = macro.timetable
+    return Lanes(list(lanes.values()), timetable.length, len(timetable.times), timetable.closest_pair())
 
 
 def _add_message(lanes: dict[str, Lane], down: dict[int, tuple[int, int, str]],
@@ -85,9 +85,9 @@ def _add_message(lanes: dict[str, Lane], down: dict[int, tuple[int, int, str]],
         lane.bars.append(Bar(at, at, line, len(lane.bars) + 1, shown.split(" to ")[0]))
 
 
-def _add_keys(program: Program, typed: dict[int, Type], lanes: dict[str, Lane]) -> None:
+def _add_keys(timetable: Timetable, typed: dict[int, Type], lanes: dict[str, Lane]) -> None:
     names, name_of, modifiers, down = key_table(), key_table().name, modifier_codes(), dict[int, tuple[int, int, str]]()
-    for at, code, value, line in zip(program.times, program.codes, program.values, program.lines, strict=True):
+    for at, code, value, line in zip(timetable.times, timetable.codes, timetable.values, timetable.lines, strict=True):
         kind = kind_of(code)
         if kind not in (KEY, MOTION):
             _add_message(lanes, down, (at, code, value, line))

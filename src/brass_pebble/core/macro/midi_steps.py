@@ -79,7 +79,7 @@ class SendNote(Step):
         if code in timeline.down:
             timeline.release((code,))
         timeline.down[code] = timeline.line
-        timeline.program.add(timeline.now, code, max(1, min(127, strength)), timeline.line)
+        timeline.timetable.add(timeline.now, code, max(1, min(127, strength)), timeline.line)
         timeline.pass_time(timeline.tap if self.length is None else self.length)
         timeline.release((code,))
         yield from ()
@@ -207,20 +207,20 @@ class Clock(Block):
         if not super().fixed:
             raise ProblemError("what depends on the press or waits cannot be played to a clock", line=self.line,
                                hint="Take it out of the clock's block")
-        program, first, start = timeline.program, len(timeline.program.times), timeline.now
+        timetable, first, start = timeline.timetable, len(timeline.timetable.times), timeline.now
         timeline.move(*midi_send(self.to, b"\xfa"))
         yield from lay_all(self.body, timeline)
         end = timeline.now
         code, packed = midi_send(self.to, b"\xf8")
         pulses = [(start + count * 60_000_000_000 // (self.tempo * PULSES), code, packed, self.line)
                   for count in range((end - start) * self.tempo * PULSES // 60_000_000_000 + 1)]
-        events = list(zip(program.times[first:], program.codes[first:], program.values[first:], program.lines[first:],
-                          strict=True))
+        events = list(zip(timetable.times[first:], timetable.codes[first:], timetable.values[first:],
+                          timetable.lines[first:], strict=True))
         # The clock's own message comes before what sounds on it; the start comes before both.
         merged = sorted([*events[:1], *pulses, *events[1:]], key=lambda event: event[0])
-        del program.times[first:], program.codes[first:], program.values[first:], program.lines[first:]
+        del timetable.times[first:], timetable.codes[first:], timetable.values[first:], timetable.lines[first:]
         for event in merged:
-            program.add(*event)
+            timetable.add(*event)
         timeline.begin(self.line)
         timeline.move(*midi_send(self.to, b"\xfc"))
 

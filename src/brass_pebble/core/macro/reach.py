@@ -19,7 +19,7 @@ from brass_pebble.core.signals.keys import MODIFIERS, Chord, key_table, modifier
 from .asks import CatchUp, Errand, Laying
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
 from .steps import Down, If, Set, Step, Tap, Type
-from .timetable import Program, Timeline
+from .timetable import Timeline, Timetable
 from .world_steps import Errands, Osc, Paste, Play, Request, Run, Say, Start, TypeSecret, WaitUntil
 
 # What a step does outside, in words, by its kind.
@@ -125,13 +125,13 @@ def fingerprint(steps: Iterable[Step]) -> str:
     return hashlib.sha256(f"steps\n{text}".encode("utf-8", "surrogateescape")).hexdigest()[:32]
 
 
-def keys_reach(steps: list[Step], program: Program, typist: Typist) -> Reach | None:
+def keys_reach(steps: list[Step], timetable: Timetable, typist: Typist) -> Reach | None:
     """What the keys of a macro come to, if that is a text or opens a command line: as they are played in the ordinary
     case, and as they stand in its text, whichever way it takes."""
     told = []
     # What a step types by itself is told as that.
     others = {step.line for step in _walk(steps) if isinstance(step, Type | Paste)}
-    played = _spell(_strokes_of(program, others), typist)
+    played = _spell(_strokes_of(timetable, others), typist)
     written = _spell(_strokes_in(steps), typist)
     for spelt in (played, written):
         if _is_text(spelt) and spelt not in told:
@@ -146,11 +146,11 @@ def keys_reach(steps: list[Step], program: Program, typist: Typist) -> Reach | N
 Stroke = tuple[frozenset[int], int]
 
 
-def _strokes_of(program: Program, without: Collection[int]) -> Iterator[Stroke]:
+def _strokes_of(timetable: Timetable, without: Collection[int]) -> Iterator[Stroke]:
     """Every key that goes down, with the modifiers that are held then; but for those of some lines."""
     modifiers, held = modifier_codes(), set[int]()
     last = 0
-    for code, value, line in zip(program.codes, program.values, program.lines, strict=True):
+    for code, value, line in zip(timetable.codes, timetable.values, timetable.lines, strict=True):
         if kind_of(code) is not KEY or line in without:
             continue
         if code in modifiers:

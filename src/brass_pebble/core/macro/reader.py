@@ -24,7 +24,7 @@ from brass_pebble.core.signals.keymap import Typist, keymap
 from .asks import CatchUp, Errand
 from .reach import Approves, Asleep, keys_reach, put_to_sleep
 from .steps import SETTINGS, If, Otherwise, Repeat, Step, Type
-from .timetable import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Program, Score, Timeline
+from .timetable import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Score, Timeline, Timetable
 from .values import PRESS_VALUES, compute, is_fixed
 from .world_steps import STEPS, Play, WaitUntil, unknown_macro
 
@@ -107,7 +107,7 @@ class Remembered(Draft):
     # The keyboard that it was laid for; needed under Caps Lock only.
     typist: Typist | None = None
 
-    def _lay_locked(self) -> Program:
+    def _lay_locked(self) -> Timetable:
         return preview(Score(self.steps, *self.times, self.typist or keymap()), locked=True)
 
     @property
@@ -335,7 +335,7 @@ class _Joining:
 
 def _watch_keys(draft: Draft, typist: Typist | None) -> None:
     """A guest whose keys come to a text is as good as one that types it: it sleeps until that is approved."""
-    draft.keys = keys_reach(draft.steps, draft.macro.program, typist or keymap())
+    draft.keys = keys_reach(draft.steps, draft.macro.timetable, typist or keymap())
     if draft.keys is not None and draft.guest is not None and not draft.guest(draft.keys.mark):
         asleep: list[Step] = [Asleep(0, says=f"tap keys that come to “{draft.keys.text}”")]
         _lay(Draft(draft.macro, asleep, times=draft.times), Facts(False, False, 1, 0), typist)
@@ -350,7 +350,7 @@ def _lay(draft: Draft, facts: Facts, typist: Typist | None) -> None:
     score = Score(draft.steps, tap, gap, typist)
     live = not facts.fixed
     macro.types_text = facts.types
-    macro.program = preview(score, marks=macro.marks)
+    macro.timetable = preview(score, marks=macro.marks)
     if macro.types_text and not live:
         # Under Caps Lock a text takes other strokes: what it is then, is asked for each run.
         macro.lay_locked = partial(preview, score, locked=True)
@@ -363,7 +363,7 @@ def preview_timeline(draft: Draft) -> Timeline:
 
 
 def preview(score: Score, *, locked: bool = False, given: Given | None = None,
-            marks: list[tuple[int, int, str]] | None = None) -> Program:
+            marks: list[tuple[int, int, str]] | None = None) -> Timetable:
     """What a run would send if the press were an ordinary one, and every window came at once.
 
     `marks` takes up what it would do beside keys.

@@ -245,7 +245,7 @@ class Type(Step):
             raise ProblemError(error.problem.what, line=self.line, column=column, hint=error.problem.hint) from None
         for char, strokes in typed:
             if not char:
-                timeline.program.switches = strokes[0].codes[0]
+                timeline.timetable.switches = strokes[0].codes[0]
             for stroke in strokes:
                 timeline.begin(self.line)
                 if self.pace is None or not char:

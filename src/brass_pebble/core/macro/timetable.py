@@ -28,7 +28,7 @@ DEFAULT_AGAIN = "start over"
 
 
 @dataclass
-class Program:
+class Timetable:
     """A timetable: event i sends key `codes[i]` down (1) or up (0) at `times[i]` ns after the start.
 
     From `POINTER` on a code is no key but a motion of the pointer, and the value how far (`core/effects/pointer.py`).
@@ -76,10 +76,10 @@ class Program:
 
 @dataclass
 class Macro:
-    """A macro as read: what it is called, how it behaves when started again, and its program.
+    """A macro as read: what it is called, how it behaves when started again, and its timetable.
 
-    A macro whose events are the same for every press has them all in `program`.  Another one (values, windows, other
-    programs) is `live`: `program` shows what it sends when the press is an ordinary one and every window comes at
+    A macro whose events are the same for every press has them all in `timetable`.  Another one (values, windows, other
+    programs) is `live`: `timetable` shows what it sends when the press is an ordinary one and every window comes at
     once, and a run lays its own events as it goes, with `score`.  `longest` bounds a run, in ns; 0 does not.
     """
 
@@ -89,21 +89,21 @@ class Macro:
     note: str = ""
     tint: str = ""
     again: str = DEFAULT_AGAIN
-    program: Program = field(default_factory=Program)
+    timetable: Timetable = field(default_factory=Timetable)
     source: str = ""
     longest: int = 0
     # What becomes of it when the computer stood still: "end", "go on", or as its desk says.
     overtaken: str = ""
     types_text: bool = False
     score: Score | None = None
-    # Lays the program as it is under Caps Lock; only for macros that type a text, and only when it is asked for.
-    lay_locked: Callable[[], Program] | None = None
+    # Lays the timetable as it is under Caps Lock; only for macros that type a text, and only when it is asked for.
+    lay_locked: Callable[[], Timetable] | None = None
     # What a live macro does beside keys, in its preview: when (ns), on which line, in words.
     marks: list[tuple[int, int, str]] = field(default_factory=list)
-    _locked: Program | None = None
+    _locked: Timetable | None = None
 
     @property
-    def locked_program(self) -> Program | None:
+    def locked_timetable(self) -> Timetable | None:
         """What it sends under Caps Lock, if that is something else."""
         if self._locked is None and self.lay_locked is not None:
             self._locked = self.lay_locked()
@@ -115,17 +115,17 @@ class Macro:
         return self.score is not None
 
 
-def chord_program(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP, places: Places = US) -> Program:
+def chord_timetable(chord: Chord, *, holds: bool = False, tap: int = DEFAULT_TAP, places: Places = US) -> Timetable:
     """Tap a chord once for `tap` ns, or with `holds` keep it down until let go (and at least `tap`)."""
-    program = Program(holds=holds, least=tap)
+    timetable = Timetable(holds=holds, least=tap)
     codes = places.settle(chord.codes)
     for code in codes:
-        program.add(0, code, 1)
+        timetable.add(0, code, 1)
     if not holds:
         for code in reversed(codes):
-            program.add(tap, code, 0)
-        program.length = tap
-    return program
+            timetable.add(tap, code, 0)
+        timetable.length = tap
+    return timetable
 
 
 class Timeline:
@@ -140,7 +140,7 @@ class Timeline:
         self.locked = locked
         self.given = given or Given()
         self.values = dict(self.given.values)
-        self.program = Program()
+        self.timetable = Timetable()
         self.down: dict[int, int] = {}
         self.line = 0
         # The line of a play step, whose macro's steps count as that line.
@@ -156,7 +156,7 @@ class Timeline:
         """
         self.line = self.stands_for or line
         self.laid += 1
-        if self.laid > MOST_EVENTS or len(self.program.times) > MOST_EVENTS:
+        if self.laid > MOST_EVENTS or len(self.timetable.times) > MOST_EVENTS:
             raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=line,
                                hint="Repeat fewer times, or split it into several macros")
 
@@ -169,14 +169,14 @@ class Timeline:
         fresh = tuple(code for code in codes if code not in self.down)
         for code in fresh:
             self.down[code] = self.line
-            self.program.add(self.now, code, 1, self.line)
+            self.timetable.add(self.now, code, 1, self.line)
         return fresh
 
     def release(self, codes: tuple[int, ...]) -> None:
         """Send `codes` up in the reverse order."""
         for code in reversed(codes):
             del self.down[code]
-            self.program.add(self.now, code, 0, self.line)
+            self.timetable.add(self.now, code, 0, self.line)
         self._after_tap = False
 
     def lay_tap(self, codes: tuple[int, ...], length: int, *, gap: int | None = None) -> None:
@@ -190,7 +190,7 @@ class Timeline:
 
     def move(self, code: int, value: int) -> None:
         """Move the pointer or turn its wheel: no key, and nothing to release."""
-        self.program.add(self.now, code, value, self.line)
+        self.timetable.add(self.now, code, value, self.line)
         self._after_tap = False
 
     def pass_time(self, ns: int) -> None:
@@ -203,11 +203,11 @@ class Timeline:
         self.now = time
         self._after_tap = False
 
-    def finish(self) -> Program:
-        """Release what is still down, and hand over the program."""
+    def finish(self) -> Timetable:
+        """Release what is still down, and hand over the timetable."""
         self.release(tuple(self.down))
-        self.program.length = self.now
-        return self.program
+        self.timetable.length = self.now
+        return self.timetable
 
 
 class Layable(Protocol):

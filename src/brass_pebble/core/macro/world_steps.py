@@ -329,14 +329,14 @@ class TypeSecret(Errands):
         if not isinstance(text, str):
             raise GaveUp(self.line, f"the secret “{self.name}” could not be typed")
         assert timeline.keymap is not None
-        timeline.program.secret = True
+        timeline.timetable.secret = True
         try:
             typed = type_out(timeline.keymap, text, locked=timeline.locked)
         except ProblemError:
             raise GaveUp(self.line, f"the secret “{self.name}” has a character that this layout cannot type") from None
         for char, strokes in typed:
             if not char:
-                timeline.program.switches = strokes[0].codes[0]
+                timeline.timetable.switches = strokes[0].codes[0]
             for stroke in strokes:
                 length = timeline.tap if self.pace is None else min(timeline.tap, self.pace // 2)
                 gap = None if self.pace is None else self.pace - length

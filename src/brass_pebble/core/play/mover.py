@@ -16,7 +16,7 @@ from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.effects.drive import DriveTarget
 from brass_pebble.core.effects.messages import merge_values
 from brass_pebble.core.effects.pointer import REL_HWHEEL, REL_WHEEL
-from brass_pebble.core.macro.timetable import Program
+from brass_pebble.core.macro.timetable import Timetable
 from brass_pebble.core.say.durations import MS, SECOND
 from brass_pebble.core.signals.midi_in import COUNTS
 from brass_pebble.core.signals.signal import AXIS, BEND, FINE_CC, NRPN, OSC, WHEEL, family_of
@@ -312,9 +312,9 @@ class Mover:
             trace = self._router.held_trace(moving.surface.id, signal)
             binding = trace.answer.binding if trace is not None and trace.answer is not None else None
             if trace is not None and trace.run is not None and binding is not None and binding.by_strength:
-                assert trace.answer is not None and trace.answer.program is not None
-                plain = trace.answer.program
-                trace.run.program = Program(plain.times, plain.codes, plain.values, plain.lines,
+                assert trace.answer is not None and trace.answer.timetable is not None
+                plain = trace.answer.timetable
+                trace.run.timetable = Timetable(plain.times, plain.codes, plain.values, plain.lines,
                                             max(plain.times[-1] + MS, int(plain.length / reach)))
 
     def _feed(self, moving: Moving, signal: int, value: int, arrived: int, now: int, out: list[Effect]) -> None:
@@ -384,7 +384,7 @@ class Mover:
         if moving.run is None:
             trace = self._router.new_trace(arrived, now)
             trace.answer, trace.code, trace.state = plan.drive, moving.control.code, "playing"
-            moving.trace, moving.run = trace, Run(0, Program(), now, None, trace)
+            moving.trace, moving.run = trace, Run(0, Timetable(), now, None, trace)
             trace.run = moving.run
             self._router.fresh.append(trace)
         if moving.trace is not None and not moving.control.turns and now >= moving.said + SAY_EVERY:

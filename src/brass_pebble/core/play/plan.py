@@ -13,7 +13,7 @@ from brass_pebble.core.desk.model import GO_ON, Desk, Layer, Surface
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.devices.parts import taker
 from brass_pebble.core.effects.drive import DriveTarget, LevelChange
-from brass_pebble.core.macro.timetable import Macro, Program, chord_program
+from brass_pebble.core.macro.timetable import Macro, Timetable, chord_timetable
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.signals.keys import Chord, is_sendable
 from brass_pebble.core.signals.signal import part_of, part_signal
@@ -57,7 +57,7 @@ class Answer:
     binding: Binding | None = None
     action: Action | None = None
     words: str = ""
-    program: Program | None = None
+    timetable: Timetable | None = None
     manner: Manner = ONCE
     again_key: object = None
     why: str = ""
@@ -108,7 +108,7 @@ class Plan:
 
     def sends(self) -> bool:
         """Whether anything it leads to sends keys."""
-        return any(answer.program is not None for answer in self.any())
+        return any(answer.timetable is not None for answer in self.any())
 
     def does(self, deed: str) -> bool:
         """Whether a press of it does a deed."""
@@ -277,7 +277,7 @@ class Planner:
             if macro is None:
                 answer.why = self.desk.broken_macros.get(action.target, f"there is no macro “{action.target}”")
             else:
-                answer.program, answer.macro = macro.program, macro
+                answer.timetable, answer.macro = macro.timetable, macro
                 manner = binding.manner
                 again = manner.again if binding.again or manner.again == "end" else macro.again
                 answer.manner = replace(manner, again=again, longest=macro.longest, overtaken=self.desk.overtaken_after,
@@ -295,8 +295,8 @@ class Planner:
             answer.drives = action.drives
         elif action.chord is not None:
             self._of_chord(answer, binding, action)
-        if answer.program is not None and not (answer.macro and (answer.macro.live or answer.macro.types_text)):
-            answer.first = answer.program.head
+        if answer.timetable is not None and not (answer.macro and (answer.macro.live or answer.macro.types_text)):
+            answer.first = answer.timetable.head
         return answer
 
     def _of_chord(self, answer: Answer, binding: Binding, action: Action) -> None:
@@ -304,34 +304,34 @@ class Planner:
         tap, places = self.desk.tap, self.desk.places
         if action.kind == "rapid":
             every = binding.every or RAPID_EVERY
-            answer.program = chord_program(action.chord, tap=min(tap, every // 2), places=places)
-            answer.program.length, answer.manner = every, RAPID
+            answer.timetable = chord_timetable(action.chord, tap=min(tap, every // 2), places=places)
+            answer.timetable.length, answer.manner = every, RAPID
             return
         if action.kind == "tap":
             turns = binding.gesture in (TURN_LEFT, TURN_RIGHT)
-            answer.program = chord_program(action.chord, tap=min(tap, TURN_TAP) if turns else tap, places=places)
-            answer.program.length += TURN_GAP if turns else 0
+            answer.timetable = chord_timetable(action.chord, tap=min(tap, TURN_TAP) if turns else tap, places=places)
+            answer.timetable.length += TURN_GAP if turns else 0
             answer.manner = Manner("queue", most=MOST_WAITING, hurries=self._hurries(action.chord))
             return
-        answer.program = chord_program(action.chord, holds=True, tap=tap, places=places)
+        answer.timetable = chord_timetable(action.chord, holds=True, tap=tap, places=places)
         answer.manner = LATCHING if action.kind == "latch" else HOLDING
 
-    def _hurries(self, chord: Chord) -> tuple[Program, ...]:
+    def _hurries(self, chord: Chord) -> tuple[Timetable, ...]:
         """A tap of a chord, faster and faster, each with a gap behind it."""
         shortest = self.desk.shortest_tap
         taps = [tap for tap in HURRIED if shortest < tap < self.desk.tap] + [shortest]
-        programs = [chord_program(chord, tap=tap, places=self.desk.places) for tap in taps]
-        for tap, program in zip(taps, programs, strict=True):
-            program.length = tap + max(MS, tap // 2)
-        return tuple(programs)
+        timetables = [chord_timetable(chord, tap=tap, places=self.desk.places) for tap in taps]
+        for tap, timetable in zip(taps, timetables, strict=True):
+            timetable.length = tap + max(MS, tap // 2)
+        return tuple(timetables)
 
     def _pass(self, answer: Answer, code: int) -> None:
         if not is_sendable(code):
             answer.deed, answer.why = SWALLOW, "no virtual device can send it, so it cannot pass through; swallowed"
             return
-        answer.program = Program(holds=True)
-        answer.program.add(0, self.desk.places.name(code), 1)
-        answer.first = answer.program.head
+        answer.timetable = Timetable(holds=True)
+        answer.timetable.add(0, self.desk.places.name(code), 1)
+        answer.first = answer.timetable.head
 
 
 def show_action(kind: str, target: str, macro_names: dict[str, str]) -> str:

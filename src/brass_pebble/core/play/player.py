@@ -1,4 +1,4 @@
-"""Plays many programs at once: which key goes down or up at which instant.
+"""Plays many timetables at once: which key goes down or up at which instant.
 
 Pure: time is an argument.  What is to be sent is appended to a list that the caller hands in, so that the
 caller can send it before doing anything else.
@@ -17,7 +17,7 @@ from heapq import heappop, heappush
 
 from brass_pebble.core.effects.kinds import MOMENTARY_FROM, MOMENTARY_TO
 from brass_pebble.core.macro.asks import Ask, CatchUp, Errand, Finish, GaveUp, Given
-from brass_pebble.core.macro.timetable import Program, Score, Timeline
+from brass_pebble.core.macro.timetable import Score, Timeline, Timetable
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 
@@ -39,12 +39,12 @@ CATCH_UP = 200 * MS
 
 @dataclass(frozen=True)
 class Manner:
-    """How a program is played.
+    """How a timetable is played.
 
     `again` says what happens when a run with the same key is still playing: "start over", "ignore", "queue", "both",
     or "end" (the second press ends the first run and starts none).  `turns` is how often it is played, `FOR_EVER`
     until it is ended; with `while_held` letting go ends it at once, with `to_the_end` when its turn is over.  `longest`
-    bounds a run, in ns; 0 does not.  `most` is how many may queue; `hurries` are the same program played faster and
+    bounds a run, in ns; 0 does not.  `most` is how many may queue; `hurries` are the same timetable played faster and
     faster, for those that have queued up.  A run of which an event comes more than `overtaken` ns late, since the
     computer stood still, ends, or with `goes_on` goes on from then.
     """
@@ -55,7 +55,7 @@ class Manner:
     longest: int = 0
     to_the_end: bool = False
     most: int = MOST_QUEUED
-    hurries: tuple[Program, ...] = ()
+    hurries: tuple[Timetable, ...] = ()
     overtaken: int = OVERTAKEN
     goes_on: bool = False
 
@@ -76,7 +76,7 @@ Effect = tuple[int, int, int, "Run"]
 
 
 class Run:
-    """One playing of a program."""
+    """One playing of a timetable."""
 
     # Most runs keep these; what is not stored costs no time between a press and its first effect.
     index = 0
@@ -107,16 +107,16 @@ class Run:
     laying: object = None
     waiting: Ask | None = None
 
-    def __init__(self, id: int, program: Program, start: int, again_key: object, owner: object) -> None:
+    def __init__(self, id: int, timetable: Timetable, start: int, again_key: object, owner: object) -> None:
         self.id = id
-        self.program = program
+        self.timetable = timetable
         self.start = start
         self.again_key = again_key
         self.owner = owner
         self.mine: dict[int, None] = {}
 
     def __repr__(self) -> str:
-        return f"<Run {self.id} {self.state} {self.index}/{len(self.program.times)}>"
+        return f"<Run {self.id} {self.state} {self.index}/{len(self.timetable.times)}>"
 
 
 class Player:
@@ -138,10 +138,10 @@ class Player:
         self.by_key: dict[object, list[Run]] = {}
         self.errands: list[tuple[Run, Ask]] = []
         # What waits for a run with the same key to end, with the time from which on it waits.
-        self._queued: dict[object, deque[tuple[Program, object, Manner, Live | None, int]]] = {}
+        self._queued: dict[object, deque[tuple[Timetable, object, Manner, Live | None, int]]] = {}
         self._next_id = 1
 
-    def start(self, program: Program, now: int, out: list[Effect], *, again: str = "", again_key: object = None,
+    def start(self, timetable: Timetable, now: int, out: list[Effect], *, again: str = "", again_key: object = None,
               owner: object = None, manner: Manner = ONCE, live: Live | None = None) -> tuple[Run | None, str]:
         """Start a run at `now` and send what is due at once.
 
@@ -157,7 +157,7 @@ class Player:
                 queue = self._queued.setdefault(again_key, deque())
                 if len(queue) >= manner.most:
                     return None, "queue full"
-                queue.append((program, owner, manner, live, now))
+                queue.append((timetable, owner, manner, live, now))
                 return None, "queued"
             for run in list(playing):
                 if again == "end":
@@ -167,11 +167,11 @@ class Player:
                     self.stop(run, now, out, keep_queue=True)
             if again == "end":
                 return None, "ended"
-        return self._begin(program, now, out, again_key, owner, manner, live), "started"
+        return self._begin(timetable, now, out, again_key, owner, manner, live), "started"
 
-    def _begin(self, program: Program, now: int, out: list[Effect], again_key: object, owner: object,
+    def _begin(self, timetable: Timetable, now: int, out: list[Effect], again_key: object, owner: object,
                manner: Manner = ONCE, live: Live | None = None) -> Run:
-        run = Run(self._next_id, program, now, again_key, owner)
+        run = Run(self._next_id, timetable, now, again_key, owner)
         self._next_id += 1
         self.runs[run.id] = run
         if again_key is not None:
@@ -192,7 +192,7 @@ class Player:
     def _lay_anew(self, run: Run) -> None:
         assert run.live is not None
         run.timeline, run.laying = run.live.score.start(run.live.given, locked=run.live.locked)
-        run.program = run.timeline.program
+        run.timetable = run.timeline.timetable
         self._ask(run, None)
 
     def _ask(self, run: Run, answer: object) -> None:
@@ -245,10 +245,10 @@ class Player:
     @staticmethod
     def _next_of(run: Run) -> int:
         """When a run's next event was planned, or its end."""
-        times = run.program.times
+        times = run.timetable.times
         if run.index < len(times):
             return run.start + times[run.index]
-        return run.start + (run.timeline.now if run.timeline is not None else run.program.length)
+        return run.start + (run.timeline.now if run.timeline is not None else run.timetable.length)
 
     def _overtake(self, run: Run, lost: int, now: int, out: list[Effect]) -> None:
         """A run's events are long overdue: nobody waits for them any more."""
@@ -269,7 +269,7 @@ class Player:
     def slept(self, lost: int, now: int, out: list[Effect]) -> None:
         """The computer was suspended for `lost` ns of which the engine's clock knows nothing.  What holds goes on."""
         for run in list(self.runs.values()):
-            if run.program.holds or lost <= run.overtaken:
+            if run.timetable.holds or lost <= run.overtaken:
                 continue
             if run.goes_on:
                 run.stood += lost
@@ -294,15 +294,15 @@ class Player:
         """Send the run's events planned up to `until`; book the next."""
         asks = 0
         while True:
-            program = run.program
-            times, start, index, last = program.times, run.start, run.index, len(program.times)
+            timetable = run.timetable
+            times, start, index, last = timetable.times, run.start, run.index, len(timetable.times)
             while index < last:
                 planned = start + times[index]
                 if planned > until:
                     run.index = index
                     heappush(self._due, (planned, run.id, run))
                     return
-                code, value = program.codes[index], program.values[index]
+                code, value = timetable.codes[index], timetable.values[index]
                 if now - planned > LATE:
                     wait = self._too_short(run, code, planned, now)
                     if wait:
@@ -322,8 +322,8 @@ class Player:
                 if not self._proceed(run, until, asks):
                     return
                 continue
-            end = start + (program.least if program.holds else program.length)
-            if program.holds and not run.letting_go:
+            end = start + (timetable.least if timetable.holds else timetable.length)
+            if timetable.holds and not run.letting_go:
                 return
             if end > until:
                 heappush(self._due, (end, run.id, run))
@@ -335,7 +335,7 @@ class Player:
                 run.turns_left -= 1
             # The next turn begins where this one was to end: no drift.
             run.begun = run.begun or start
-            run.start, run.index = start + max(program.length, SHORTEST_TURN), 0
+            run.start, run.index = start + max(timetable.length, SHORTEST_TURN), 0
             if run.live is not None:
                 self._lay_anew(run)
             if run.start > until:
@@ -406,11 +406,11 @@ class Player:
             return
         if run.to_the_end:
             run.turns_left = 0
-        if run.state != "playing" or not run.program.holds or run.letting_go:
+        if run.state != "playing" or not run.timetable.holds or run.letting_go:
             return
         run.letting_go = True
-        if run.index >= len(run.program.times):
-            end = run.start + run.program.least
+        if run.index >= len(run.timetable.times):
+            end = run.start + run.timetable.least
             if end > now:
                 heappush(self._due, (end, run.id, run))
             else:
@@ -437,7 +437,7 @@ class Player:
              next_in_queue: bool = True) -> None:
         for code in reversed(list(run.mine)):
             self._release(run, code, planned, out)
-        if run.program.switches:
+        if run.timetable.switches:
             self._switch_back(run, planned, out)
         if run.laying is not None:
             run.laying.close()  # type: ignore[attr-defined]
@@ -455,22 +455,22 @@ class Player:
             self.on_end(run, now)
         queue = self._queued.get(key) if next_in_queue and key is not None else None
         if queue:
-            program, owner, manner, live, since = queue.popleft()
+            timetable, owner, manner, live, since = queue.popleft()
             latest = queue[-1][4] if queue else since
             if not queue:
                 del self._queued[key]
             if manner.hurries:
-                program = hurried(program, manner.hurries, len(queue) + 1, latest + CATCH_UP - now)
-            self._begin(program, now, out, key, owner, manner, live)
+                timetable = hurried(timetable, manner.hurries, len(queue) + 1, latest + CATCH_UP - now)
+            self._begin(timetable, now, out, key, owner, manner, live)
 
     def _switch_back(self, run: Run, planned: int, out: list[Effect]) -> None:
         """A run that ends between switching something off and on again leaves it as it was."""
-        code, program = run.program.switches, run.program
-        times = sum(1 for index in range(run.index) if program.codes[index] == code and program.values[index])
+        code, timetable = run.timetable.switches, run.timetable
+        times = sum(1 for index in range(run.index) if timetable.codes[index] == code and timetable.values[index])
         if times % 2 and code not in self.down:
             out.extend([(code, 1, planned, run), (code, 0, planned, run)])
 
 
-def hurried(program: Program, faster: tuple[Program, ...], waiting: int, left: int) -> Program:
-    """The slowest of a program and its faster ones with which `waiting` of them are played within `left` ns."""
-    return next((one for one in (program, *faster) if one.length * waiting <= left), faster[-1])
+def hurried(timetable: Timetable, faster: tuple[Timetable, ...], waiting: int, left: int) -> Timetable:
+    """The slowest of a timetable and its faster ones with which `waiting` of them are played within `left` ns."""
+    return next((one for one in (timetable, *faster) if one.length * waiting <= left), faster[-1])

@@ -10,7 +10,7 @@ from brass_pebble.core.desk.layer_switch import ONE_PRESS
 from brass_pebble.core.desk.model import GO_ON, Desk, find_layer
 from brass_pebble.core.effects.drive import Levels
 from brass_pebble.core.macro.asks import Given
-from brass_pebble.core.macro.timetable import Macro, Program
+from brass_pebble.core.macro.timetable import Macro, Timetable
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.signal import PART, STRUCK
@@ -70,7 +70,7 @@ class Router:
         # Told by the engine, which can see the lamp.
         self.caps_lock: Callable[[], bool] = lambda: False
         # What the press that is fed next was found to play, since its first keys were sent ahead.
-        self._ahead: Program | None = None
+        self._ahead: Timetable | None = None
         # A press that comes later than this, in ns, was made before the computer stood still.
         self.stale_after = OVERTAKEN
         self._planner = Planner(self.desk)
@@ -193,16 +193,16 @@ class Router:
     def _typed_first(self, answer: Answer) -> tuple[int, ...]:
         """The first keys of a text, which depend on Caps Lock."""
         assert answer.macro is not None
-        if answer.program is None or not answer.macro.types_text or answer.macro.live:
+        if answer.timetable is None or not answer.macro.types_text or answer.macro.live:
             return ()
         # What is played is chosen now, and `feed` plays just that: what goes ahead is its head.
         self._ahead = self._choose(answer)
         return self._ahead.head
 
-    def _choose(self, answer: Answer) -> Program:
-        """The program of an answer that types a text, as it is with Caps Lock on or off now."""
-        assert answer.program is not None and answer.macro is not None
-        return (answer.macro.locked_program if self.caps_lock() else None) or answer.program
+    def _choose(self, answer: Answer) -> Timetable:
+        """The timetable of an answer that types a text, as it is with Caps Lock on or off now."""
+        assert answer.timetable is not None and answer.macro is not None
+        return (answer.macro.locked_timetable if self.caps_lock() else None) or answer.timetable
 
     # Presses and releases.
 
@@ -455,23 +455,23 @@ class Router:
             answer = trace.answer = self._next_step(trace, answer, now)
         if answer.why:
             trace.why = answer.why
-        if answer.program is not None:
+        if answer.timetable is not None:
             live = None
             if answer.macro is not None:
                 trace.macro = answer.macro.id
                 if answer.macro.live or answer.macro.types_text:
                     live = self._live(trace, answer, now)
-            program, self._ahead = self._ahead or answer.program, None
-            if program is answer.program and live is None and answer.macro is not None and answer.macro.types_text:
-                program = self._choose(answer)
-            self.play(trace, program, answer.manner, answer.again_key, now, out, live)
+            timetable, self._ahead = self._ahead or answer.timetable, None
+            if timetable is answer.timetable and live is None and answer.macro is not None and answer.macro.types_text:
+                timetable = self._choose(answer)
+            self.play(trace, timetable, answer.manner, answer.again_key, now, out, live)
         elif answer.layer_switch is not None:
             trace.state = "done"
             trace.why = self.layers.switch(answer.layer_switch, answer.surface.id, (answer.surface.id, trace.code))
             self.follow_layers()
         elif answer.level is not None:
             level, change = self.levels.change(answer.level), answer.level
-            run = trace.run = Run(0, Program(), now, None, trace)
+            run = trace.run = Run(0, Timetable(), now, None, trace)
             run.state, run.ended, trace.state = "done", now, "done"
             out.extend((code, value, now, run) for code, value in
                        change.target.values(level, centred=change.target.centred))
@@ -543,16 +543,17 @@ class Router:
         locked = macro.types_text and self.caps_lock()
         given = given_by(trace, now, values)
         live = Live(macro.score, given, locked=locked) if macro.score else None
-        program = macro.locked_program if locked and macro.locked_program else macro.program
+        timetable = macro.locked_timetable if locked and macro.locked_timetable else macro.timetable
         manner = Manner(macro.again, longest=macro.longest, overtaken=self.desk.overtaken_after,
                         goes_on=(macro.overtaken or self.desk.overtaken) == GO_ON)
-        self.play(trace, program, manner, ("play", macro.id), now, out, live)
+        self.play(trace, timetable, manner, ("play", macro.id), now, out, live)
 
-    def play(self, trace: Trace, program: Program, manner: Manner, again_key: object, now: int,
+    def play(self, trace: Trace, timetable: Timetable, manner: Manner, again_key: object, now: int,
              out: list[Effect], live: Live | None = None) -> None:
         """Start a run on behalf of a trace."""
-        trace.state = "holding" if program.holds else "playing"
-        run, outcome = self.player.start(program, now, out, again_key=again_key, owner=trace, manner=manner, live=live)
+        trace.state = "holding" if timetable.holds else "playing"
+        run, outcome = self.player.start(timetable, now, out, again_key=again_key, owner=trace, manner=manner,
+                                         live=live)
         trace.run = run
         if run is not None and trace.macro and (macro := self.desk.macros.get(trace.macro)) is not None:
             run.types = macro.types_text

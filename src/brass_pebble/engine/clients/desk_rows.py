@@ -98,7 +98,7 @@ class DeskRows:
         key = tuple(map(id, desk.macros.values()))
         if self._macros[0] != key:
             rows = [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
-                     "length_ms": m.program.length / MS, "events": len(m.program.times), "live": m.live}
+                     "length_ms": m.timetable.length / MS, "events": len(m.timetable.times), "live": m.live}
                     for m in desk.macros.values()]
             self._macros = key, raw(rows)
         return self._macros[1]

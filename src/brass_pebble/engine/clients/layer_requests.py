@@ -18,7 +18,7 @@ from brass_pebble.core.desk.look.clashes import Survey, find_clashes
 from brass_pebble.core.desk.look.free_chords import free_chords, free_family, taken_shapes
 from brass_pebble.core.desk.model import Layer, Surface, find_layer
 from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
-from brass_pebble.core.macro.timetable import chord_program
+from brass_pebble.core.macro.timetable import chord_timetable
 from brass_pebble.core.play.gesture import AT, MOTIONS
 from brass_pebble.core.play.player import ONCE
 from brass_pebble.core.say.durations import parse_duration
@@ -356,7 +356,7 @@ class LayerRequests:
         origin = client.name or "a client"
 
         def send(now: int) -> None:
-            self.control.play_program(chord_program(chord, tap=self._ports.desk.tap), f"{chord} once", origin, ONCE)
+            self.control.play_timetable(chord_timetable(chord, tap=self._ports.desk.tap), f"{chord} once", origin, ONCE)
         self._ports.alarms.at("send once", self._ports.now() + int(seconds * 1e9), send)
         return {"chord": str(chord), "seconds": seconds}
 

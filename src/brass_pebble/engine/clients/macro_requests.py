@@ -137,7 +137,7 @@ class MacroRequests:
                                     values=ask.given())
         self._tell()
         self._book()
-        return {"length_ms": macro.program.length / MS, "programs": [p.name for p in stage.programs.values()]}
+        return {"length_ms": macro.timetable.length / MS, "programs": [p.name for p in stage.programs.values()]}
 
     def do_end_rehearsal(self, client: Client, ask: messages.EndRehearsal) -> Message:
         """Stop it."""

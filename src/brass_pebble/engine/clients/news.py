@@ -98,7 +98,7 @@ class News:
                 if isinstance(trace, Trace):
                     if trace.run is None:
                         trace.run, trace.state, trace.why = run, "playing", ""
-                    trace.note_sent(HIDDEN if run.program.secret else code, value, planned, at)
+                    trace.note_sent(HIDDEN if run.timetable.secret else code, value, planned, at)
                     if trace.count <= 8:
                         self._touched[trace.id] = trace
         fresh, self.fresh = self.fresh, []

@@ -145,7 +145,7 @@ class Requests:
             raise UnknownMacro(f"there is no macro “{name}”", nearest(name, desk.macros) or
                           f"Known are {', '.join(desk.macros) or 'none yet'}")
         trace = self.control.play(macro, client.name or "a client", ask.given())
-        return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.program.length / MS}
+        return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.timetable.length / MS}
 
     def do_stop(self, client: Client, ask: messages.Stop) -> Message:
         """Stop everything and release everything."""

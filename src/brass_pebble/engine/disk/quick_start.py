@@ -24,7 +24,7 @@ from brass_pebble import __version__, file_access
 from brass_pebble.core.effects.kinds import MIDI
 from brass_pebble.core.macro.reach import fingerprint, reaches
 from brass_pebble.core.macro.reader import MOST_AT_HAND, Draft, Remembered, have_lines_at_hand, lines_as_data, walk
-from brass_pebble.core.macro.timetable import MOST_EVENTS, Macro, Program
+from brass_pebble.core.macro.timetable import MOST_EVENTS, Macro, Timetable
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.paths import PACKAGE
 
@@ -120,8 +120,8 @@ def macro_row(draft: Draft) -> Row | None:
     if isinstance(draft, Remembered) and draft.row is not None:
         found: Row = draft.row
         return found
-    macro, program = draft.macro, draft.macro.program
-    if draft.problems or draft.guest is not None or macro.live or not isinstance(program.codes, array) or any(
+    macro, timetable = draft.macro, draft.macro.timetable
+    if draft.problems or draft.guest is not None or macro.live or not isinstance(timetable.codes, array) or any(
             isinstance(step, Play) for step in walk(draft.steps)):
         return None
     settings = {name: getattr(macro, name) for name in SETTINGS}
@@ -129,9 +129,9 @@ def macro_row(draft: Draft) -> Row | None:
         # Called after its file: another one of the same text is called after its own.
         settings["name"] = ""
     return {**settings, "longest": macro.longest, "types": macro.types_text,
-            "taps": list(draft.times), "length": program.length, "switches": program.switches,
+            "taps": list(draft.times), "length": timetable.length, "switches": timetable.switches,
             "marks": [reach.words_mark for reach in reaches(draft.steps)], "steps": fingerprint(draft.steps),
-            **{name: base64.b64encode(getattr(program, name).tobytes()).decode() for name in _COLUMNS}}
+            **{name: base64.b64encode(getattr(timetable, name).tobytes()).decode() for name in _COLUMNS}}
 
 
 def remembered(row: Row, name: str, text: str, file: str) -> Remembered:
@@ -151,9 +151,9 @@ def remembered(row: Row, name: str, text: str, file: str) -> Remembered:
         raise ValueError("a code that is none")
     if columns["times"] and (columns["times"][0] < 0 or columns["times"][-1] > int(row["length"])):
         raise ValueError("a time outside of the macro")
-    program = Program(columns["times"], columns["codes"], columns["values"], columns["lines"], int(row["length"]))
-    program.switches = int(row["switches"])
-    macro = Macro(name, source=text, program=program, longest=int(row["longest"]), types_text=bool(row["types"]))
+    timetable = Timetable(columns["times"], columns["codes"], columns["values"], columns["lines"], int(row["length"]))
+    timetable.switches = int(row["switches"])
+    macro = Macro(name, source=text, timetable=timetable, longest=int(row["longest"]), types_text=bool(row["types"]))
     for setting in SETTINGS:
         setattr(macro, setting, str(row[setting]))
     macro.name = macro.name or name

@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Callable
 
 from brass_pebble.core.effects.kinds import BEYOND_POINTER
-from brass_pebble.core.macro.timetable import Program
+from brass_pebble.core.macro.timetable import Timetable
 from brass_pebble.core.play.player import Effect, Player, Run
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.engine.clients.news import News
@@ -55,7 +55,7 @@ class Sender:
 
     def take_back(self, codes: tuple[int, ...], now: int) -> None:
         """Release keys that were sent down and belong to no run."""
-        unknown = Run(0, Program(), now, None, None)
+        unknown = Run(0, Timetable(), now, None, None)
         self.output.send([(code, 0, now, unknown) for code in reversed(codes)], now)
 
     def release_rest(self, now: int) -> None:

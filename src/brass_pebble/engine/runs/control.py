@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from brass_pebble.core.macro.timetable import Macro, Program
+from brass_pebble.core.macro.timetable import Macro, Timetable
 from brass_pebble.core.play.player import Manner, Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem
@@ -37,7 +37,7 @@ class Control:
         self._news.fresh.append(trace)
         return trace
 
-    def play_program(self, program: Program, words: str, origin: str, manner: Manner) -> Trace:
+    def play_timetable(self, program: Timetable, words: str, origin: str, manner: Manner) -> Trace:
         """Play keys that no binding and no macro plays, for a client."""
         now = self._ports.now()
         trace = self._router.new_trace(now, now, origin)

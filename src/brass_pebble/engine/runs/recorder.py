@@ -87,7 +87,7 @@ class Recorder:
         for code, value, _, run in effects:
             owner = run.owner
             # Keys and the pointer are recorded; messages and axes have no place in the text.
-            if kind_of(code) in (KEY, MOTION) and not run.program.secret and isinstance(owner, Trace) \
+            if kind_of(code) in (KEY, MOTION) and not run.timetable.secret and isinstance(owner, Trace) \
                     and owner.origin == "press":
                 self.quick.note(code, value, now)
 

@@ -38,7 +38,7 @@ class Rehearsal:
         given = Given({"strength": 127, "position": 0, "number": 0, **(values or {})}, lambda now: now // MS,
                       lambda: time.monotonic_ns() - self.start < hold)
         live = Live(macro.score, given) if macro.score else None
-        self._run, _ = self._player.start(macro.program, self.start, self._out, live=live)
+        self._run, _ = self._player.start(macro.timetable, self.start, self._out, live=live)
         self._send(self.start)
 
     def _ended(self, run: Run, now: int) -> None:
@@ -74,7 +74,7 @@ class Rehearsal:
             for code, value, planned, run in out:
                 self._tell(tell(code, value) if kind_of(code) is not KEY else f"{tell(code, value)} "
                            f"{'down' if value else 'up'}", planned - self.start, sent_at - self.start,
-                           run.program.lines[max(0, min(run.index, len(run.program.lines)) - 1)])
+                           run.timetable.lines[max(0, min(run.index, len(run.timetable.lines)) - 1)])
         self._take_reactions()
         errands, self._player.errands = self._player.errands, []
         for run, ask in errands:

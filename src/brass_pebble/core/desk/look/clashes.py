@@ -12,7 +12,7 @@ from brass_pebble.core.desk.layer_switch import EVERY, NEXT, PREVIOUS, WHILE_HEL
 from brass_pebble.core.desk.model import Desk, Layer, Surface, find_layer
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shape, say_shape, shape_of
 from brass_pebble.core.effects.kinds import KEY, kind_of
-from brass_pebble.core.macro.timetable import Macro, Program
+from brass_pebble.core.macro.timetable import Macro, Timetable
 from brass_pebble.core.play.gesture import DOUBLE, RELEASE, WITH
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import modifier_codes
@@ -105,10 +105,11 @@ def _sendings(desk: Desk, where: Where, binding: Binding) -> Iterator[Sending]:
 
 def chords_of(macro: Macro) -> Iterator[tuple[Shape, int]]:
     """The chords that a macro's steps send, without the text that it types, and how long each is down, in ns."""
-    program: Program = macro.program
+    timetable: Timetable = macro.timetable
     lines = macro.source.splitlines()
     down: dict[int, tuple[int, Shape]] = {}
-    for time, code, value, line in zip(program.times, program.codes, program.values, program.lines, strict=True):
+    for time, code, value, line in zip(timetable.times, timetable.codes, timetable.values, timetable.lines,
+                                       strict=True):
         if kind_of(code) is not KEY:
             continue
         if value:
