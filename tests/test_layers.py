@@ -7,10 +7,12 @@ from typing import Any
 
 import pytest
 
+from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.desk.layer_switch import FocusedWindow, FollowRule, parse_target
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import read_desk
+from brass_pebble.core.play import plan
 from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.play.player import Effect, Player
 from brass_pebble.core.play.router import Router
@@ -519,3 +521,7 @@ def test_targets_and_patterns() -> None:
     assert FollowRule(cls="crumb*").fits(FocusedWindow("CRUMBCUT", ""))
     assert not FollowRule(cls="crumb*", title="*x*").fits(FocusedWindow("Crumbcut", "y"))
     assert not FollowRule().fits(FocusedWindow("a", "b"))
+
+
+def test_every_kind_of_action_says_how_it_is_planned() -> None:
+    assert plan._PLANNED.keys() == ACTION_KINDS.keys()

@@ -18,27 +18,56 @@ MOST_IN_A_CYCLE = 24
 
 @dataclass(frozen=True)
 class ActionKind:
-    """A kind of action: how desk.toml writes it, what it takes, the glyph on a cap, and what it is called on screen."""
+    """A kind of action, and all that depends on the kind alone.
+
+    `word` is how desk.toml writes it, `takes` what it names, `glyph` stands on a cap, `means` tells it on screen, and
+    `lead` stands before its words there.  `verbs` are for traces: what it does, and did; without them its words stand
+    alone.  What `holds` goes on for as long as the control is held; what is `quick` is done back and forth by nature,
+    which is no slip.  `settings` are the fields of a binding that belong to it, `times` those of them that are durations.  A
+    better arrangement leaves what `stays` where it is.
+    """
 
     word: str
     takes: str
     glyph: str
     means: str
+    lead: str
+    verbs: tuple[str, str] | None = None
+    holds: bool = False
+    quick: bool = False
+    settings: tuple[str, ...] = ()
+    times: tuple[str, ...] = ()
+    stays: bool = False
 
 
 ACTION_KINDS = {kind.word: kind for kind in (
-    ActionKind("play", "macro", "▸", "play a macro"),
-    ActionKind("tap", "chord", "•", "tap a chord once"),
-    ActionKind("sustain", "chord", "◖", "sustain a chord while held"),
-    ActionKind("latch", "chord", "◐", "latch a chord down until the next press"),
-    ActionKind("rapid", "chord", "≡", "tap a chord again and again while held"),
-    ActionKind("cycle", "actions", "↻", "each press takes the next of several actions"),
-    ActionKind("layer", "layer", "▤", "switch a layer"),
-    ActionKind("drive", "drive", "∿", "hand the position on: MIDI, OSC, pointer, wheel, virtual controller"),
-    ActionKind("set", "level", "⊥", "set a level or an axis to an exact value"),
-    ActionKind("step", "level", "±", "step a level or an axis by an exact share"),
-    ActionKind("do", "deed", "■", "do something here"),
+    ActionKind("play", "macro", "▸", "play a macro", "macro", ("plays", "played"), settings=("plays", "again")),
+    ActionKind("tap", "chord", "•", "tap a chord once", "tap", ("taps", "tapped")),
+    ActionKind("sustain", "chord", "◖", "sustain a chord while held", "sustain", ("sustains", "sustained"), holds=True),
+    ActionKind("latch", "chord", "◐", "latch a chord down until the next press", "latch", ("latches", "latched")),
+    ActionKind("rapid", "chord", "≡", "tap a chord again and again while held", "rapidly",
+               ("taps rapidly", "tapped rapidly"), holds=True, quick=True, settings=("every", "by_strength"),
+               times=("every",)),
+    ActionKind("cycle", "actions", "↻", "each press takes the next of several actions", "cycle", settings=("back",),
+               times=("back",)),
+    ActionKind("layer", "layer", "▤", "switch a layer", "layer", stays=True),
+    ActionKind("drive", "drive", "∿", "hand the position on: MIDI, OSC, pointer, wheel, virtual controller", "drive",
+               ("drives", "drove"), quick=True),
+    ActionKind("set", "level", "⊥", "set a level or an axis to an exact value", "set", ("sets", "set"), quick=True),
+    ActionKind("step", "level", "±", "step a level or an axis by an exact share", "step", ("steps", "stepped"),
+               quick=True),
+    ActionKind("do", "deed", "■", "do something here", "", stays=True),
 )}
+# Every time that a binding may have, and the kind that it belongs to.
+TIMES_OF = {name: kind.word for kind in ACTION_KINDS.values() for name in kind.times}
+
+
+def lead_in(kind: str, words: str) -> str:
+    """An action on screen: what stands before its words, and they: `tap Ctrl+M`, `macro Oven close-up`."""
+    lead = ACTION_KINDS[kind].lead if kind in ACTION_KINDS else kind
+    return f"{lead} {words}" if lead else words
+
+
 STOP, SWALLOW, PASS, REST, RECORD = "stop everything", "swallow", "pass through", "rest or wake", "record"
 RECORD_KEYBOARD = "record with the keyboard"
 FIRST, PIN = "back to the first", "pin the layers"
@@ -75,7 +104,7 @@ class Action:
     @property
     def holds(self) -> bool:
         """Whether it goes on for as long as the control is held."""
-        return self.kind in ("sustain", "rapid") or self.target == PASS or bool(
+        return ACTION_KINDS[self.kind].holds or self.target == PASS or bool(
             self.layer and self.layer.how == WHILE_HELD)
 
     def reaches(self) -> tuple[Reach, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
@@ -272,48 +272,57 @@ class Planner:
             answer.deed = SWALLOW
             answer.why = f"asleep until you approve it: {action.target}"
             return answer
-        if action.kind == "play":
-            macro = self.desk.macros.get(action.target)
-            if macro is None:
-                answer.why = self.desk.broken_macros.get(action.target, f"there is no macro “{action.target}”")
-            else:
-                answer.timetable, answer.macro = macro.timetable, macro
-                manner = binding.manner
-                again = manner.again if binding.again or manner.again == "end" else macro.again
-                answer.manner = replace(manner, again=again, longest=macro.longest, overtaken=self.desk.overtaken_after,
-                                        goes_on=(macro.overtaken or self.desk.overtaken) == GO_ON)
-        elif action.kind == "do":
-            answer.deed = action.target
-            answer.why = "swallowed, as bound" if action.target == SWALLOW else ""
-            if action.target == PASS:
-                self._pass(answer, code)
-        elif action.layer is not None:
-            answer.layer_switch = action.layer
-        elif action.level is not None:
-            answer.level = action.level
-        elif action.drives:
-            answer.drives = action.drives
-        elif action.chord is not None:
-            self._of_chord(answer, binding, action)
+        _PLANNED[action.kind](self, answer, binding, action, code)
         if answer.timetable is not None and not (answer.macro and (answer.macro.live or answer.macro.types_text)):
             answer.first = answer.timetable.head
         return answer
 
-    def _of_chord(self, answer: Answer, binding: Binding, action: Action) -> None:
+    def _of_macro(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        macro = self.desk.macros.get(action.target)
+        if macro is None:
+            answer.why = self.desk.broken_macros.get(action.target, f"there is no macro “{action.target}”")
+            return
+        answer.timetable, answer.macro = macro.timetable, macro
+        manner = binding.manner
+        again = manner.again if binding.again or manner.again == "end" else macro.again
+        answer.manner = replace(manner, again=again, longest=macro.longest, overtaken=self.desk.overtaken_after,
+                                goes_on=(macro.overtaken or self.desk.overtaken) == GO_ON)
+
+    def _of_steps(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        """A cycle does nothing by itself: each of its steps is planned, and a press takes the next."""
+
+    def _of_deed(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        answer.deed = action.target
+        answer.why = "swallowed, as bound" if action.target == SWALLOW else ""
+        if action.target == PASS:
+            self._pass(answer, code)
+
+    def _of_layer(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        answer.layer_switch = action.layer
+
+    def _of_level(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        answer.level = action.level
+
+    def _of_drive(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        answer.drives = action.drives
+
+    def _of_rapid(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        every = binding.every or RAPID_EVERY
         assert action.chord is not None
-        tap, places = self.desk.tap, self.desk.places
-        if action.kind == "rapid":
-            every = binding.every or RAPID_EVERY
-            answer.timetable = chord_timetable(action.chord, tap=min(tap, every // 2), places=places)
-            answer.timetable.length, answer.manner = every, RAPID
-            return
-        if action.kind == "tap":
-            turns = binding.gesture in (TURN_LEFT, TURN_RIGHT)
-            answer.timetable = chord_timetable(action.chord, tap=min(tap, TURN_TAP) if turns else tap, places=places)
-            answer.timetable.length += TURN_GAP if turns else 0
-            answer.manner = Manner("queue", most=MOST_WAITING, hurries=self._hurries(action.chord))
-            return
-        answer.timetable = chord_timetable(action.chord, holds=True, tap=tap, places=places)
+        answer.timetable = chord_timetable(action.chord, tap=min(self.desk.tap, every // 2), places=self.desk.places)
+        answer.timetable.length, answer.manner = every, RAPID
+
+    def _of_tap(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        assert action.chord is not None
+        turns, tap = binding.gesture in (TURN_LEFT, TURN_RIGHT), self.desk.tap
+        answer.timetable = chord_timetable(action.chord, tap=min(tap, TURN_TAP) if turns else tap,
+                                           places=self.desk.places)
+        answer.timetable.length += TURN_GAP if turns else 0
+        answer.manner = Manner("queue", most=MOST_WAITING, hurries=self._hurries(action.chord))
+
+    def _of_held_chord(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
+        assert action.chord is not None
+        answer.timetable = chord_timetable(action.chord, holds=True, tap=self.desk.tap, places=self.desk.places)
         answer.manner = LATCHING if action.kind == "latch" else HOLDING
 
     def _hurries(self, chord: Chord) -> tuple[Timetable, ...]:
@@ -332,6 +341,13 @@ class Planner:
         answer.timetable = Timetable(holds=True)
         answer.timetable.add(0, self.desk.places.name(code), 1)
         answer.first = answer.timetable.head
+
+
+# How each kind of action is planned.
+_PLANNED: dict[str, Callable[[Planner, Answer, Binding, Action, int], None]] = {
+    "play": Planner._of_macro, "do": Planner._of_deed, "layer": Planner._of_layer, "set": Planner._of_level,
+    "step": Planner._of_level, "drive": Planner._of_drive, "rapid": Planner._of_rapid, "tap": Planner._of_tap,
+    "sustain": Planner._of_held_chord, "latch": Planner._of_held_chord, "cycle": Planner._of_steps}
 
 
 def show_action(kind: str, target: str, macro_names: dict[str, str]) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.devices.identity import show_hidden
 from brass_pebble.core.effects.kinds import kind_of, tell
 from brass_pebble.core.say.durations import say_duration
@@ -170,11 +171,6 @@ def sentence(trace: dict[str, Any]) -> str:
     return "".join(parts)
 
 
-_VERBS = {"play": ("plays", "played"), "tap": ("taps", "tapped"), "sustain": ("sustains", "sustained"),
-          "latch": ("latches", "latched"), "rapid": ("taps rapidly", "tapped rapidly"),
-          "drive": ("drives", "drove"), "set": ("sets", "set"), "step": ("steps", "stepped")}
-
-
 def _answer(trace: dict[str, Any]) -> str:
     state, words = trace["state"], trace["words"]
     if state == "nothing":
@@ -183,10 +179,11 @@ def _answer(trace: dict[str, Any]) -> str:
         return str(trace["why"])
     if trace["action"] == "latch" and trace["why"] == "ended by this press":
         return f"let {words} go again"
-    if trace["action"] not in _VERBS:
+    kind = ACTION_KINDS.get(trace["action"])
+    if kind is None or kind.verbs is None:
         text = str(words)
     else:
-        text = f"{_VERBS[trace['action']][0 if state in ('playing', 'holding') else 1]} {words}"
+        text = f"{kind.verbs[0 if state in ('playing', 'holding') else 1]} {words}"
     if state == "stopped":
         text += ", stopped before its end"
     if trace["why"]:

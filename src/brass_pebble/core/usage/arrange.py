@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from brass_pebble.core.desk.action import REST, STOP
+from brass_pebble.core.desk.action import ACTION_KINDS, REST, STOP
 from brass_pebble.core.desk.look.shown import gestures_for
 from brass_pebble.core.signals.signal import STRUCK, from_wire
 
@@ -174,7 +174,7 @@ def propose(surface: Row, layer: Row, history: History, homes: Iterable[str] = (
              if control not in controls or any(does_of(row) in FIXED for row in rows)}
     freed = tuple(control for control in by_control
                   if free and total >= ENOUGH_TO_FREE and control not in fixed and not travel.uses.get(control)
-                  and not any(row["kind"] in ("layer", "do") for row in by_control[control]))
+                  and not any(ACTION_KINDS[row["kind"]].stays for row in by_control[control]))
     at = {face: face for face in by_control if face in controls and face not in freed}
     before = travel.total(at)
     places = [control for name, control in controls.items() if name not in fixed]

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from brass_pebble.core.desk.action import BETWEEN, read_action
+from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, read_action
 from brass_pebble.core.desk.binding import PLAYS, POLICIES
 from brass_pebble.core.desk.read.bindings import TIMES, is_gesture
 from brass_pebble.core.desk.rearrange import Change
@@ -61,16 +61,18 @@ def binding_edit(surface: str, layer: str, control: str, kind: str = "", target:
         return Edit(f"{what}: cleared", ((path, None),), needs=needs)
     action = read_action(kind, target, macros)
     check_extra(extra)
-    fits = {"plays": kind == "play" and extra.get("plays") != "once", "again": kind == "play",
-            "every": kind == "rapid", "back": kind == "cycle", "hold_after": gesture == HOLD,
-            "second_within": gesture == DOUBLE, "each": gesture in (TURN_LEFT, TURN_RIGHT, MOVE)}
+    own = ACTION_KINDS[kind].settings
+    fits = {**{name: name in own for known in ACTION_KINDS.values() for name in known.settings},
+            "hold_after": gesture == HOLD, "second_within": gesture == DOUBLE,
+            "each": gesture in (TURN_LEFT, TURN_RIGHT, MOVE)}
+    fits["plays"] = fits["plays"] and extra.get("plays") != "once"
     if bool(action.drives) != (gesture == MOVE):
         raise ProblemError(f"“{gesture}” cannot be bound to {kind} {target}",
                            hint=f"Only “{MOVE}” drives something, and it does nothing else")
     row = Row({kind: target.split(BETWEEN) if action.steps or len(action.drives) > 1 else target})
     row |= {name: int(value) if name == "each" and value.isdigit() else value for name, value in extra.items()
             if value and fits.get(name, True)}
-    if by_strength and gesture in PUSHES and kind == "rapid":
+    if by_strength and gesture in PUSHES and "by_strength" in own:
         row["by_strength"] = True
     if adds and gesture == DOUBLE:
         row["adds"] = True

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
-from brass_pebble.core.desk.action import PASS
+from brass_pebble.core.desk.action import ACTION_KINDS, PASS
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.usage.counter import Batch, Counter
 from brass_pebble.core.usage.press import Press
@@ -32,8 +32,6 @@ MOST_WAITING = 2_000
 # When the engine ends, what was pressed last may not have been counted.
 LAST = 50
 LIVE = ("playing", "holding", "queued")
-# What is done back and forth by nature: not a slip when the opposite follows.
-QUICK = ("rapid", "step", "set", "drive")
 
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS session (id INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER NOT NULL);
@@ -200,7 +198,7 @@ def press_of(trace: Trace, wall_offset: int, zone: int) -> Press | None:
                  answer.control, answer.gesture, f"{action.kind} {action.target}",
                  action.target if action.kind == "play" else "", chord, trace.waited // MS,
                  max(0, trace.worst) // 1000, trace.state == "stopped", trace.state == "nothing",
-                 action.kind in QUICK or "turn" in answer.gesture)
+                 ACTION_KINDS[action.kind].quick or "turn" in answer.gesture)
 
 
 def local_zone(now: float) -> int:

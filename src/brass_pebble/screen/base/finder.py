@@ -9,6 +9,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
+from brass_pebble.core.desk.action import lead_in
 from brass_pebble.screen.state import DeskState, Row
 
 from .choosing import ChoosingSheet
@@ -40,9 +41,8 @@ def everything(state: DeskState) -> list[tuple[str, Found]]:
 
 
 def _words(row: Row) -> str:
-    if row["kind"] == "play":
-        return f"macro {row['words'].strip('“”')} ({row['target']})"
-    return f"{row['kind']} {row['words']}" if row["kind"] != "do" else str(row["words"])
+    words = lead_in(row["kind"], row["words"].strip("“”"))
+    return f"{words} ({row['target']})" if row["kind"] == "play" else words
 
 
 class Finder(ChoosingSheet[Found | None]):

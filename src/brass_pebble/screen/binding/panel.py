@@ -13,7 +13,7 @@ from textual.binding import BindingType
 from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
-from brass_pebble.core.desk.action import BETWEEN, DEEDS, read_action
+from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, DEEDS, read_action
 from brass_pebble.core.desk.binding import POLICIES
 from brass_pebble.core.desk.layer_switch import HOWS, WHILE_HELD
 from brass_pebble.core.desk.look.shown import BANDS, gestures_for
@@ -44,6 +44,8 @@ DRIVES = ("cc 7 on 1", "fine cc 7 on 1", "bend on 1", "osc /level to 127.0.0.1:9
           "scroll", "scroll sideways", "controller x", "controller z", "pointer x / pointer y",
           "controller x / controller y")
 BACKS = ("", "2s", "5s", "10s", "20s", "60s")
+# What F8 goes through, for each time that an action has.
+STEPS_OF = {"every": RATES, "back": BACKS}
 
 
 @dataclass(frozen=True)
@@ -247,7 +249,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
             parts.append(f"F8 {said} {self.times[name] or 'as the surface says' * (name in _OF_SURFACE) or '–'}")
         if self.gesture == DOUBLE:
             parts.append(f"F9 first tap: {'acts at once' if self.adds else 'waits'}")
-        if self.gesture in PUSHES and self._kind() == "rapid":
+        if self.gesture in PUSHES and "by_strength" in ACTION_KINDS[self._kind() or "tap"].settings:
             parts.append(f"F9 {'the faster the further' if self.by_strength else 'always as fast'}")
         self.query_one("#settings", Label).update("   ".join(parts))
         listen = "F4 press the chord   " if self._ask else ""
@@ -260,7 +262,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
             return ("hold_after" if self.gesture == HOLD else "second_within"), WAITS
         if self.gesture in (TURN_LEFT, TURN_RIGHT, MOVE) and (self.gesture != MOVE or self.control.get("turns")):
             return "each", COUNTS if self.control.get("turns") and self.gesture != MOVE else SHARES
-        return {"rapid": ("every", RATES), "cycle": ("back", BACKS)}.get(self._kind(), ("", ()))
+        kind = ACTION_KINDS.get(self._kind())
+        return (kind.times[0], STEPS_OF[kind.times[0]]) if kind is not None and kind.times else ("", ())
 
     def _kind(self) -> str:
         """The kind of action that is chosen, or else bound."""

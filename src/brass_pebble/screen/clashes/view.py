@@ -13,6 +13,7 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
+from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.desk.look.shown import PLACE, show_control
 from brass_pebble.screen.base.desk_actions import DeskActions
 from brass_pebble.screen.base.sheets import Sheet, key_help
@@ -183,7 +184,7 @@ class ClashesView(DeskActions):
         """Give the binding a chord that nothing takes."""
         where = self.spot
         row = self._row(where) if where else None
-        if where is None or row is None or row["kind"] not in ("tap", "sustain", "latch", "rapid"):
+        if where is None or row is None or ACTION_KINDS[row["kind"]].takes != "chord":
             self.notify("This clash is not about a chord of one control. g goes there, o opens its macro.", timeout=5)
             return
         chords = await self.app.push_screen_wait(FamilySheet(1, row["label"], self.ask))

@@ -9,6 +9,7 @@ from textual.message import Message
 from textual.widgets import OptionList
 from textual.widgets.option_list import Option
 
+from brass_pebble.core.desk.action import lead_in
 from brass_pebble.core.desk.look.shown import gestures_for, show_control
 from brass_pebble.core.play.gesture import DOUBLE, HOLD, PRESS, WITH
 from brass_pebble.screen.base.palette import Palette
@@ -64,9 +65,8 @@ def _line(gesture: str, row: Row | None, surface: Row, palette: Palette, width: 
     label, words = row["label"], row["words"].strip("“”")
     line.append(f"{row['glyph']} ", style=palette.brass)
     line.append(label, style=f"bold {palette.tint(row['tint'])}")
-    word = {"do": "", "play": "macro "}.get(row["kind"], f"{row['kind']} ")
     if words != label:
-        line.append(f"  {word}{words}", style=palette.text)
+        line.append(f"  {lead_in(row['kind'], words)}", style=palette.text)
     for extra in extras(gesture, row, surface):
         line.append(f"\n{'':{width + 3}}{extra}", style=palette.dim)
     return line

@@ -14,6 +14,7 @@ from textual.binding import BindingType
 from textual.message import Message
 from textual.widgets import Static
 
+from brass_pebble.core.desk.action import lead_in
 from brass_pebble.core.play.trace import say_sent
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState, Spot
@@ -118,9 +119,6 @@ class PathBar(Static, can_focus=True):
                 self.action_open()
 
 
-_WORDS = {"play": "macro ", "do": "", "rapid": "rapidly "}
-
-
 def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
     """The hops for a control."""
     surface, control = state.surface(spot[0]), state.control(spot)
@@ -144,10 +142,9 @@ def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
         hops.append(Hop(f"nothing bound, {surface['unbound']}ed",
                         "binding", wrong=surface["unbound"] != "pass"))
         return hops
-    word = _WORDS.get(row["kind"], f"{row['kind']} ")
     manner = "" if row.get("plays", "once") == "once" else f", {row['plays']}"
-    hops.append(Hop(word + row["words"].strip("“”") + manner, "macro" if row["kind"] == "play" else "binding",
-                    row.get("broken", False)))
+    words = lead_in(row["kind"], row["words"].strip("“”"))
+    hops.append(Hop(words + manner, "macro" if row["kind"] == "play" else "binding", row.get("broken", False)))
     if surface["state"] != "taken":
         hops.append(Hop(f"nothing sent: {surface['why'] or surface['state']}", "surface", wrong=True))
     elif trace is not None:

@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
+from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.desk.binding import RAPID_EVERY, Binding
 from brass_pebble.core.desk.layer_switch import EVERY, NEXT, PREVIOUS, WHILE_HELD, LayerTarget
 from brass_pebble.core.desk.model import Desk, Layer, Surface, find_layer
@@ -283,7 +284,7 @@ def _same(survey: Survey) -> Iterator[Clash]:
     """Two controls that do the same."""
     found: dict[tuple[str, str], list[Where]] = {}
     for where, _, _, binding in survey.bindings:
-        if binding.action.kind in ("play", "tap", "sustain", "latch", "rapid"):
+        if ACTION_KINDS[binding.action.kind].takes in ("macro", "chord"):
             chord = binding.action.chord
             target = say_shape(shape_of(survey.desk.places.settle(chord.codes))) if chord else binding.action.target
             found.setdefault((binding.action.kind, target), []).append(where)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
-from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, PASS, Action, read_action
+from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, PASS, TIMES_OF, Action, read_action
 from brass_pebble.core.desk.binding import PLAYS, POLICIES, RAPID_FASTEST, Binding
 from brass_pebble.core.desk.layer_switch import EVERY, parse_target
 from brass_pebble.core.desk.model import find_layer
@@ -74,8 +74,9 @@ class Reading:
     sleeps: Callable[[Reach], bool] = lambda reach: False
     plays: Callable[[str], tuple[Reach, ...]] = lambda macro: ()
 
+
 # The times a binding may have, and the gesture or the action that each belongs to.
-TIMES = {"hold_after": HOLD, "second_within": DOUBLE, "every": "rapid", "back": "cycle"}
+TIMES = {"hold_after": HOLD, "second_within": DOUBLE, **TIMES_OF}
 EXTRAS = ("label", "tint", "note", "icon", "plays", "again", "adds", "each", "by_strength", *TIMES)
 
 
