@@ -142,12 +142,20 @@ def test_lines_at_hand_read_as_they_did_when_the_grammar_read_them() -> None:
         [fingerprint(draft.steps), [str(problem) for problem in draft.problems]] for draft in map(parse, texts[:-2])]
 
 
-@pytest.mark.parametrize("data", [None, 4, [], ["tap"], ["tap", 4], ["tap", [["CHORD", "A"]]],
-                                  ["tap", [{"a": 1, "b": 2}]], ["tap", [["CHORD", "A", "x"]]]])
-def test_a_line_at_hand_that_is_none_is_read_anew(data: object) -> None:
-    have_lines_at_hand({"tap   F19": data})
+DEEP: list[object] = []
+for _ in range(5000):
+    DEEP = [{"chord": DEEP}]
+
+
+@pytest.mark.parametrize(("key", "data"), list(enumerate([
+    None, 4, [], ["tap"], ["tap", 4], ["tapp", []], [[], []], ["tap", [["CHORD", "A"]]], ["tap", [{"a": 1, "b": 2}]],
+    ["tap", [["CHORD", "A", "x"]]], ["tap", DEEP]], start=1)))
+def test_a_line_at_hand_that_is_none_is_read_anew(key: int, data: object) -> None:
+    # Another line each time: one that was read stays read.
+    line = f"tap   F{key}"
+    have_lines_at_hand({line: data})
     try:
-        draft = parse("tap   F19\n")
+        draft = parse(f"{line}\n")
         assert not draft.problems and len(draft.steps) == 1
     finally:
         have_lines_at_hand({})

@@ -99,7 +99,8 @@ def wake(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
     _set_state("wake", surface, desk)
 
 
-SecondsOption = Annotated[float, typer.Option("--for", metavar="SECONDS", help="how long it lasts")]
+SecondsOption = Annotated[float, typer.Option("--for", min=0, max=1800, metavar="SECONDS",
+                                               help="how long it lasts")]
 
 
 def hands_off(surface: SurfaceArgument = "", desk: DeskOption = None, seconds: SecondsOption = 120.0) -> None:

@@ -17,8 +17,8 @@ def said(what: str, **limits: Any) -> Any:
 
 
 # Ids and names, as they stand in files; texts that a person types; whole macro files.
-Id = Annotated[str, Meta(max_length=200)]
-Word = Annotated[str, Meta(max_length=2_000)]
+Id = Annotated[str, Meta(max_length=1_000)]
+Word = Annotated[str, Meta(max_length=10_000)]
 Text = Annotated[str, Meta(max_length=4_000_000)]
 Ids = Annotated[list[Id], Meta(max_length=20_000)]
 # A place where something is bound: surface, layer, control.

@@ -502,8 +502,9 @@ def _from_data(data: Any) -> Any:
 @lru_cache(maxsize=32768)
 def _tree(content: str) -> tuple[str, Pieces]:
     if (data := _at_hand.get(content)) is not None:
-        with suppress(ValueError, TypeError):
-            return str(data[0]), tuple(_from_data(part) for part in data[1])
+        with suppress(ValueError, TypeError, LookupError, RecursionError):
+            if data[0] in STEPS or data[0] in SETTINGS:
+                return data[0], tuple(_from_data(part) for part in data[1])
     tree = _grammar().parse(content)
     inner = tree.children[0]
     assert isinstance(inner, Tree)

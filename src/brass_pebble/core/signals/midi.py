@@ -54,7 +54,6 @@ _BY_STATUS = {status: kind for kind in KINDS
               for status in range(kind.status, kind.status + (16 if kind.channel else 1))}
 BY_WORD = {kind.word: kind for kind in KINDS}
 # Control changes with a meaning of their own.
-BANK = 0
 DATA, DATA_FINE, DATA_UP, DATA_DOWN = 6, 38, 96, 97
 NRPN_FINE, NRPN_COARSE, RPN_FINE, RPN_COARSE = 98, 99, 100, 101
 ALL_SOUND_OFF, ALL_NOTES_OFF = 120, 123

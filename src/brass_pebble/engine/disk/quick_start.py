@@ -32,6 +32,8 @@ FORMAT = 2
 # A shorter desk.toml is read as fast without.  A single macro is worth it: its grammar takes longest of all.
 LEAST_TEXT = 40_000
 MOST_BYTES = 64_000_000
+# The files of the program that decide how a text is read.
+MADE_OF = ("py", "lark", "tsv")
 # What is kept of a macro as it is: its settings.
 SETTINGS = ("name", "label", "note", "tint", "again", "overtaken")
 _COLUMNS = ("times", "codes", "values", "lines")
@@ -48,7 +50,7 @@ def text_key(text: str) -> str:
 @cache
 def made_by() -> str:
     """The program itself, down to its last edit."""
-    newest = max((file.stat().st_mtime_ns for file in PACKAGE.rglob("*.py")), default=0)
+    newest = max((file.stat().st_mtime_ns for kind in MADE_OF for file in PACKAGE.rglob(f"*.{kind}")), default=0)
     return f"{FORMAT} {__version__} {newest}"
 
 
