@@ -4,7 +4,7 @@
 # make bench        measure, and print a table and JSON
 # make screenshots  make the pictures in docs/screenshots anew
 # make samples      make the sample sheets in docs/samples anew
-# make protocol     make docs/protocol.md and its schema anew from what is declared
+# make protocol     make docs/protocol.md, its schema and the tables of settings anew from what is declared
 
 PYTHON ?= python3
 BIN := .venv/bin
@@ -36,6 +36,7 @@ samples: $(BIN)/.run
 
 protocol: $(BIN)/.run
 	$(BIN)/python tools/protocol_page.py
+	$(BIN)/python tools/settings_page.py
 
 $(BIN)/python:
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \

@@ -112,7 +112,7 @@ def test_layers_are_added_set_switched_and_removed(client: EngineClient) -> None
     assert layer not in client.ask("focus")["on"]["pedals"]
     with pytest.raises(EngineError, match="the lowest layer, which is always on"):
         client.ask("set_layer", surface="pedals", layer="class", what="follows", value={"class": "x"})
-    with pytest.raises(EngineError, match="no tint"):
+    with pytest.raises(EngineError, match="not a value for “tint”"):
         client.ask("set_layer", surface="pedals", layer=layer, what="tint", value="mauve")
     with pytest.raises(EngineError, match="not a way to switch"):
         client.ask("layer", surface="pedals", layer=layer, how="while held")

@@ -53,7 +53,7 @@ def test_the_demo_desk_is_read_whole(store: DeskStore) -> None:
      "desk.toml:LINE:11: “stge” is not a value for “output”. Did you mean stage?"),
     ('do = "stop everything"', 'do = "stop everthing"',
      "desk.toml:LINE:17: “stop everthing” is nothing that can be done here. Did you mean stop everything?"),
-    ('tint = "sky" }', 'tint = "skye" }', "desk.toml:LINE:51: there is no tint called “skye”. Did you mean sky?"),
+    ('tint = "sky" }', 'tint = "skye" }', "desk.toml:LINE:51: “skye” is not a value for “tint”. Did you mean sky?"),
     ("[surface.pedals]", "[surfaces.pedals]", "desk.toml:LINE:2: “surfaces” is not known here. Did you mean surface?"),
     ("right = {", "rigth = {", "desk.toml:LINE:1: “Floor pedals” has no control “rigth”. Did you mean right?"),
     ("format = 1", "format = 9", "desk.toml:LINE:1: this desk has format 9. This program reads format 1"),
@@ -91,7 +91,7 @@ def test_a_broken_macro_keeps_the_others(store: DeskStore) -> None:
 def test_an_edit_keeps_every_comment_and_all_other_lines(store: DeskStore) -> None:
     before = store.file.read_text().replace('label = "wide", tint = "sky" }', 'label = "wide", tint = "sky" }  # main')
     store.file.write_text(before)
-    store.change(binding_edit("left-numpad", "class", "7", "sustain", "F20", label="all", tint="rose"))
+    store.change(binding_edit("left-numpad", "class", "7", "sustain", "F20", settings={"label": "all", "tint": "rose"}))
     after = store.file.read_text()
     changed = [(a, b) for a, b in zip(before.splitlines(), after.splitlines(), strict=True) if a != b]
     assert changed == [('7 = { tap = "Ctrl+Alt+1", label = "wide", tint = "sky" }  # main',
@@ -135,7 +135,7 @@ def test_an_impossible_change_writes_nothing(store: DeskStore, change: tuple[str
     with pytest.raises(ProblemError):
         store.change(binding_edit(*change, macros=store.macro_names()))
     with pytest.raises(ProblemError):
-        store.change(binding_edit("left-numpad", "class", "7", "tap", "A", label="thirteen chars"))
+        store.change(binding_edit("left-numpad", "class", "7", "tap", "A", settings={"label": "thirteen chars"}))
     assert store.file.read_text() == before
 
 

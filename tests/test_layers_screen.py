@@ -67,7 +67,7 @@ def test_a_chord_a_double_tap_and_a_held_layer_from_nothing(demo: Terminal) -> N
     demo.type("ctrl+alt+6")
     demo.wait("tap Ctrl+Alt+6 once")
     demo.keys("F8", "F8", "F8")
-    demo.wait("second tap within 180ms")
+    demo.wait("second tap within: 180 ms")
     demo.keys("Tab")
     demo.type("guest in")
     demo.keys("Enter")

@@ -28,14 +28,13 @@ from brass_pebble.core.play.axis import (
     Scale,
     directions,
     in_zone,
-    read_share,
     smoothed,
-    write_share,
 )
 from brass_pebble.core.play.player import Effect, Player
 from brass_pebble.core.play.router import Router
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.core.say.setting import read_share, write_share
 from brass_pebble.core.signals.midi_in import MidiDecoder
 from brass_pebble.core.signals.signal import FAMILIES, find_signal, signal_name, spell, tone
 from brass_pebble.engine.disk.desk_reader import read_layout_file

@@ -18,7 +18,7 @@ from brass_pebble.core.desk.look.changes import differences
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.engine.clients.giving_requests import compare
 from brass_pebble.engine.disk.edits import Edit, Row, apply_edit, binding_edit
-from brass_pebble.engine.disk.partial_edit import LEAST, edited_fragment, find_fragment
+from brass_pebble.engine.disk.partial_edit import LEAST, edited_parts, find_table
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.disk.versions import KEPT, VersionLog
 from conftest import run_cli
@@ -122,7 +122,7 @@ def test_a_history_that_cannot_be_written_stops_nothing(client: EngineClient, de
 
 def test_differences_are_told_in_words(store: DeskStore) -> None:
     store.load()
-    store.change(binding_edit("pedals", "class", "left", "tap", "F20", label="x"))
+    store.change(binding_edit("pedals", "class", "left", "tap", "F20", settings={"label": "x"}))
     store.change(binding_edit("left-numpad", "class", "times", "play", "welcome"))
     store.change(binding_edit("left-numpad", "class", "9", gesture="hold"))
     store.change(Edit("x", ((("tap",), "50ms"), (("surface", "dial"), None),
@@ -201,11 +201,14 @@ def test_a_part_without_blank_lines_around_it_stays_apart_from_what_follows() ->
 
 def test_a_part_is_only_used_where_it_lies_together_and_says_the_same() -> None:
     text = large()
-    start, end = find_fragment(text, "s3") or (0, 0)
+    s3 = ("surface", "s3")
+    start, end = find_table(text, s3) or (0, 0)
     assert text[start:].startswith("[surface.s3]") and text[end:].lstrip().startswith("# above 4")
-    assert find_fragment(text, "s99") is None
+    start, end = find_table(text, (*s3, "layer", "base", "press")) or (0, 0)
+    assert text[start:].startswith("[surface.s3.layer.base.press]") and "[" not in text[start + 1:end]
+    assert find_table(text, ("surface", "s99")) is None
     scattered = text + '\n[surface.s3.layer.late]\nname = "Late"\n'
-    assert find_fragment(scattered, "s3") is None
+    assert find_table(scattered, s3) is None
     edit = Edit("x", ((("surface", "s3", "layer", "late", "press", "1"), Row({"tap": "Z"})),))
     assert tomllib.loads(apply_edit(scattered, edit))["surface"]["s3"]["layer"]["late"]["press"]["1"] == {"tap": "Z"}
     # A header in a text of several lines is none; the whole document is taken then.
@@ -214,7 +217,7 @@ def test_a_part_is_only_used_where_it_lies_together_and_says_the_same() -> None:
     after = tomllib.loads(apply_edit(tricky, edit))
     assert after["surface"]["s3"]["layer"]["base"]["press"]["1"] == {"tap": "Z"}
     assert after["surface"]["s3"]["name"] == "S\n[surface.s3]\n[surface.s4]\n"
-    assert edited_fragment("short", "s3", lambda document: None) is None
+    assert edited_parts("short", [(s3, lambda document: None)]) is None
 
 
 # What is read once.

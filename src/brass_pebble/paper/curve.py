@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from brass_pebble.core.play.axis import AxisSettings, write_share
+from brass_pebble.core.play.axis import AxisSettings
 from brass_pebble.core.say.durations import write_duration
+from brass_pebble.core.say.setting import write_share
 
 from .shapes import Box, Line, Page, Path, Step, Words
 

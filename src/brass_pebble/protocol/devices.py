@@ -146,14 +146,14 @@ class Draw(Request, frozen=True, kw_only=True, tag="draw"):
 
 
 class Set(Request, frozen=True, kw_only=True, tag="set"):
-    """Change one of a surface's settings."""
+    """Change one of a surface's settings, or of the desk's."""
 
     answer: ClassVar[type[Answer]] = Changed
-    surface: Id
-    what: Annotated[Id, said("`name`, `unbound`, `unplugged`, `debounce`, `at`, `takes`, or the lamp `num`, `caps` or "
-                             "`scroll`")]
-    value: Annotated[Word | Annotated[list[float | Word], Meta(max_length=200)] | None,
-                     said("a text; two numbers for `at`, texts for `takes`; null: as without it")] = None
+    surface: Annotated[Id, said("the whole desk without it")] = ""
+    what: Annotated[Id, said("a setting's name in desk.toml, as docs/desk-files.md lists them; or the lamp `num`, "
+                             "`caps` or `scroll`")]
+    value: Annotated[Word | bool | float | Annotated[list[float | Word], Meta(max_length=200)] | None,
+                     said("as desk.toml has it; null: as without it")] = None
 
 
 class Remove(Request, frozen=True, kw_only=True, tag="remove"):

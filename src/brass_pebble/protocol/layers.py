@@ -2,16 +2,27 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 
 from msgspec import UNSET, Meta, Struct, UnsetType
 
+from brass_pebble.core.desk.binding import Binding
+
 from .base import Answer, Changed, Id, Place, Places, Request, Word, said
 from .rows import LayersRow, PlaceRow, ProblemRow, WindowRow
+from .settings import written
+
+if TYPE_CHECKING:
+    _BindSettings = Request
+else:
+    _BindSettings = written("_BindSettings", Binding, Request, ("icon",))
 
 
-class Bind(Request, frozen=True, kw_only=True, tag="bind"):
-    """Give a gesture of a control another action.  docs/layers.md and docs/gestures.md tell what the fields may say."""
+class Bind(_BindSettings, frozen=True, kw_only=True, tag="bind"):
+    """Give a gesture of a control another action.  docs/layers.md and docs/gestures.md tell what the fields may say.
+
+    Settings that do not fit the action or the gesture count for nothing.
+    """
 
     answer: ClassVar[type[Answer]] = Changed
     surface: Id
@@ -20,18 +31,6 @@ class Bind(Request, frozen=True, kw_only=True, tag="bind"):
     gesture: Id = "press"
     kind: Annotated[Id, said("the action's word; empty clears the gesture")] = ""
     target: Word = ""
-    label: Word = ""
-    tint: Id = ""
-    note: Word = ""
-    plays: Id = ""
-    again: Id = ""
-    hold_after: Id = ""
-    second_within: Id = ""
-    adds: bool = False
-    every: Id = ""
-    back: Id = ""
-    each: Id = ""
-    by_strength: bool = False
     icon: Annotated[Id | UnsetType, said("left as it is without the field")] = UNSET
 
 

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import TYPE_CHECKING, Annotated, ClassVar
 
-from msgspec import UNSET, Meta, UnsetType
+from msgspec import Meta
 
-from .base import Answer, Changed, Id, Request, Share, said
+from brass_pebble.core.play.axis import AxisSettings
 
-Raw = Annotated[float, Meta(ge=-2**31, le=2**31)]
+from .base import Answer, Changed, Id, Request, said
+from .settings import exact
+
+if TYPE_CHECKING:
+    _AxisSettings = Request
+else:
+    _AxisSettings = exact("_AxisSettings", AxisSettings, Request, needed=False)
 
 
-class SetAxis(Request, frozen=True, kw_only=True, tag="set_axis"):
+class SetAxis(_AxisSettings, frozen=True, kw_only=True, tag="set_axis"):
     """How an axis is read from now on: what is given changes, the rest stays; or as `usual`."""
 
     answer: ClassVar[type[Answer]] = Changed
@@ -19,17 +25,6 @@ class SetAxis(Request, frozen=True, kw_only=True, tag="set_axis"):
     control: Id
     axis: Annotated[int, Meta(ge=0, le=3)] = 0
     usual: bool = False
-    dead: Share | UnsetType = UNSET
-    full: Share | UnsetType = UNSET
-    still: Share | UnsetType = UNSET
-    threshold: Share | UnsetType = UNSET
-    gap: Share | UnsetType = UNSET
-    curve: Annotated[float, Meta(ge=-10, le=10)] | UnsetType = UNSET
-    invert: bool | UnsetType = UNSET
-    smooth: Annotated[int, Meta(ge=0, le=10**10), said("ns")] | UnsetType = UNSET
-    low: Annotated[Raw | UnsetType | None, said("raw, as the device reports it")] = UNSET
-    centre: Raw | UnsetType | None = UNSET
-    high: Raw | UnsetType | None = UNSET
 
 
 class Calibrated(Answer, frozen=True, kw_only=True):

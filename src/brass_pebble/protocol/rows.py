@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from msgspec import Struct
 
+from brass_pebble.core.desk.binding import Binding
+from brass_pebble.core.play.axis import AxisSettings
+
 from .base import Row, Signal, said
+from .settings import exact, written
 
 
 class ProblemRow(Struct, frozen=True, kw_only=True):
@@ -135,7 +139,15 @@ class MacroRow(Struct, frozen=True, kw_only=True):
     live: bool
 
 
-class BindingRow(Struct, frozen=True, kw_only=True):
+if TYPE_CHECKING:
+    _BindingSettings = Struct
+    _AxisSettings = Struct
+else:
+    _BindingSettings = written("_BindingSettings", Binding, Struct)
+    _AxisSettings = exact("_AxisSettings", AxisSettings, Struct, needed=True)
+
+
+class BindingRow(_BindingSettings, frozen=True, kw_only=True):
     """What a gesture of a control does.  What is as usual (empty, false, played once) is left out in layers."""
 
     control: str = ""
@@ -143,24 +155,11 @@ class BindingRow(Struct, frozen=True, kw_only=True):
     kind: str = ""
     target: str = ""
     glyph: str = ""
-    label: str = ""
     own_label: str = ""
-    tint: str = ""
     own_tint: str = ""
-    note: str = ""
     words: str = ""
     means: str = ""
-    plays: str = "once"
-    again: str = ""
-    adds: bool = False
-    icon: str = ""
     asleep: bool = False
-    each: str | int | float = ""
-    by_strength: bool = False
-    hold_after: str = ""
-    second_within: str = ""
-    every: str = ""
-    back: str = ""
     steps: list[Row] = []
     broken: bool = False
 
@@ -178,20 +177,8 @@ class LayerRow(Struct, frozen=True, kw_only=True):
     bindings: list[BindingRow]
 
 
-class AxisRow(Struct, frozen=True, kw_only=True):
+class AxisRow(_AxisSettings, frozen=True, kw_only=True):
     """How one axis is read."""
-
-    dead: float
-    full: float
-    curve: float
-    invert: bool
-    still: float
-    threshold: float
-    gap: float
-    smooth: Annotated[int, said("ns")]
-    low: float | None
-    centre: float | None
-    high: float | None
 
 
 class ControlRow(BindingRow, frozen=True, kw_only=True):
@@ -223,6 +210,7 @@ class SurfaceRow(Struct, frozen=True, kw_only=True):
     at: Annotated[list[float], said("its place on the desk, in key units")]
     unbound: str
     unplugged: str
+    settings: Annotated[dict[str, Any], said("those that are not as usual, as desk.toml has them")]
     labels: Row
     home: list[str]
     hold_after_ms: float
@@ -273,6 +261,7 @@ class DeskRow(Struct, frozen=True, kw_only=True):
     hold_after_ms: float
     second_within_ms: float
     history: Annotated[bool, said("whether presses are counted")]
+    settings: Annotated[dict[str, Any], said("those that are not as usual, as desk.toml has them")]
     undo: Annotated[str, said("what undo would take back")]
     sends: Annotated[bool, said("whether anything can be sent")]
     script: Annotated[str, said("the scripted class, if there is one")]

@@ -22,7 +22,7 @@ from .base.terminal import TerminalDriver
 from .base.view import View
 from .desk.view import DeskView
 from .glance.view import GlanceView
-from .link import Link
+from .link import Asks, Link
 from .state import DeskState
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
@@ -69,12 +69,13 @@ class BrassPebbleApp(KeyOrder):
     """
 
     def __init__(self, socket: Path | Callable[[], Path], restart: Callable[[], Path] | None = None,
-                 glance: str = "") -> None:
+                 glance: str = "", link: Callable[..., Asks] = Link) -> None:
         super().__init__(driver_class=TerminalDriver)
         self.socket, self.restart = socket, restart
         self.state = DeskState()
         self.state.starting = callable(socket)
-        self.link = Link(self._news, self._gone)
+        self._make_link = link
+        self.link: Asks = link(self._news, self._gone)
         self.desk_view: View = GlanceView(self.state, self.link, glance) if glance else DeskView(self.state, self.link)
         self._tasks: set[asyncio.Task[None]] = set()
         for palette in PALETTES.values():
@@ -166,7 +167,7 @@ class BrassPebbleApp(KeyOrder):
         except StartError as error:
             self.notify(str(error), severity="error", timeout=10)
             return
-        self.link = Link(self._news, self._gone)
+        self.link = self._make_link(self._news, self._gone)
         for screen in self.screen_stack:
             if isinstance(screen, View):
                 screen.link = self.link

@@ -5,12 +5,25 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from brass_pebble.client import CHECKS, EngineError, Message
 from brass_pebble.protocol.conversation import Came, Conversation, NotDeclared
 
 _LONGEST_LINE = 32 * 1024 * 1024
+
+
+class Asks(Protocol):
+    """What views need of the engine."""
+
+    async def connect(self, path: Path) -> Message:
+        """Connect and greet.  Raises: EngineError."""
+
+    async def ask(self, do: str, **fields: Any) -> Message:
+        """Send a request and wait for its reply.  Raises: EngineError."""
+
+    def close(self) -> None:
+        """Leave."""
 
 
 class Link:

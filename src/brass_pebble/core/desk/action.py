@@ -23,8 +23,8 @@ class ActionKind:
     `word` is how desk.toml writes it, `takes` what it names, `glyph` stands on a cap, `means` tells it on screen, and
     `lead` stands before its words there.  `verbs` are for traces: what it does, and did; without them its words stand
     alone.  What `holds` goes on for as long as the control is held; what is `quick` is done back and forth by nature,
-    which is no slip.  `settings` are the fields of a binding that belong to it, `times` those of them that are
-    durations.  A better arrangement leaves what `stays` where it is.
+    which is no slip.  `settings` are the settings of a binding that belong to it.  A better arrangement leaves what
+    `stays` where it is.
     """
 
     word: str
@@ -36,7 +36,6 @@ class ActionKind:
     holds: bool = False
     quick: bool = False
     settings: tuple[str, ...] = ()
-    times: tuple[str, ...] = ()
     stays: bool = False
 
 
@@ -46,10 +45,8 @@ ACTION_KINDS = {kind.word: kind for kind in (
     ActionKind("sustain", "chord", "◖", "sustain a chord while held", "sustain", ("sustains", "sustained"), holds=True),
     ActionKind("latch", "chord", "◐", "latch a chord down until the next press", "latch", ("latches", "latched")),
     ActionKind("rapid", "chord", "≡", "tap a chord again and again while held", "rapidly",
-               ("taps rapidly", "tapped rapidly"), holds=True, quick=True, settings=("every", "by_strength"),
-               times=("every",)),
-    ActionKind("cycle", "actions", "↻", "each press takes the next of several actions", "cycle", settings=("back",),
-               times=("back",)),
+               ("taps rapidly", "tapped rapidly"), holds=True, quick=True, settings=("every", "by_strength")),
+    ActionKind("cycle", "actions", "↻", "each press takes the next of several actions", "cycle", settings=("back",)),
     ActionKind("layer", "layer", "▤", "switch a layer", "layer", stays=True),
     ActionKind("drive", "drive", "∿", "hand the position on: MIDI, OSC, pointer, wheel, virtual controller", "drive",
                ("drives", "drove"), quick=True),
@@ -58,8 +55,6 @@ ACTION_KINDS = {kind.word: kind for kind in (
                quick=True),
     ActionKind("do", "deed", "■", "do something here", "", stays=True),
 )}
-# Every time that a binding may have, and the kind that it belongs to.
-TIMES_OF = {name: kind.word for kind in ACTION_KINDS.values() for name in kind.times}
 
 
 def lead_in(kind: str, words: str) -> str:

@@ -2,49 +2,70 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from fractions import Fraction
 
+from brass_pebble.core.label.icons import check_icon
+from brass_pebble.core.play.gesture import DOUBLE, HOLD, LONGEST_WAIT, MOVE, PUSHES, TURN_LEFT, TURN_RIGHT
 from brass_pebble.core.play.player import FOR_EVER, Manner
 from brass_pebble.core.say.durations import MS
+from brass_pebble.core.say.limits import LONGEST_LABEL
+from brass_pebble.core.say.setting import Choice, Flag, Setting, Stride, Text, Time, pattern, setting
+from brass_pebble.core.say.tints import TINTS
 
-from .action import Action
+from .action import ACTION_KINDS, Action
 
-PLAYS = re.compile(r"once|while held|until pressed again|[1-9][0-9]{0,4} times")
 POLICIES = ("start over", "ignore", "queue", "both")
 # How often `rapid` taps, unless it says so; its fastest; in ns.
 RAPID_EVERY, RAPID_FASTEST = 100 * MS, 20 * MS
+# The time of a hold or a double tap, and what panels propose.
+WAIT = Time(20 * MS, LONGEST_WAIT, hint="Most people use 150 to 400 ms")
+WAITS = ("", "120ms", "150ms", "180ms", "200ms", "250ms", "300ms", "400ms", "500ms", "700ms", "1s")
+RATES = ("", "40ms", "50ms", "80ms", "100ms", "150ms", "200ms", "300ms", "500ms")
+MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5 times", "10 times")
+MANNER = Text(check=pattern("once|while held|until pressed again|[1-9][0-9]{0,4} times", "a way to play",
+                            "Write once, while held, until pressed again, or 3 times"),
+              what='`"once"`, `"while held"`, `"until pressed again"`, `"3 times"`')
+OF_SURFACE = {"": "as the surface says"}
+TURNS = (TURN_LEFT, TURN_RIGHT, MOVE)
 
 
 @dataclass(frozen=True)
 class Binding:
     """layer + control + gesture → action, with what stands on the cap.
 
-    Times in ns, 0 where the surface's own count: `hold_after` for a hold, `second_within` for a double tap.  A double
-    tap that `adds` leaves the first tap its meaning at once.  `every` is the time from one tap to the next of `rapid`,
-    `back` the time after which a cycle begins anew (0: never).  `each` is how far a turn goes for one step: a share of
-    the way below 1, else counts of a knob without ends (0: the usual).  With `by_strength`, `rapid` taps the faster the
-    further a stick is pushed.  `icon` is what its label on paper shows (empty: what its words suggest).  One that
-    is `asleep` came from somebody else, reaches outside the keyboard, and does nothing before it is approved.
+    Times in ns, 0 where the surface's own count.  `each` is a share of the way below 1, else counts of a knob without
+    ends, 0 for the usual.  One that is `asleep` came from somebody else, reaches outside the keyboard, and does nothing
+    before it is approved.
     """
 
     control: str
     gesture: str
     action: Action
-    label: str = ""
-    tint: str = ""
-    note: str = ""
-    plays: str = "once"
-    again: str = ""
-    hold_after: int = 0
-    second_within: int = 0
-    adds: bool = False
-    every: int = 0
-    back: int = 0
-    each: Fraction = Fraction(0)
-    by_strength: bool = False
-    icon: str = ""
+    label: str = setting("", Text(LONGEST_LABEL), "what stands on its cap; without it, the action's own", "label")
+    tint: str = setting("", Choice(TINTS), "its tint; without it, its macro's", "tint", proposals=("", *TINTS))
+    note: str = setting("", Text(), "a note for yourself", "note")
+    plays: str = setting("once", MANNER, "how a press plays a macro", "plays", proposals=MANNERS)
+    again: str = setting("", Choice(POLICIES), "what a press does while the macro plays; without it, as the macro "
+                         "says", "pressed while it runs", proposals=("", *POLICIES), shown={"": "as the macro says"})
+    hold_after: int = setting(0, WAIT, "how long it is down until it is a hold", "held for", proposals=WAITS,
+                              shown=OF_SURFACE, only=(HOLD,))
+    second_within: int = setting(0, WAIT, "how soon the second tap has to come", "second tap within", proposals=WAITS,
+                                 shown=OF_SURFACE, only=(DOUBLE,))
+    adds: bool = setting(False, Flag(), "whether the first tap of a double tap keeps its meaning at once", "first tap",
+                         proposals=(False, True), shown={False: "waits", True: "acts at once"}, only=(DOUBLE,))
+    every: int = setting(0, Time(RAPID_FASTEST, why=": no program keeps up with faster taps", bends=True),
+                         "the time from one tap of `rapid` to the next; 100 ms without it", "rapid: every",
+                         proposals=RATES)
+    back: int = setting(0, Time(), "after so long a cycle begins anew; without it never", "first again after",
+                        proposals=("", "2s", "5s", "10s", "20s", "60s"))
+    each: Fraction = setting(Fraction(0), Stride(), "how far one step of a turn is", "one step each", only=TURNS,
+                             proposals=("", *("1 %", "2 %", "4 %", "5 %", "10 %", "20 %", "25 %"), *"23468"))
+    by_strength: bool = setting(False, Flag(), "whether `rapid` taps the faster the further a stick is pushed",
+                                "speed", proposals=(False, True), only=PUSHES,
+                                shown={False: "always as fast", True: "the faster the further"})
+    icon: str = setting("", Text(check=check_icon, what="name of an icon"),
+                        "what its label on paper shows; without it, what its words suggest", "icon")
     asleep: bool = False
 
     @property
@@ -59,3 +80,11 @@ class Binding:
             return Manner(again, int(self.plays.split()[0]))
         return Manner(again)
 
+
+_OF_SOME = frozenset(name for kind in ACTION_KINDS.values() for name in kind.settings)
+
+
+def fits(row: Setting, kind: str, gesture: str) -> bool:
+    """Whether a binding of this kind of action to this gesture has a setting."""
+    return (not row.only or gesture in row.only) and (
+        row.name not in _OF_SOME or (kind in ACTION_KINDS and row.name in ACTION_KINDS[kind].settings))

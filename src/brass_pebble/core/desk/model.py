@@ -18,12 +18,15 @@ from brass_pebble.core.macro.timetable import DEFAULT_GAP, DEFAULT_TAP, Macro
 from brass_pebble.core.play.axis import PLAIN, STICK, AxisSettings
 from brass_pebble.core.play.gesture import HOLD_AFTER, SECOND_WITHIN, WITH, is_part, rank
 from brass_pebble.core.play.player import OVERTAKEN
+from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.say.setting import Choice, Flag, Number, Pair, Text, Texts, Time, setting
+from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import is_sendable
 from brass_pebble.core.signals.signal import AXIS, MOVING, WHEEL, find_signal, part_of, part_signal, signal_name
 
-from .binding import Binding
+from .binding import WAIT, WAITS, Binding
 
 DEFAULT_PATIENCE = 250_000_000
 # Where an HTTP request of a macro may be led on to.
@@ -37,21 +40,21 @@ LEFT_BUTTON, TYPED_WITH = 0x110, (30, 28, 57)
 # What becomes of a run that is overtaken, since the computer stood still; and from when on, in ns: the least.
 END, GO_ON = "end", "go on"
 DEFAULT_SHORTEST_TAP = 3_000_000
+LEAST_OVERTAKEN = 100 * MS
+LONGEST_DEBOUNCE = 200 * MS
+PORT = Number(0, 65_534, hint="Write a number from 1 to 65534, as midi = 5004", whole=True)
 
 
 @dataclass(frozen=True)
 class Layer:
-    """A named set of bindings: (control, gesture) → binding.
-
-    `starts` is "on" or "off" (the lowest layer of a surface is always on); `follows` tells for which focused window it
-    comes on by itself.
-    """
+    """A named set of bindings: (control, gesture) → binding.  It comes on by itself for the window it `follows`."""
 
     id: str
-    name: str
-    tint: str = ""
+    name: str = setting("", Text(), "its name; its id without it", "name")
+    tint: str = setting("", Choice(TINTS), "its tint", "tint", proposals=("", *TINTS))
     bindings: dict[tuple[str, str], Binding] = field(default_factory=dict)
-    starts: str = "off"
+    starts: str = setting("off", Choice(("on", "off")), "whether it is on at the start; the lowest always is",
+                          "at the start", proposals=("off", "on"))
     follows: FollowRule | None = None
 
     def gestures_of(self, control: str) -> tuple[str, ...]:
@@ -69,42 +72,51 @@ class Layer:
 
 @dataclass(frozen=True)
 class Surface:
-    """A device that is taken over: its drawing, its place on the desk (key units), its layers from base to top.
+    """A device that is taken over: its drawing, its settings, its layers from base to top.
 
-    `unbound` is "swallow" or "pass": what becomes of presses that nothing answers.  Without `may_be_only_keyboard` the
-    last full keyboard of the machine is never taken over.  `unplugged` is "go on" or "end": what becomes of the macros
-    it started when its device goes away.  `second` are keys that the device sends along with another one; they are
-    dropped.  `debounce` is how long a release must last, in ns (0: it counts at once).  `lamps` tells what each of the
-    device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further devices that belong
-    to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how large its labels are
-    on paper, in mm: those of a key of one unit, and of single controls.  `home` are controls on which fingers rest.
-    `takes` are the parts of the device that are taken (see core/devices/parts.py), all of them without it; the rest
-    passes as it came.  Without `may_be_only_pointer` the last thing to point and click with is never taken over.
+    Times are in ns.  `second` are keys that the device sends along with another one; they are dropped.  `lamps` tells
+    what each of the device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further
+    devices that belong to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how
+    large its labels are on paper, in mm: those of a key of one unit, and of single controls.
     """
 
     id: str
-    name: str
+    name: str = setting("", Text(), "its name; its id without it", "name")
     layout: Layout = EMPTY
     rule: DeviceRule = DeviceRule()
-    unbound: str = "swallow"
-    may_be_only_keyboard: bool = False
-    at: tuple[float, float] = (0.0, 0.0)
+    unbound: str = setting("swallow", Choice(("swallow", "pass")), "what becomes of presses that nothing answers",
+                           "unbound controls", proposals=("swallow", "pass"),
+                           shown={"swallow": "are swallowed", "pass": "pass through to the focused program"})
+    may_be_only_keyboard: bool = setting(False, Flag(), "true: it is taken even if it is the only full keyboard")
+    at: tuple[float, float] = setting((0.0, 0.0), Pair(), "its place on the desk, in key units", "place")
     layers: tuple[Layer, ...] = ()
-    unplugged: str = "go on"
-    second: frozenset[int] = frozenset()
-    debounce: int = 0
+    unplugged: str = setting("go on", Choice(("go on", "end")), "what becomes of its macros when it is unplugged",
+                             "when unplugged", proposals=("go on", "end"),
+                             shown={"go on": "its macros play on", "end": "its macros end"})
+    second: frozenset[int] = setting(frozenset(), Texts("keys"), "keys that the device sends along with another one: "
+                                     "dropped, and said in the trace", leans=True)
+    debounce: int = setting(0, Time(most=LONGEST_DEBOUNCE, why=", or every release would be late",
+                                    hint="Switches settle within 5 to 30 ms", bends=True),
+                            "a release counts when it has lasted so long; without it at once", "debounce",
+                            proposals=(None, "5ms", "10ms", "15ms", "20ms", "30ms", "50ms"),
+                            shown={"0ms": "none: a release counts at once"})
     lamps: tuple[tuple[str, str], ...] = ()
     also: tuple[DeviceRule, ...] = ()
-    hold_after: int = HOLD_AFTER
-    second_within: int = SECOND_WITHIN
+    hold_after: int = setting(HOLD_AFTER, WAIT, "how long a control is down until it is a hold; without it, the "
+                              "desk's", "held for", proposals=(None, *WAITS[1:]))
+    second_within: int = setting(SECOND_WITHIN, WAIT, "how soon the second tap of a double tap comes; without it, the "
+                                 "desk's", "second tap within", proposals=(None, *WAITS[1:]))
     axes: tuple[tuple[str, AxisSettings], ...] = ()
-    never_lets_go: bool = False
-    rumble: frozenset[str] = frozenset()
+    never_lets_go: bool = setting(False, Flag(), "true: the device tells no releases, so each press ends at once")
+    rumble: frozenset[str] = setting(frozenset(), Texts("kinds of action"), "what makes it shake, if it can",
+                                     leans=True)
     cap: Size | None = None
     label_sizes: tuple[tuple[str, Size], ...] = ()
-    home: tuple[str, ...] = ()
-    takes: tuple[Part, ...] = ()
-    may_be_only_pointer: bool = False
+    home: tuple[str, ...] = setting((), Texts("controls"), "where fingers rest, for better places", leans=True)
+    takes: tuple[Part, ...] = setting((), Texts("parts"), "the parts of its device that are taken; without it, all",
+                                      "parts taken", leans=True, shown={})
+    may_be_only_pointer: bool = setting(False, Flag(), "true: it is taken even if it is the only thing to point and "
+                                        "click with")
 
     @property
     def shares(self) -> Shares | None:
@@ -254,52 +266,54 @@ class StagePlace:
 
 @dataclass(frozen=True)
 class NetworkSettings:
-    """What is open to the network: ports for MIDI sessions (the next one, too) and OSC, 0 for none.
+    """What is open to the network."""
 
-    `listen` is the address that is listened at, `name` what others see; the desk's own name without it.
-    """
-
-    midi: int = 0
-    osc: int = 0
-    listen: str = "0.0.0.0"
-    name: str = ""
+    midi: int = setting(0, PORT, "port for MIDI sessions, and the next one; 0 for none")
+    osc: int = setting(0, PORT, "port for OSC; 0 for none")
+    listen: str = setting("0.0.0.0", Text(what="address"), "the address that is listened at")
+    name: str = setting("", Text(), "what others see; the desk's name without it")
 
 
 @dataclass(frozen=True)
 class Desk:
-    """One whole set-up.  `output` is "uinput", "x11" or "stage"; times in ns.
+    """One whole set-up; times in ns.  `places` are where the receiving programs' layout has its keys."""
 
-    `keyboard` is the layout that the receiving programs have; `screen` its size in pixels; `patience` is how long a
-    press waits for modifiers that are held on the main keyboard; `hold_after` and `second_within` are the times of
-    holds and of double taps where surfaces and bindings say nothing else.  `midi_to` is where MIDI messages go that
-    name no receiver; `middle_c` the octave in which note 60 lies.  Without `history`, presses are not counted.
-    `places` are where the receiving programs' layout has its keys.  A macro of which a step comes later than
-    `overtaken_after`, since the computer stood still, ends or goes on from then: `overtaken` is "end" or "go on".
-    `redirects` is where a macro's HTTP request may be led on to: "same host" or "anywhere".
-    `shortest_tap` is how short taps may become when a dial is turned quickly.
-    """
-
-    name: str = "Empty desk"
-    output: str = "uinput"
-    tap: int = DEFAULT_TAP
-    gap: int = DEFAULT_GAP
-    keyboard: str = "us"
-    screen: tuple[int, int] = (1920, 1080)
-    patience: int = DEFAULT_PATIENCE
-    hold_after: int = HOLD_AFTER
-    second_within: int = SECOND_WITHIN
+    name: str = setting("Unnamed desk", Text(), "its name", "name")
+    output: str = setting("uinput", Text(what="kind of output"), "where keys go: `uinput`, `x11`, or `stage` for the "
+                          "simulated programs", leans=True)
+    tap: int = setting(DEFAULT_TAP, Time(), "how long a tap holds its key", "tap",
+                       proposals=(None, "20ms", "30ms", "50ms", "60ms", "80ms", "100ms"))
+    gap: int = setting(DEFAULT_GAP, Time(), "the pause between two taps", "gap",
+                       proposals=(None, "5ms", "10ms", "30ms", "40ms", "60ms"))
+    keyboard: str = setting("us", Text(what="keyboard layout"), "the layout that the receiving programs have: `de`, "
+                            "`us(dvorak)`, or `system`", "keyboard layout")
+    screen: tuple[int, int] = setting((1920, 1080), Pair(whole=True), "the screen's size in pixels, for places of the "
+                                      "pointer")
+    patience: int = setting(DEFAULT_PATIENCE, Time(), "how long a press waits for modifiers held on the main keyboard",
+                            "patience", proposals=(None, "0ms", "100ms", "500ms", "1s"))
+    hold_after: int = setting(HOLD_AFTER, WAIT, "how long a control is down until it is a hold", "held for",
+                              proposals=(None, *WAITS[1:]))
+    second_within: int = setting(SECOND_WITHIN, WAIT, "how soon the second tap of a double tap has to come",
+                                 "second tap within", proposals=(None, *WAITS[1:]))
     surfaces: dict[str, Surface] = field(default_factory=dict)
     stage: tuple[StagePlace, ...] = ()
     macros: dict[str, Macro] = field(default_factory=dict)
     broken_macros: dict[str, str] = field(default_factory=dict)
-    midi_to: str = ""
-    middle_c: int = 4
+    midi_to: str = setting("", Text(), "where MIDI messages go that name no receiver", "MIDI goes to")
+    middle_c: int = setting(4, Number(3, 5, "note 60 is called C3, C4 or C5", "Write 3, 4 or 5", whole=True),
+                            "the octave in which note 60 lies", "middle C", proposals=(3, 4, 5))
     network: NetworkSettings = field(default_factory=NetworkSettings)
-    history: bool = True
-    redirects: str = SAME_HOST
-    overtaken: str = END
-    overtaken_after: int = OVERTAKEN
-    shortest_tap: int = DEFAULT_SHORTEST_TAP
+    history: bool = setting(True, Flag(), "false: presses are not counted", "count presses", proposals=(True, False))
+    redirects: str = setting(SAME_HOST, Choice(REDIRECTS), "where a macro's HTTP requests may be led on to",
+                             "HTTP redirects", proposals=REDIRECTS)
+    overtaken: str = setting(END, Choice((END, GO_ON)), "what becomes of a macro when the computer stood still",
+                             "when overtaken", proposals=(END, GO_ON), shown={END: "macros end", GO_ON: "macros go on"})
+    overtaken_after: int = setting(OVERTAKEN, Time(LEAST_OVERTAKEN, why=": shorter pauses are ordinary",
+                                                   hint='Most desks need no more than the default, "1s"'),
+                                   "for so long or longer; presses made meanwhile are never played", "overtaken after",
+                                   proposals=(None, "500ms", "2s", "5s"))
+    shortest_tap: int = setting(DEFAULT_SHORTEST_TAP, Time(), "how short taps may become when a dial is turned "
+                                "quickly: what your programs notice", leans=True)
     places: Places = US
 
     @property

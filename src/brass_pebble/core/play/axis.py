@@ -10,7 +10,8 @@ import math
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
-from brass_pebble.core.say.durations import MS, say_duration, write_duration
+from brass_pebble.core.say.durations import MS
+from brass_pebble.core.say.setting import Flag, Number, Share, Time, read_all, setting, settings_of
 from brass_pebble.core.say.toml_fields import Fields
 
 LONGEST_SMOOTH = 500 * MS
@@ -20,29 +21,27 @@ WAYS = ("left", "right", "up", "down")
 # Sine of 22.5 degrees: where a straight direction becomes a diagonal one; and how far it has to go back.
 DIAGONAL, DIAGONAL_GAP = 0.3827, 0.07
 ZONE_GAP = 0.01
+_RAW = Number(-2**31, 2**31, whole=True)
 
 
 @dataclass(frozen=True)
 class AxisSettings:
-    """How an axis is read.  Shares of the way, 0 to 1, unless told otherwise.
+    """How an axis is read: shares of the way, 0 to 1, `curve` the exponent of its response, `smooth` in ns."""
 
-    `dead` is how far from its rest it counts as resting, `full` where it counts as at its end.  `curve` is the
-    exponent of its response (1: straight, above: fine near the rest).  `still` is the least change that counts, so
-    that jitter says nothing.  `threshold` is where it counts as pressed, and let go `gap` below.  `smooth` is a time
-    in ns.  `low`, `centre` and `high` are raw values, where the device's own do not hold.
-    """
-
-    dead: float = 0.0
-    full: float = 1.0
-    curve: float = 1.0
-    invert: bool = False
-    still: float = 1 / 256
-    threshold: float = 0.5
-    gap: float = 0.1
-    smooth: int = 0
-    low: int | None = None
-    centre: int | None = None
-    high: int | None = None
+    dead: float = setting(0.0, Share(0.0, 0.9), "how far from its rest it counts as resting", "dead zone")
+    full: float = setting(1.0, Share(0.1, 1.0), "where it counts as at its end, if it never gets there", "full at")
+    curve: float = setting(1.0, Number(0.1, 10.0, hint="1 is straight, 2 is fine near the rest"),
+                           "1 is straight, above is fine near the rest, below is quick", "curve")
+    invert: bool = setting(False, Flag(), "left for right, down for up", "turned round")
+    smooth: int = setting(0, Time(most=LONGEST_SMOOTH, why=", or everything would be late",
+                                  hint="Most need 10 to 50 ms", bends=True),
+                          "evens out jitter; costs as much time", "smoothing")
+    still: float = setting(1 / 256, Share(0.0, 0.2), "smaller changes say nothing", "stillness")
+    threshold: float = setting(0.5, Share(0.05, 0.95), "from here on it counts as pressed, or pushed", "pressed at")
+    gap: float = setting(0.1, Share(0.01, 0.5), "so far below it counts as let go", "let go below by")
+    low: int | None = setting(None, _RAW, "raw value at the lower end, where the device's own does not hold")
+    centre: int | None = setting(None, _RAW, "raw value at rest, for what rests in the middle")
+    high: int | None = setting(None, _RAW, "raw value at the upper end")
 
     def shape(self, position: float) -> float:
         """The response to a position, not turned round: monotonous, 0 in the dead zone, 1 from `full` on."""
@@ -61,71 +60,18 @@ class AxisSettings:
 PLAIN = AxisSettings()
 # How a stick behaves unless its desk says otherwise: they never rest quite in the middle nor reach their ends.
 STICK = AxisSettings(dead=0.12, full=0.95, threshold=0.5)
-_SHARES = {"dead": (0.0, 0.9), "full": (0.1, 1.0), "still": (0.0, 0.2), "threshold": (0.05, 0.95), "gap": (0.01, 0.5)}
-_RAW = ("low", "centre", "high")
-SETTINGS = (*_SHARES, "curve", "invert", "smooth", *_RAW)
-
-
-def read_share(text: str) -> float | None:
-    """A share from `12 %`, `12%` or `0.12`; None if it is none."""
-    plain = text.strip()
-    per_cent = plain.endswith("%")
-    try:
-        number = float(plain.removesuffix("%").strip())
-    except ValueError:
-        return None
-    return (number / 100 if per_cent else number) if math.isfinite(number) else None
-
-
-def write_share(share: float) -> str:
-    """A share as desk.toml has it: `12 %`."""
-    return f"{share * 100:.4g} %"
 
 
 def read_settings(fields: Fields, default: AxisSettings) -> AxisSettings:
     """The settings of one axis from its table; what is wrong is reported and left as it was."""
-    found: dict[str, float | bool | int | None] = {}
-    for name, (low, high) in _SHARES.items():
-        if not (word := fields.text(name, "")):
-            continue
-        share = read_share(word)
-        if share is None or not low <= share <= high:
-            fields.problem(name, f"“{name}” lies between {write_share(low)} and {write_share(high)}",
-                           f'Write {name} = "{write_share(getattr(default, name))}"', word=word)
-        else:
-            found[name] = share
-    curve = fields.number("curve", default.curve)
-    if not 0.1 <= curve <= 10:
-        fields.problem("curve", "“curve” lies between 0.1 and 10", "1 is straight, 2 is fine near the rest")
-    else:
-        found["curve"] = curve
-    if "invert" in fields.data:
-        found["invert"] = fields.flag("invert")
-    found["smooth"] = smooth = fields.duration("smooth", default.smooth)
-    if smooth > LONGEST_SMOOTH:
-        fields.problem("smooth", f"“smooth” has at most {say_duration(LONGEST_SMOOTH)}, or everything would be late",
-                       "Most need 10 to 50 ms")
-        found["smooth"] = LONGEST_SMOOTH
-    for name in _RAW:
-        if name in fields.data:
-            found[name] = int(fields.number(name, 0))
+    found = read_all(AxisSettings, fields, {row.name: getattr(default, row.name)
+                                            for row in settings_of(AxisSettings).values()})
     fields.done()
-    settings = replace(default, **found)  # type: ignore[arg-type]
+    settings = AxisSettings(**found)
     if settings.low is not None and settings.high is not None and settings.high <= settings.low:
         fields.problem("high", "“high” must be above “low”", "Move it to both ends once more with the calibration")
         return replace(settings, low=None, centre=None, high=None)
     return settings
-
-
-def row_of_settings(settings: AxisSettings, default: AxisSettings) -> dict[str, object]:
-    """What desk.toml has to say where `settings` differ from `default`."""
-    row: dict[str, object] = {}
-    for name in SETTINGS:
-        value = getattr(settings, name)
-        if value == getattr(default, name):
-            continue
-        row[name] = (write_share(value) if name in _SHARES else write_duration(value) if name == "smooth" else value)
-    return row
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
+from functools import cached_property
 from typing import Any
 
 from .durations import parse_duration
@@ -22,8 +23,16 @@ class Places:
     """Where each key of a TOML text stands: `find(path)` gives line and column, from 1."""
 
     def __init__(self, text: str) -> None:
-        self._at: dict[Path, tuple[int, int]] = {}
-        self._lines = text.splitlines()
+        self._text = text
+
+    @cached_property
+    def _lines(self) -> list[str]:
+        return self._text.splitlines()
+
+    @cached_property
+    def _at(self) -> dict[Path, tuple[int, int]]:
+        # Only a text with a mistake in it has its places looked for.
+        at: dict[Path, tuple[int, int]] = {}
         prefix: Path = ()
         counts: dict[Path, int] = {}
         for number, line in enumerate(self._lines, 1):
@@ -34,10 +43,11 @@ class Places:
                     counts[prefix] = index + 1
                     prefix = (*prefix, index)
                 for depth in range(1, len(prefix) + 1):
-                    self._at.setdefault(prefix[:depth], (number, header.start(2) + 1))
+                    at.setdefault(prefix[:depth], (number, header.start(2) + 1))
             elif pair := _LINE.match(line):
                 path = (*prefix, *_parts(pair[1]))
-                self._at.setdefault(path, (number, pair.start(1) + 1))
+                at.setdefault(path, (number, pair.start(1) + 1))
+        return at
 
     def find(self, path: Path, word: str = "") -> tuple[int, int]:
         """Where `path` stands, or the nearest table around it; with `word`, its column in that line."""
@@ -70,6 +80,10 @@ class Fields:
         """Report something wrong with the value of `key`."""
         line, column = self._places.find((*self.path, key) if key else self.path, word)
         self._problems.append(Problem(what, self._file, line, column, hint))
+
+    def known(self, *keys: str) -> None:
+        """Say that keys belong here, whether they are there or not, and in whichever way they are read."""
+        self._known.update(keys)
 
     def _get(self, key: str, kind: type | tuple[type, ...], what: str, default: Any) -> Any:
         self._known.add(key)

@@ -6,7 +6,6 @@ On a large desk that is the difference between an edit that is felt by a running
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Raw
@@ -16,6 +15,8 @@ from brass_pebble.core.desk.look.shown import compact, show_surface
 from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.parts import taker
 from brass_pebble.core.play.bounce import Chatter
+from brass_pebble.core.say.memo import Memo
+from brass_pebble.core.say.setting import write_all
 from brass_pebble.core.signals.signal import STRUCK, signal_name
 from brass_pebble.engine.devices.focus import Focus
 from brass_pebble.engine.devices.ownership import Devices
@@ -35,15 +36,6 @@ if TYPE_CHECKING:
 MS = 1_000_000
 
 
-@dataclass(slots=True)
-class WrittenSurface:
-    """What a surface's layers and controls were made from, and their rows as JSON (without the braces)."""
-
-    surface: Surface
-    made_from: tuple[object, ...]
-    text: str
-
-
 class DeskRows:
     """Writes rows for an engine."""
 
@@ -57,8 +49,9 @@ class DeskRows:
 
     def __init__(self, ports: Ports) -> None:
         self._ports = ports
-        self._written: dict[str, WrittenSurface] = {}
-        self._macros: tuple[tuple[int, ...], Raw] = ((), Raw(b"[]"))
+        # A surface's layers and controls as JSON, without the braces; and all macros.
+        self._written: Memo[str, str] = Memo()
+        self._macros: Memo[str, Raw] = Memo()
 
     def desk(self) -> Message:
         """The desk as clients draw it."""
@@ -70,7 +63,7 @@ class DeskRows:
             "macros": self._macro_rows(desk),
             "broken_macros": desk.broken_macros,
             "hold_after_ms": desk.hold_after / MS, "second_within_ms": desk.second_within / MS,
-            "history": desk.history, "undo": self.store.next_undo(),
+            "history": desk.history, "settings": write_all(desk), "undo": self.store.next_undo(),
             "sends": not self.sends_nothing,
             "script": self.setup.script.name if self.setup.script else "",
             "question": self.devices.question(), "recorder": self.recorder.state(),
@@ -95,18 +88,19 @@ class DeskRows:
                 "source": self.focus.source, "trouble": self.focus.trouble}
 
     def _macro_rows(self, desk: Desk) -> Raw:
-        key = tuple(map(id, desk.macros.values()))
-        if self._macros[0] != key:
+        known = self._macros.find("", desk.macros)
+        if known is None:
             rows = [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
                      "length_ms": m.timetable.length / MS, "events": len(m.timetable.times), "live": m.live}
                     for m in desk.macros.values()]
-            self._macros = key, raw(rows)
-        return self._macros[1]
+            known = self._macros.keep("", desk.macros, raw(rows))
+        return known
 
     def _surface(self, surface: Surface) -> Raw:
         holding = self.devices.holdings.get(surface.id)
         fields = {
             "id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
+            "settings": {**write_all(surface), **({"takes": [*map(str, surface.takes)]} if surface.takes else {})},
             "labels": label_rows(surface), "home": list(surface.home),
             "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
             "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
@@ -135,10 +129,9 @@ class DeskRows:
         absent = frozenset(control.id for control in surface.layout.controls if knows and control.code < STRUCK
                            and not any(control.code in codes for codes in knows))
         whys = tuple(layers.why(surface, layer.id) for layer in surface.layers)
-        known = self._written.get(surface.id)
-        made_from = (whys, absent, desk.middle_c, *_macros(desk, surface.plays))
-        if known is not None and known.surface is surface and known.made_from == made_from:
-            return known.text
+        made_from = (surface, whys, absent, desk.middle_c, *_macros(desk, surface.plays))
+        if (known := self._written.find(surface.id, made_from)) is not None:
+            return known
         takes = taker(surface.takes, surface.layout, None)
         passes = {control.id for control in surface.layout.controls
                   if not any(takes(signal) for signal in (control.code, *control.moves))}
@@ -149,9 +142,7 @@ class DeskRows:
                          for control in surface.layout.controls]}
         show_surface(row)
         compact(row)
-        text = _json(row)[1:-1]
-        self._written[surface.id] = WrittenSurface(surface, made_from, text)
-        return text
+        return self._written.keep(surface.id, made_from, _json(row)[1:-1])
 
 
 def _macros(desk: Desk, plays: tuple[str, ...]) -> tuple[object, ...]:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from brass_pebble import file_access
-from brass_pebble.core.desk.model import Surface
+from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
+from brass_pebble.core.say.setting import check_setting, settings_of
+from brass_pebble.engine.disk.edits import Edit
 from brass_pebble.engine.disk.store import DeskStore, Loaded
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import LiveDesk, Ports
@@ -58,6 +61,25 @@ class Editing:
                     then()
                 self.reply(client, number, {"words": words, **(fields or {})})
         self._ports.worker.do(work, done)
+
+    def set(self, client: Client, ask: Request, surface_id: str, what: str, value: Any) -> None:
+        """Change a setting of a surface, or of the desk without one; None is as without it.
+
+        Raises:
+            Refusal, ProblemError: there is no such setting, or it cannot have that value.
+        """
+        surface = self.surface(surface_id) if surface_id else None
+        rows = {name: row for name, row in settings_of(Surface if surface else Desk).items() if row.label}
+        if what not in rows:
+            raise Refusal(f"there is no setting “{what}”", nearest(what, rows) or f"Known are {', '.join(rows)}")
+        if isinstance(value, float) and value == int(value):
+            value = int(value)
+        if value is not None:
+            check_setting(rows[what], value)
+        said = "as without it" if value is None else rows[what].say(value)
+        edit = Edit(f"{surface.name if surface else 'the desk'}: {rows[what].label}: {said}",
+                    ((("surface", surface.id, what) if surface else (what,), value),))
+        self.edit(client, ask, lambda: self.store.change(edit))
 
     def surface(self, name: str) -> Surface:
         """The surface that a request names.  Raises: Refusal."""

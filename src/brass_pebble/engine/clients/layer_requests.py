@@ -13,6 +13,7 @@ from typing import Any, cast
 from msgspec import UnsetType
 
 from brass_pebble.core.desk import rearrange
+from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import HOWS, FocusedWindow, LayerTarget
 from brass_pebble.core.desk.look.clashes import Survey, find_clashes
 from brass_pebble.core.desk.look.free_chords import free_chords, free_family, taken_shapes
@@ -21,9 +22,8 @@ from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
 from brass_pebble.core.macro.timetable import chord_timetable
 from brass_pebble.core.play.gesture import AT, MOTIONS
 from brass_pebble.core.play.player import ONCE
-from brass_pebble.core.say.durations import parse_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
-from brass_pebble.core.say.tints import TINTS
+from brass_pebble.core.say.setting import check_setting, settings_of
 from brass_pebble.core.signals.keys import parse_chord
 from brass_pebble.engine.clients.desk_rows import DeskRows
 from brass_pebble.engine.devices.chord_catcher import ChordCatcher
@@ -40,8 +40,6 @@ from brass_pebble.protocol.errors import NoWindows, Refusal
 from .editing import Editing
 from .server import Client, Message
 
-WORDS = ("kind", "target", "label", "tint", "plays", "again", "note", "hold_after", "second_within", "every", "back",
-         "each", "icon")
 MOST_PROPOSED = 24
 WAIT_FOR_WINDOW = 10.0
 
@@ -73,12 +71,12 @@ class LayerRequests:
         bound = layer.bindings.get((control, gesture))
         # A client that knows nothing of icons leaves the one that is there.
         kept = bound.icon if bound else ""
-        fields: dict[str, Any] = {name: getattr(ask, name) for name in WORDS}
-        fields["icon"] = kept if isinstance(ask.icon, UnsetType) else ask.icon
+        settings = {name: getattr(ask, name) for name in settings_of(Binding)}
+        settings["icon"] = kept if isinstance(ask.icon, UnsetType) else ask.icon
         store = self._editing.store
         self._editing.edit(client, ask, lambda: store.change(binding_edit(
-            surface.id, layer.id, control, gesture=gesture, adds=ask.adds,
-            by_strength=ask.by_strength, macros=store.macro_names(), **fields)))
+            surface.id, layer.id, control, ask.kind, ask.target, gesture=gesture, macros=store.macro_names(),
+            settings=settings)))
 
     def do_rearrange(self, client: Client, ask: messages.Rearrange) -> None:
         """Copy, move, swap, mirror or clear what is bound, all in one change."""
@@ -208,11 +206,9 @@ class LayerRequests:
         """Change a layer's name, tint, whether it starts on, or the window it follows (null: none)."""
         surface = self._editing.surface(ask.surface)
         layer = self._layer(surface, ask.layer)
-        what, value = ask.what, cast(Any, ask.value)
-        if what == "tint" and value and value not in TINTS:
-            raise Refusal(f"there is no tint “{value}”", nearest(str(value), TINTS))
-        if what == "starts" and value not in (None, "on", "off"):
-            raise Refusal("a layer starts on or off", "Write on or off")
+        what, value, known = ask.what, cast(Any, ask.value), settings_of(Layer)
+        if what in known and value:
+            check_setting(known[what], value)
         if what == "follows" and value is not None:
             if layer is surface.layers[0]:
                 raise Refusal(f"{layer.name} is the lowest layer, which is always on",
@@ -222,8 +218,8 @@ class LayerRequests:
             if not given:
                 raise Refusal("a window needs a class or a title", "Choose one from the list")
             value = given
-        elif what not in ("name", "tint", "starts", "follows"):
-            raise Refusal(f"a layer has no “{what}”", "Known are name, tint, starts, follows")
+        elif what not in (*known, "follows"):
+            raise Refusal(f"a layer has no “{what}”", f"Known are {', '.join((*known, 'follows'))}")
         edit = Edit(f"{surface.name}, layer {layer.name}: {what}",
                     ((("surface", surface.id, "layer", layer.id, what), value or None),),
                     needs=("surface", surface.id, "layer", layer.id))
@@ -246,16 +242,9 @@ class LayerRequests:
 
     def do_set_times(self, client: Client, ask: messages.SetTimes) -> None:
         """Change the time of holds or double taps, of a surface or of the whole desk (null: the default)."""
-        what, value = ask.what, ask.value
-        if what not in ("hold_after", "second_within"):
-            raise Refusal(f"there is no time “{what}”", "Known are hold_after and second_within")
-        if value is not None:
-            parse_duration(str(value))
-        surface = self._editing.surface(ask.surface) if ask.surface else None
-        path = ("surface", surface.id, what) if surface else (what,)
-        edit = Edit(f"{surface.name if surface else 'the desk'}: {what.replace('_', ' ')} {value or 'as without it'}",
-                    ((path, value),))
-        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
+        if ask.what not in ("hold_after", "second_within"):
+            raise Refusal(f"there is no time “{ask.what}”", "Known are hold_after and second_within")
+        self._editing.set(client, ask, ask.surface, ask.what, ask.value)
 
     # The focused window.
 

@@ -17,7 +17,6 @@ from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.layout import Layout, read_layout, write_layout
 from brass_pebble.core.devices.parts import Part, read_part
 from brass_pebble.core.devices.proposal import propose
-from brass_pebble.core.say.durations import parse_duration
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.signal import from_wire, signal_name, wire
 from brass_pebble.engine.devices.meeting import Meet
@@ -36,10 +35,6 @@ from .server import Client, Message
 MS = 1_000_000
 TRIAL_SECONDS = 10.0
 PROPOSED = 8
-SETTINGS = {
-    "name": "the name", "unbound": "presses that nothing answers", "unplugged": "its macros when it is unplugged",
-    "debounce": "debounce", "at": "its place", "takes": "parts that are taken",
-}
 
 
 class MeetRequests:
@@ -220,27 +215,17 @@ class MeetRequests:
         self._editing.edit(client, ask, work)
 
     def do_set(self, client: Client, ask: messages.Set) -> None:
-        """Change one of a surface's settings; a value of null goes back to what holds without it."""
-        surface = self._editing.surface(ask.surface)
-        what, value = ask.what, cast(Any, ask.value)
-        path: tuple[str, ...] = ("surface", surface.id, what)
-        if what in LAMPS:
-            path, said = ("surface", surface.id, "lamps", what), f"{what} lamp"
-        elif what in SETTINGS:
-            said = SETTINGS[what]
-        else:
-            raise Refusal(f"there is no setting “{what}”", nearest(what, (*SETTINGS, *LAMPS)))
-        if what == "takes":
+        """Change a setting of a surface, or of the desk; a value of null goes back to what holds without it."""
+        value = cast(Any, ask.value)
+        if ask.what in LAMPS and ask.surface:
+            surface = self._editing.surface(ask.surface)
+            edit = Edit(f"{surface.name}: {ask.what} lamp: {value or 'as without it'}",
+                        ((("surface", surface.id, "lamps", ask.what), value),))
+            self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
+            return
+        if ask.what == "takes":
             value = [str(part) for part in _parts(value or [])] or None
-        if what == "debounce" and value is not None:
-            parse_duration(str(value))
-        if what == "at" and value is not None and not (
-                isinstance(value, list) and len(value) == 2 and all(isinstance(part, float) for part in value)):
-            raise Refusal("a place is two numbers", "Send how far from the left and from the top, in key units")
-        shown = "as without it" if value is None else f"{value[0]:g}, {value[1]:g}" if what == "at" else \
-            ", ".join(value) if isinstance(value, list) else value
-        edit = Edit(f"{surface.name}: {said}: {shown}", ((path, value),))
-        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
+        self._editing.set(client, ask, ask.surface, ask.what, value)
 
     def do_remove(self, client: Client, ask: messages.Remove) -> None:
         """Take a surface off the desk; its device is free again.  Undo brings it back with all that was bound."""

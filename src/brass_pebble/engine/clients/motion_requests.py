@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, replace
+from dataclasses import replace
 
 from brass_pebble.core.desk.model import Surface, usual_settings
 from brass_pebble.core.devices.layout import Control
-from brass_pebble.core.play.axis import AxisSettings, Calibration, row_of_settings
+from brass_pebble.core.play.axis import AxisSettings, Calibration
 from brass_pebble.core.say.problem import nearest
+from brass_pebble.core.say.setting import settings_of, write_all
 from brass_pebble.engine.disk.edits import Edit
 from brass_pebble.engine.ports import Ports
 from brass_pebble.protocol import motion as messages
@@ -16,8 +17,6 @@ from brass_pebble.protocol.errors import Refusal
 
 from .editing import Editing
 from .server import Client, Message
-
-_NUMBERS = {field.name for field in fields(AxisSettings)}
 
 
 class MotionRequests:
@@ -42,11 +41,8 @@ class MotionRequests:
         if ask.usual:
             settings = usual_settings(control)
         else:
-            given = {name: value for name in _NUMBERS if (value := getattr(ask, name)) is not UNSET}
-            try:
-                settings = replace(surface.settings_of(control, axis), **given)
-            except TypeError as error:
-                raise Refusal(f"these are no settings of an axis: {error}", "See docs/protocol.md") from None
+            given = {name: value for name in settings_of(AxisSettings) if (value := getattr(ask, name)) is not UNSET}
+            settings = replace(surface.settings_of(control, axis), **given)
         self._save(client, ask, surface, control, {axis: settings}, "curve")
 
     def do_calibrate(self, client: Client, ask: messages.Calibrate) -> Message | None:
@@ -75,7 +71,7 @@ class MotionRequests:
             axes[1] = axes[0]
         values = []
         for name, settings in zip((control.id, f"{control.id} down"), axes, strict=False):
-            row = row_of_settings(settings, usual)
+            row = write_all(settings, usual)
             if name != control.id and settings == axes[0]:
                 row = {}
             elif name != control.id and not row:

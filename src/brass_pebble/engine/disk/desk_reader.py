@@ -15,12 +15,13 @@ from typing import Any
 
 from brass_pebble import file_access
 from brass_pebble.core.desk.model import Desk
-from brass_pebble.core.desk.read.desk import KnownSurface, read_desk, read_typing
+from brass_pebble.core.desk.read.desk import KnownParts, read_desk, read_typing
 from brass_pebble.core.devices.layout import Layout, read_layout
 from brass_pebble.core.macro.reach import Reach, reaches
 from brass_pebble.core.macro.reader import Draft
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.limits import load_tables
+from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.signals.key_places import US
 from brass_pebble.core.signals.keymap import Typist
@@ -68,9 +69,9 @@ class DeskReader:
     user_layouts: Path | None = None
     written: dict[str, Draft] = field(default_factory=dict)
     guard: StartGuard | None = None
-    known: dict[str, KnownSurface] = field(default_factory=dict)
+    known: KnownParts = field(default_factory=KnownParts)
     # Drawings by their file and when that was changed, and the last good one by name and by surface.
-    _layouts: dict[Path, tuple[int, Layout]] = field(default_factory=dict)
+    _layouts: Memo[Path, Layout] = field(default_factory=Memo)
     _drawn: dict[str, Layout] = field(default_factory=dict)
     _of_surface: dict[str, Layout] = field(default_factory=dict)
 
@@ -202,9 +203,8 @@ class DeskReader:
             changed = file.stat().st_mtime_ns
         except OSError:
             changed = 0
-        known = self._layouts.get(file)
-        if known is not None and known[0] == changed:
-            return known[1]
+        if (known := self._layouts.find(file, changed)) is not None:
+            return known
         wrong: list[Problem] = []
         shown = f"layouts/{file.name}"
         if self.left_out(shown):
@@ -215,7 +215,7 @@ class DeskReader:
         self.reading("desk.toml")
         problems += wrong
         if layout is not None and not wrong:
-            self._layouts[file] = changed, layout
+            self._layouts.keep(file, changed, layout)
         return layout
 
     def _drawing_before(self, surface: str, sources: Sources, layouts: Callable[[str], Layout | None]) -> Layout | None:

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from functools import partial
+from itertools import groupby
 from typing import Any
 
-from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, read_action
-from brass_pebble.core.desk.binding import PLAYS, POLICIES
-from brass_pebble.core.desk.read.bindings import TIMES, is_gesture
+from brass_pebble.core.desk.action import BETWEEN, read_action
+from brass_pebble.core.desk.binding import Binding, fits
+from brass_pebble.core.desk.read.bindings import is_gesture
 from brass_pebble.core.desk.rearrange import Change
-from brass_pebble.core.label.icons import check_icon
-from brass_pebble.core.play.gesture import DOUBLE, GESTURES, HOLD, MOTIONS, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT
-from brass_pebble.core.say.durations import parse_duration
-from brass_pebble.core.say.limits import LONGEST_LABEL
-from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.play.gesture import GESTURES, MOTIONS, MOVE, PRESS
+from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.say.setting import check_setting, settings_of
 
-from .partial_edit import edited_fragment
+from .parsed_toml import parse_tables
+from .partial_edit import edited_parts
 
 Path = tuple[str, ...]
 # surface, its id, layer, its id, gesture, control
@@ -43,13 +44,13 @@ class Edit:
 
 
 def binding_edit(surface: str, layer: str, control: str, kind: str = "", target: str = "", *,
-                 gesture: str = PRESS, macros: Iterable[str] | None = None, adds: bool = False,
-                 by_strength: bool = False, **extra: str) -> Edit:
-    """Give a gesture of a control another action, or none with an empty kind; `extra` are a binding's other fields.
+                 gesture: str = PRESS, macros: Iterable[str] | None = None,
+                 settings: Mapping[str, Any] | None = None) -> Edit:
+    """Give a gesture of a control another action, or none with an empty kind; `settings` are the binding's, as they are
+    written.  Those that do not fit the action or the gesture are left out.
 
     Raises:
-        ProblemError: unknown gesture, kind, deed, key, layer switch or macro, a time that is none, or a label that is
-            too long.
+        ProblemError: unknown gesture, kind, deed, key, layer switch, macro or setting, or a value that it cannot have.
     """
     path = ("surface", surface, "layer", layer, gesture, control)
     what, needs = f"{surface} {control}" + ("" if gesture == PRESS else f", {gesture}"), path[:4]
@@ -60,44 +61,24 @@ def binding_edit(surface: str, layer: str, control: str, kind: str = "", target:
     if not kind:
         return Edit(f"{what}: cleared", ((path, None),), needs=needs)
     action = read_action(kind, target, macros)
-    check_extra(extra)
-    own = ACTION_KINDS[kind].settings
-    fits = {**{name: name in own for known in ACTION_KINDS.values() for name in known.settings},
-            "hold_after": gesture == HOLD, "second_within": gesture == DOUBLE,
-            "each": gesture in (TURN_LEFT, TURN_RIGHT, MOVE)}
-    fits["plays"] = fits["plays"] and extra.get("plays") != "once"
     if bool(action.drives) != (gesture == MOVE):
         raise ProblemError(f"“{gesture}” cannot be bound to {kind} {target}",
                            hint=f"Only “{MOVE}” drives something, and it does nothing else")
     row = Row({kind: target.split(BETWEEN) if action.steps or len(action.drives) > 1 else target})
-    row |= {name: int(value) if name == "each" and value.isdigit() else value for name, value in extra.items()
-            if value and fits.get(name, True)}
-    if by_strength and gesture in PUSHES and "by_strength" in own:
-        row["by_strength"] = True
-    if adds and gesture == DOUBLE:
-        row["adds"] = True
+    row |= _written(settings or {}, kind, gesture)
     return Edit(f"{what}: {kind} {target}", ((path, row),), needs=needs)
 
 
-def check_extra(extra: dict[str, str]) -> None:
-    """Look at what a binding has beside its action.
-
-    Raises:
-        ProblemError: something of it cannot be.
-    """
-    label, plays, again = (extra.get(name, "") for name in ("label", "plays", "again"))
-    if len(label) > LONGEST_LABEL:
-        raise ProblemError(f"a label has at most {LONGEST_LABEL} characters, “{label}” has {len(label)}",
-                           hint="Shorten it")
-    if plays and not PLAYS.fullmatch(plays):
-        raise ProblemError(f"“{plays}” is not a way to play",
-                           hint="Write once, while held, until pressed again, or 3 times")
-    if again and again not in POLICIES:
-        raise ProblemError(f"“{again}” is not what a second press can do", hint=f"Known are {', '.join(POLICIES)}")
-    check_icon(extra.get("icon", ""))
-    for name in TIMES:
-        if extra.get(name):
-            parse_duration(extra[name])
+def _written(settings: Mapping[str, Any], kind: str, gesture: str) -> dict[str, Any]:
+    """The settings of a binding that fit, and say something else than without them."""
+    known, written = settings_of(Binding), {}
+    for name, value in settings.items():
+        if name not in known:
+            raise ProblemError(f"a binding has no setting “{name}”", hint=nearest(name, known))
+        check_setting(known[name], value)
+        if value and value != known[name].default and fits(known[name], kind, gesture):
+            written[name] = value
+    return written
 
 
 def rearranging_edit(words: str, changes: Iterable[Change]) -> Edit:
@@ -123,11 +104,14 @@ def apply_edit(text: str, edit: Edit) -> str:
             raise ProblemError(f"the desk has no {_say(edit.needs)}", hint="Look at desk.toml for the names there are")
         for path, value in edit.values:
             _set(document, path, value)
-    surfaces = {path[1] for path, _ in edit.values if len(path) > 2 and path[0] == "surface"}
-    if len(surfaces) == 1 and all(len(path) > 2 and path[0] == "surface" for path, _ in edit.values):
-        part = edited_fragment(text, surfaces.pop(), change)
-        if part is not None:
-            return part
+    if all(len(path) > 2 for path, _ in edit.values):
+        known = parse_tables(text)
+        if edit.needs and dig(known, edit.needs) is None:
+            raise ProblemError(f"the desk has no {_say(edit.needs)}", hint="Look at desk.toml for the names there are")
+        parts = edited_parts(text, [(path, partial(_set_all, values=list(values))) for path, values in groupby(
+            edit.values, lambda row: row[0][:-1])])
+        if parts is not None:
+            return parts
     document: Any = tomlkit.parse(text)
     change(document)
     return tomlkit.dumps(document)
@@ -182,6 +166,11 @@ def _set(document: Any, path: Path, value: Any) -> None:
         item.trivia.comment_ws, item.trivia.comment = old.trivia.comment_ws, old.trivia.comment
         item.trivia.trail = old.trivia.trail
     table[key] = item
+
+
+def _set_all(document: Any, values: list[tuple[Path, Any]]) -> None:
+    for path, value in values:
+        _set(document, path, value)
 
 
 def _item(value: Any) -> Any:

@@ -17,6 +17,7 @@ from brass_pebble.core.macro.reach import put_to_sleep
 from brass_pebble.core.macro.reader import Draft, Remembered, link, parse, walk
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.macro.world_steps import Play
+from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.core.signals.keymap import Typist
 
@@ -41,15 +42,13 @@ class Approves(Protocol):
         """What tells whether a mark is approved; None for a macro of the person's own."""
 
 
-@dataclass
+@dataclass(frozen=True)
 class KnownMacro:
     """A macro as it was read: as it is written, and as it plays, which is an earlier one while the text is broken."""
 
     text: str
     written: Draft
     played: Draft
-    # The mark of what sleeps in it.
-    sleeps: str
 
 
 @dataclass
@@ -65,44 +64,48 @@ class MacroFiles:
     """The macros in a folder.  `known` are those that were read, and `made_with` what else they depend on."""
 
     folder: Path
-    known: dict[str, KnownMacro] = field(default_factory=dict)
+    # Made from its text, and what sleeps in it.
+    known: Memo[str, KnownMacro] = field(default_factory=Memo)
     made_with: tuple[object, ...] = ()
     # Files that are not read, and why.
     unreadable: dict[str, str] = field(default_factory=dict)
     good: dict[str, str] = field(default_factory=dict)
     guard: StartGuard | None = None
     quick: QuickStart | None = None
-    _seen: dict[str, tuple[tuple[int, int, int], str]] = field(default_factory=dict)
+    # By the file: when it was changed, its size, its inode.
+    _seen: Memo[str, str] = field(default_factory=Memo)
 
     def texts(self) -> dict[str, str]:
         """Every macro's text by its id; broken bytes are replaced by what they are not."""
         found = {}
-        seen: dict[str, tuple[tuple[int, int, int], str]] = {}
+        seen: list[str] = []
         unreadable: dict[str, str] = {}
         try:
             entries = sorted((entry for entry in os.scandir(self.folder) if entry.name.endswith(".macro")
                               and not entry.name.startswith(".")), key=lambda entry: entry.name)
         except OSError:
-            self._seen, self.unreadable = {}, {}
+            self._seen, self.unreadable = Memo(), {}
             return {}
         for entry in entries[:MOST_FILES]:
             name = entry.name.removesuffix(".macro")
             try:
                 about = entry.stat()
                 stamp = about.st_mtime_ns, about.st_size, about.st_ino
-                known = self._seen.get(entry.name)
+                known = self._seen.find(entry.name, stamp)
                 # A file that was written a moment ago may be written again within the same tick of its clock.
-                if known is not None and known[0] == stamp and time.time_ns() - about.st_mtime_ns > SETTLED:
-                    text = known[1]
+                if known is not None and time.time_ns() - about.st_mtime_ns > SETTLED:
+                    text = known
                 else:
                     text = file_access.read_bytes(self.folder / entry.name, file_access.largest(entry.name)).decode(
                         "utf-8", "surrogateescape")
-                seen[entry.name] = stamp, text
+                    self._seen.keep(entry.name, stamp, text)
+                seen.append(entry.name)
             except OSError as error:
                 unreadable[name] = file_access.say(error)
                 text = ""
             found[name] = text
-        self._seen, self.unreadable = seen, unreadable
+        self._seen.only(set(seen))
+        self.unreadable = unreadable
         return found
 
     def read(self, texts: dict[str, str], tap: int, gap: int, typist: Typist | None, keyboard: str,
@@ -110,23 +113,24 @@ class MacroFiles:
         """Every macro read and linked.  `earlier(id)` are texts that a broken one had before, the newest first."""
         made_with = (tap, gap, keyboard, typist is None)
         if made_with != self.made_with:
-            self.known, self.made_with = {}, made_with
+            self.known, self.made_with = Memo(), made_with
         times = tap, gap
         # What was read at an earlier start, if it was read in just this way.
-        quick = self.quick.macros if self.quick is not None and not self.known and self.quick.fits(*made_with) else {}
+        first = not self.known.names()
+        quick = self.quick.macros if self.quick is not None and first and self.quick.fits(*made_with) else {}
         fresh: dict[str, Draft] = {}
         written: dict[str, Draft] = {}
         played: dict[str, Draft] = {}
         for name, text in texts.items():
-            known = self.known.get(name)
-            if known is not None and known.text == text and known.sleeps == sleeps.mark:
+            known = self.known.find(name, (text, sleeps.mark))
+            if known is not None:
                 written[name], played[name] = known.written, known.played
             elif quick and (kept := self._remember(quick, name, text, typist, sleeps)) is not None:
                 written[name] = played[name] = kept
                 self.good[name] = text
             else:
                 written[name] = played[name] = fresh[name] = self._parse(name, text, times, sleeps)
-        gone = self.known.keys() - texts.keys()
+        gone = {*self.known.names()} - texts.keys()
         if not fresh and not gone and not quick:
             return Found(written, played)
         self._refresh(written, played, fresh, {*fresh, *gone}, texts, times, sleeps)
@@ -140,7 +144,9 @@ class MacroFiles:
                 self.good[name] = texts[name]
         for name in gone:
             self.good.pop(name, None)
-        self.known = {name: KnownMacro(texts[name], written[name], played[name], sleeps.mark) for name in texts}
+        for name, text in texts.items():
+            self.known.keep(name, (text, sleeps.mark), KnownMacro(text, written[name], played[name]))
+        self.known.only(texts)
         return Found(written, played)
 
     def _tell(self, file: str) -> None:
@@ -207,7 +213,7 @@ class MacroFiles:
                  texts: dict[str, str], times: tuple[int, int], sleeps: Approves) -> None:
         """Macros that play a changed one, or one that is not there, are read anew, too; and those that play these."""
         names = {draft.macro.name for name, draft in written.items() if name in changed} | changed
-        names |= {known.written.macro.name for name, known in self.known.items() if name in changed}
+        names |= {known.written.macro.name for name in changed if (known := self.known.peek(name)) is not None}
         found = True
         while found:
             found = False

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from brass_pebble.core.say.limits import load_tables
+from brass_pebble.core.say.memo import Memo
 
-KEPT = 4
-_known: dict[str, dict[str, Any]] = {}
+_tables: Memo[str, dict[str, Any]] = Memo(most=4)
 
 
 def parse_tables(text: str) -> dict[str, Any]:
@@ -16,16 +16,10 @@ def parse_tables(text: str) -> dict[str, Any]:
     Raises:
         tomllib.TOMLDecodeError: it is no TOML, or beyond every limit.
     """
-    found = _known.get(text)
-    if found is None:
-        found = load_tables(text)
-        know_tables(text, found)
-    return found
+    found = _tables.find(text, None)
+    return found if found is not None else _tables.keep(text, None, load_tables(text))
 
 
 def know_tables(text: str, tables: dict[str, Any]) -> None:
     """The tables of a text are known already."""
-    _known[text] = tables
-    while len(_known) > KEPT:
-        # Two threads may find the same one to be too many.
-        _known.pop(next(iter(_known)), None)
+    _tables.keep(text, None, tables)

@@ -115,7 +115,8 @@ class DeskStore:
         if self._read_from is None or self.macro_files.made_with == ():
             return
         text = str(self._read_from[0])
-        drafts = {name: (known.text, known.written) for name, known in self.macro_files.known.items()}
+        drafts = {name: (known.text, known.written) for name in self.macro_files.known.names()
+                  if (known := self.macro_files.known.peek(name)) is not None}
         self.quick.write(text, parse_tables(text), drafts, *self.macro_files.made_with)
 
     def started(self) -> None:

@@ -6,6 +6,7 @@ import time
 from typing import Any
 
 from textual import work
+from textual.binding import Binding
 
 from brass_pebble.client import Message
 from brass_pebble.screen.binding.panel import BindPanel
@@ -17,6 +18,11 @@ from .view import View
 TAP_SECONDS = 0.09
 # How far one key moves what is on the bench.
 STRIDE = 0.05
+# Keys that mean the same in every view that has them.
+UNDO = (Binding("u", "undo", "undo", tooltip="undo, redo"), Binding("r", "redo", "redo", show=False,
+                                                                  tooltip="undo, redo"))
+STOP = Binding("x", "stop", "stop all", tooltip="stop everything, release everything")
+QUIET_STOP = Binding("x", "stop", "stop all", show=False, tooltip="stop everything, release everything")
 
 
 class DeskActions(View):

@@ -9,7 +9,7 @@ from pathlib import Path
 from textual import on
 
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row
 from brass_pebble.screen.widgets.path_bar import PathBar
 
@@ -20,7 +20,7 @@ from .view import View
 class OneSurfaceView(DeskActions):
     """A view that shows one surface after the other, and a control of it that is chosen."""
 
-    def __init__(self, state: DeskState, link: Link, surface: str = "") -> None:
+    def __init__(self, state: DeskState, link: Asks, surface: str = "") -> None:
         super().__init__(state, link)
         self.surface_id = surface
         self.chosen = ""

@@ -26,14 +26,15 @@ class Sheet(ModalScreen[None]):
     Sheet { align: center middle; }
     Sheet > VerticalScroll { width: 96; max-width: 96%; height: auto; max-height: 90%; background: $panel;
         border: round $primary; border-title-color: $primary; border-subtitle-color: $text-muted; padding: 1 2; }
+    Sheet.wide > VerticalScroll { width: 156; }
     Sheet Static { height: auto; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         ("escape,enter,q,question_mark,p", "put_away", "put away"),
     ]
 
-    def __init__(self, title: str, content: Any) -> None:
-        super().__init__()
+    def __init__(self, title: str, content: Any, *, wide: bool = False) -> None:
+        super().__init__(classes="wide" if wide else "")
         self._title, self._content = title, content
 
     def compose(self) -> ComposeResult:
@@ -185,13 +186,3 @@ def problem_list(problems: list[Row], palette: Palette) -> Any:
             text.append(f"    {problem['hint']}\n")
     text.append("\nWhat is not named here works. Save the file again and it is read at once.", style=palette.dim)
     return text
-
-
-def key_help(rows: list[tuple[str, str]], palette: Palette) -> Any:
-    """Keys and what they do."""
-    table = Table.grid(padding=(0, 3))
-    table.add_column(style=f"bold {palette.brass}", no_wrap=True)
-    table.add_column()
-    for key, what in rows:
-        table.add_row(key, what)
-    return table

@@ -2,25 +2,45 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import Any, ClassVar, TypeVar
 
+import msgspec
 from textual import work
 from textual.binding import Binding, BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, Message
-from brass_pebble.screen.link import Link
+from brass_pebble.protocol.base import Answer, Request
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Spot
 
+from .key_help import bindings_of, key_rows, key_table
 from .palette import Palette
+from .sheets import Sheet
 
+A = TypeVar("A", bound=Answer)
+# More keys than these stand in two columns where there is room, in cells.
+MANY, WIDE = 20, 140
 
 class View(Screen[None]):
     """A view of the engine's desk.  The topmost one gets the news."""
 
-    BINDINGS: ClassVar[list[BindingType]] = [Binding("H", "hands_off", "hands off / on", show=False)]
+    # What it is called, as in “Keys of the Desk view”.
+    NAME: ClassVar[str] = ""
+    # What can be done here that no key does.
+    ALSO: ClassVar[tuple[tuple[str, str], ...]] = ()
+    # Widgets with keys of their own that belong to the view.
+    PARTS: ClassVar[tuple[type, ...]] = ()
+    # These stand first in every footer, so that none is too narrow for them.
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("question_mark", "keys", "keys", tooltip="all keys of this view"),
+        Binding("escape", "leave", "back"),
+        Binding("H", "hands_off", "hands off / on", show=False,
+                tooltip="hands off: presses only select, for two minutes; or hands on"),
+        Binding("R", "restart", "restart engine", show=False, tooltip="start the engine again after it ended"),
+    ]
 
-    def __init__(self, state: DeskState, link: Link) -> None:
+    def __init__(self, state: DeskState, link: Asks) -> None:
         super().__init__()
         self.state, self.link = state, link
 
@@ -63,6 +83,34 @@ class View(Screen[None]):
             minutes = round(max(reply["surfaces"].values(), default=0.0) / 60_000)
             self.notify("Every surface commands again." if off else
                         f"Hands off: presses only select, for {minutes} minutes. H ends it.", timeout=6)
+
+    async def query_engine(self, answer: type[A], request: Request) -> A | None:
+        """Ask the engine by a declared request; its declared answer, or None if it refused and the person was told.
+
+        Raises:
+            TypeError: this request has another answer.
+        """
+        if not issubclass(answer, request.answer):
+            raise TypeError(f"{type(request).__name__} is answered with {request.answer.__name__}")
+        fields = msgspec.to_builtins(request)
+        reply = await self.ask(fields.pop("do"), **fields)
+        return None if reply is None else msgspec.convert(reply, answer)
+
+    def more_help(self) -> list[tuple[str, str]]:
+        """Rows below the keys."""
+        return []
+
+    def key_rows(self) -> list[tuple[str, str]]:
+        """All keys, made of the bindings."""
+        more = self.more_help()
+        return [*self.ALSO, *key_rows(bindings_of(*self.PARTS, type(self))), *([("", ""), *more] if more else [])]
+
+    def action_keys(self) -> None:
+        """All keys."""
+        rows = self.key_rows()
+        wide = self.size.width >= WIDE and len(rows) > MANY
+        self.app.push_screen(Sheet(f"Keys of the {self.NAME} view", key_table(rows, self.palette, 2 if wide else 1),
+                                   wide=wide))
 
     def action_restart(self) -> None:
         """Start the engine again after it ended."""

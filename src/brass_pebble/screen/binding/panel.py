@@ -13,16 +13,17 @@ from textual.binding import BindingType
 from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
-from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, DEEDS, read_action
-from brass_pebble.core.desk.binding import POLICIES
+from brass_pebble.core.desk.action import BETWEEN, DEEDS, read_action
+from brass_pebble.core.desk.binding import Binding as Bound
+from brass_pebble.core.desk.binding import fits
 from brass_pebble.core.desk.layer_switch import HOWS, WHILE_HELD
-from brass_pebble.core.desk.look.shown import BANDS, gestures_for
+from brass_pebble.core.desk.look.shown import BANDS, OWN, gestures_for
 from brass_pebble.core.effects.drive import parse_drive, parse_level
-from brass_pebble.core.play.gesture import DOUBLE, HOLD, MOVE, PRESS, PUSHES, TURN_LEFT, TURN_RIGHT, ends_at_once
+from brass_pebble.core.play.gesture import MOVE, PRESS, ends_at_once
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.core.say.tints import TINTS
+from brass_pebble.core.say.setting import Setting, Stride, settings_of
 from brass_pebble.core.signals.keys import key_table, parse_chord
 from brass_pebble.screen.base.choosing import ChoosingSheet
 from brass_pebble.screen.state import Row
@@ -30,24 +31,17 @@ from brass_pebble.screen.state import Row
 Ask = Callable[..., Awaitable[Row | None]]
 # Has fields saved: the reply, or None and why not.
 Save = Callable[[dict[str, Any]], Awaitable[tuple[Row | None, str]]]
-MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5 times", "10 times")
-# The times that F8 goes through, for what has one.
-WAITS = ("", "120ms", "150ms", "180ms", "200ms", "250ms", "300ms", "400ms", "500ms", "700ms", "1s")
-RATES = ("", "40ms", "50ms", "80ms", "100ms", "150ms", "200ms", "300ms", "500ms")
+# The keys that go through what can be set: the first three always the same, the others whatever else there is.
+KEYS_OF = {"plays": "f2", "again": "f3", "tint": "f7"}
+FURTHER_KEYS = ("f8", "f9", "f10")
 # So long after the last letter it is looked up who takes a chord, in s.
 LOOK_UP_AFTER = 0.15
 # Terminals of fewer rows show fewer proposals.
 LOW = 30
-SHARES, COUNTS = ("", "1 %", "2 %", "4 %", "5 %", "10 %", "20 %", "25 %"), ("", "2", "3", "4", "6", "8")
 # What a position can drive, to choose from and to change.
 DRIVES = ("cc 7 on 1", "fine cc 7 on 1", "bend on 1", "osc /level to 127.0.0.1:9000", "pointer x", "pointer y",
           "scroll", "scroll sideways", "controller x", "controller z", "pointer x / pointer y",
           "controller x / controller y")
-BACKS = ("", "2s", "5s", "10s", "20s", "60s")
-# What F8 goes through, for each time that an action has.
-STEPS_OF = {"every": RATES, "back": BACKS}
-
-
 @dataclass(frozen=True)
 class Choice:
     """One proposal: what the action would be, or what to complete the text to."""
@@ -177,9 +171,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
     """
     HEARS = ("chord",)
     BINDINGS: ClassVar[list[BindingType]] = [
-        ("f2", "manner", "how it plays"), ("f3", "again", "a second press"), ("f4", "catch", "press the chord"),
-        ("f5", "gesture", "another gesture"), ("f6", "layer", "another layer"), ("f7", "tint", "tint"),
-        ("f8", "time", "its time"), ("f9", "adds", "the first tap acts at once"),
+        ("f4", "catch", "press the chord"), ("f5", "gesture", "another gesture"), ("f6", "layer", "another layer"),
+        *((key, f"set('{key}')", "what is set") for key in (*KEYS_OF.values(), *FURTHER_KEYS)),
     ]
 
     def __init__(self, surface: Row, control: Row, macros: list[Row], *, ask: Ask | None = None, layer: str = "",
@@ -200,10 +193,9 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         rows: list[Row] = next((layer["bindings"] for layer in layers if layer["id"] == self.on_layer), [])
         self.row: Row = next((row for row in rows if row["control"] == self.control["id"]
                               and row["gesture"] == self.gesture), {})
-        self.plays, self.again = self.row.get("plays", "once"), self.row.get("again", "")
-        self.tint, self.adds = self.row.get("own_tint", ""), bool(self.row.get("adds"))
-        self.times = {name: self.row.get(name, "") for name in ("hold_after", "second_within", "every", "back", "each")}
-        self.by_strength = bool(self.row.get("by_strength"))
+        # As it is written; what is typed in fields is read from there.
+        self.settings: dict[str, Any] = {name: self.row.get(OWN.get(name, name), row.unset)
+                                         for name, row in settings_of(Bound).items()}
 
     def compose(self) -> ComposeResult:
         """One field, its proposals, a label, a note, and what is set."""
@@ -239,31 +231,29 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         self._show_settings()
 
     def _show_settings(self) -> None:
-        again = self.again or "as the macro says"
-        parts = [f"F2 plays {self.plays}", f"F3 pressed while it runs: {again}"] if self._kind() == "play" else []
-        parts.append(f"F7 tint: {self.tint or '–'}")
-        name, _ = self._time()
-        if name:
-            said = {"hold_after": "held for", "second_within": "second tap within", "every": "rapid: every",
-                    "back": "first again after", "each": "one step each"}[name]
-            parts.append(f"F8 {said} {self.times[name] or 'as the surface says' * (name in _OF_SURFACE) or '–'}")
-        if self.gesture == DOUBLE:
-            parts.append(f"F9 first tap: {'acts at once' if self.adds else 'waits'}")
-        if self.gesture in PUSHES and "by_strength" in ACTION_KINDS[self._kind() or "tap"].settings:
-            parts.append(f"F9 {'the faster the further' if self.by_strength else 'always as fast'}")
+        parts = [f"{key.upper()} {row.label}: {row.say(self.settings[row.name]).replace('none', '–')}"
+                 for key, row in self._keys().items()]
         self.query_one("#settings", Label).update("   ".join(parts))
         listen = "F4 press the chord   " if self._ask else ""
         self.query_one("#keys", Label).update(f"↑ ↓ choose   Enter live at once   {listen}F5 gesture   F6 layer   "
                                               "Tab label, note   Esc leave")
 
-    def _time(self) -> tuple[str, tuple[str, ...]]:
-        """The time that F8 changes: of the gesture, or of what is chosen."""
-        if self.gesture in (HOLD, DOUBLE):
-            return ("hold_after" if self.gesture == HOLD else "second_within"), WAITS
-        if self.gesture in (TURN_LEFT, TURN_RIGHT, MOVE) and (self.gesture != MOVE or self.control.get("turns")):
-            return "each", COUNTS if self.control.get("turns") and self.gesture != MOVE else SHARES
-        kind = ACTION_KINDS.get(self._kind())
-        return (kind.times[0], STEPS_OF[kind.times[0]]) if kind is not None and kind.times else ("", ())
+    def _keys(self) -> dict[str, Setting]:
+        """What can be set for this gesture and action, by the key that goes through it."""
+        fitting = [row for row in settings_of(Bound).values() if self._values(row) and fits(row, self._kind(),
+                                                                                             self.gesture)]
+        further = iter(FURTHER_KEYS)
+        return {KEYS_OF.get(row.name) or next(further): row for row in fitting[:len(KEYS_OF) + len(FURTHER_KEYS)]}
+
+    def _values(self, row: Setting) -> tuple[Any, ...]:
+        """What a setting goes through here: steps of a knob without ends are counts, of others shares of the way."""
+        if not isinstance(row.kind, Stride):
+            return row.proposals
+        turns = bool(self.control.get("turns"))
+        if self.gesture == MOVE and not turns:
+            return ()
+        counts = turns and self.gesture != MOVE
+        return tuple(value for value in row.proposals if not value or value.isdigit() == counts)
 
     def _kind(self) -> str:
         """The kind of action that is chosen, or else bound."""
@@ -276,35 +266,11 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         super().action_choose(step)
         self._show_settings()
 
-    def action_manner(self) -> None:
-        """Once, for as long as held, until pressed again, or several times."""
-        self.plays = _next(MANNERS, self.plays)
-        self._show_settings()
-
-    def action_again(self) -> None:
-        """What a second press does while it runs."""
-        self.again = _next(("", *POLICIES), self.again)
-        self._show_settings()
-
-    def action_tint(self) -> None:
-        """The next tint."""
-        self.tint = _next(("", *TINTS), self.tint)
-        self._show_settings()
-
-    def action_time(self) -> None:
-        """The next of the times there are for this."""
-        name, values = self._time()
-        if name:
-            self.times[name] = _next(values, self.times[name])
-            self._show_settings()
-
-    def action_adds(self) -> None:
-        """Whether the first tap keeps its meaning at once while a double tap adds to it."""
-        if self.gesture == DOUBLE:
-            self.adds = not self.adds
-            self._show_settings()
-        elif self.gesture in PUSHES:
-            self.by_strength = not self.by_strength
+    def action_set(self, key: str) -> None:
+        """The next value of what this key goes through."""
+        row = self._keys().get(key)
+        if row is not None:
+            self.settings[row.name] = _next(self._values(row), self.settings[row.name])
             self._show_settings()
 
     def action_gesture(self) -> None:
@@ -430,12 +396,12 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
             field.cursor_position = len(field.value)
             field.focus()
             return
-        times = self.times if choice.kind else {}
+        typed = {name: self.query_one(f"#{name}", Input).value.strip() for name in ("label", "note")}
+        settings = {name: value for name, value in {**self.settings, **typed}.items()
+                    if choice.kind or not isinstance(value, str) or name in typed}
+        settings.pop("icon")
         fields = {"surface": self.surface["id"], "control": self.control["id"], "layer": self.on_layer,
-                  "gesture": self.gesture, "kind": choice.kind, "target": choice.target, "plays": self.plays,
-                  "again": self.again, "note": self.query_one("#note", Input).value.strip(), "adds": self.adds,
-                  "by_strength": self.by_strength, "label": self.query_one("#label", Input).value.strip(), **times,
-                  "tint": self.tint if choice.kind else ""}
+                  "gesture": self.gesture, "kind": choice.kind, "target": choice.target, **settings}
         if self._save is None:
             self.dismiss(fields)
         else:
@@ -459,10 +425,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         self.dismiss(None)
 
 
-_OF_SURFACE = ("hold_after", "second_within")
-
-
-def _next(values: tuple[str, ...], now: str) -> str:
+def _next(values: tuple[Any, ...], now: Any) -> Any:
     return values[(values.index(now) + 1) % len(values)] if now in values else values[0]
 
 

@@ -7,70 +7,47 @@ from pathlib import Path
 from typing import ClassVar
 
 from rich.text import Text
-from textual import on, work
-from textual.app import ComposeResult
+from textual import work
 from textual.binding import Binding, BindingType
-from textual.containers import Horizontal, Vertical
-from textual.widgets import Footer, OptionList, Static
-from textual.widgets.option_list import Option
+from textual.widgets import OptionList, Static
 from textual.worker import get_current_worker
 
-from brass_pebble.client import Message
 from brass_pebble.machine.checkup import GOOD, UNKNOWN, WRONG, Finding, checkup
-from brass_pebble.screen.base.view import View
-from brass_pebble.screen.link import Link
-from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.link import Asks
+from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
-from brass_pebble.screen.widgets.status_line import StatusLine
 
 MARKS = {GOOD: "✓", WRONG: "✗", UNKNOWN: "?"}
 
 
-class CheckupView(View):
+class CheckupView(ListedView[Finding]):
     """Looks at everything on a thread; nothing is taken over and nothing is changed."""
 
+    NAME = "Checkup"
     DEFAULT_CSS = """
-    CheckupView { background: $background; }
-    CheckupView #summary { height: 1; padding: 0 1; margin: 1 0; }
-    CheckupView OptionList { width: 44; height: 1fr; border: none; background: $background; padding: 0 1; }
+    CheckupView #summary { height: 1; margin: 1 0; }
+    CheckupView OptionList { width: 44; }
     CheckupView #about { width: 1fr; padding: 0 2; }
-    CheckupView #says { height: auto; }
-    CheckupView Sketch { margin: 1 0 0 0; }
+    CheckupView #says { max-height: 100%; }
     """
-    BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("l", "look", "look again"), Binding("R", "restart", "restart engine", show=False),
-        Binding("escape", "leave", "desk"),
-    ]
-    AUTO_FOCUS = "OptionList"
+    BINDINGS: ClassVar[list[BindingType]] = [Binding("l", "look", "look again")]
+    FRESH = ()
 
-    def __init__(self, state: DeskState, link: Link) -> None:
+    def __init__(self, state: DeskState, link: Asks) -> None:
         super().__init__(state, link)
         self.findings: list[Finding] = []
         self._done = False
 
-    def compose(self) -> ComposeResult:
-        """The findings, and what the chosen one means."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
-        yield Static(id="summary", markup=False)
-        with Horizontal():
-            yield OptionList(markup=False)
-            with Vertical(id="about"):
-                yield Static(id="says", markup=False)
-                yield Sketch()
-        yield Footer(show_command_palette=False)
-
     def on_mount(self) -> None:
         """Look at once."""
-        self.query_one(StatusLine).redraw()
         self.action_look()
 
     def action_look(self) -> None:
         """Look at everything again."""
         self.findings, self._done = [], False
-        self.query_one(OptionList).clear_options()
-        self._summary()
+        self.put(())
         self._look(Path(self.state.desk["folder"] or "."))
 
     @work(thread=True, exclusive=True)
@@ -91,19 +68,21 @@ class CheckupView(View):
 
     def _add(self, finding: Finding) -> None:
         self.findings.append(finding)
+        self.put(list(self.findings))
         options = self.query_one(OptionList)
-        colour = {GOOD: self.palette.verdigris, WRONG: self.palette.rust, UNKNOWN: self.palette.brass}[finding.state]
-        options.add_option(Option(Text.assemble((f"{MARKS[finding.state]} ", f"bold {colour}"), finding.about)))
         wrong = next((i for i, found in enumerate(self.findings) if found.state == WRONG), 0)
         if options.highlighted is None or self.findings[options.highlighted].state == GOOD:
             options.highlighted = wrong
-        self._summary()
+
+    def line(self, row: Finding) -> Text:
+        colour = {GOOD: self.palette.verdigris, WRONG: self.palette.rust, UNKNOWN: self.palette.brass}[row.state]
+        return Text.assemble((f"{MARKS[row.state]} ", f"bold {colour}"), row.about)
 
     def _finish(self) -> None:
         self._done = True
-        self._summary()
+        self.show_summary()
 
-    def _summary(self) -> None:
+    def summary(self) -> Text:
         wrong = sum(finding.state == WRONG for finding in self.findings)
         unknown = sum(finding.state == UNKNOWN for finding in self.findings)
         palette = self.palette
@@ -116,11 +95,13 @@ class CheckupView(View):
             text.append(f"✓ all {len(self.findings)} looked at, nothing wrong", style=f"bold {palette.verdigris}")
         if self._done and unknown:
             text.append(f"   ? {unknown} cannot be told from here", style=palette.brass)
-        self.query_one("#summary", Static).update(text)
+        return text
 
-    @on(OptionList.OptionHighlighted)
-    def _chosen(self, event: OptionList.OptionHighlighted) -> None:
-        finding, palette = self.findings[event.option_index], self.palette
+    def show_row(self, row: Finding | None) -> None:
+        if row is None:
+            self.query_one("#says", Static).update("")
+            return
+        finding, palette = row, self.palette
         text = Text.assemble((f"{MARKS[finding.state]} {finding.about}\n\n", "bold"), f"{finding.means}.\n")
         if finding.fix and finding.state != GOOD:
             text.append("\nWhat to do\n", style=palette.dim)
@@ -134,7 +115,3 @@ class CheckupView(View):
         hops = [Hop(surface["name"], "surface", not good)] if surface else [Hop("this machine", "machine")]
         self.query_one(PathBar).set_hops([*hops, Hop(finding.about if not surface else surface["device"] or "no device",
                                                      "machine", not good)])
-
-    async def take(self, message: Message, changed: set[Spot]) -> None:
-        """News of the engine."""
-        self.query_one(StatusLine).redraw()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, fields, replace
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -15,57 +15,45 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
-from brass_pebble.core.play.axis import LONGEST_SMOOTH, AxisSettings, write_share
+from brass_pebble.core.play.axis import AxisSettings
 from brass_pebble.core.say.durations import MS, say_duration
+from brass_pebble.core.say.setting import Flag, Number, Setting, Share, Time, settings_of, write_share
 from brass_pebble.paper.curve import curve_page, say_settings
 from brass_pebble.paper.svg import page_svg
-from brass_pebble.screen.base.desk_actions import DeskActions
-from brass_pebble.screen.base.sheets import Sheet, key_help
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 
 from .plot import CurvePlot
 
-
-@dataclass(frozen=True)
-class Knob:
-    """One setting: what it is called, how far one key changes it, its limits, and what it means."""
-
-    name: str
-    shown: str
-    step: float
-    low: float
-    high: float
-    means: str
+# What can be set here, and how far one key changes each kind of setting; some want finer steps.
+KNOBS = tuple(row for row in settings_of(AxisSettings).values() if row.label)
+STEPS: dict[type, float] = {Share: 0.01, Number: 0.1, Flag: 1, Time: 5 * MS}
+FINER = {"still": 0.001}
 
 
-KNOBS = (
-    Knob("dead", "dead zone", 0.01, 0.0, 0.9, "how far from its rest it counts as resting"),
-    Knob("full", "full at", 0.01, 0.1, 1.0, "where it counts as at its end, if it never gets there"),
-    Knob("curve", "curve", 0.1, 0.1, 10.0, "1 is straight, above is fine near the rest, below is quick"),
-    Knob("invert", "turned round", 1, 0, 1, "left for right, down for up"),
-    Knob("smooth", "smoothing", 5 * MS, 0, LONGEST_SMOOTH, "evens out jitter; costs as much time"),
-    Knob("still", "stillness", 0.001, 0.0, 0.2, "smaller changes say nothing"),
-    Knob("threshold", "pressed at", 0.01, 0.05, 0.95, "from here on it counts as pressed, or pushed"),
-    Knob("gap", "let go below by", 0.01, 0.01, 0.5, "so far below it counts as let go"),
-)
+def limits(knob: Setting) -> tuple[float, float]:
+    """The least and the most that a setting can be."""
+    kind = knob.kind
+    return (kind.least, kind.most) if isinstance(kind, Share | Number | Time) else (0, 1)
 
 
-def say_value(knob: Knob, settings: AxisSettings) -> str:
+def say_value(knob: Setting, settings: AxisSettings) -> str:
     """A setting's value in words."""
     value = getattr(settings, knob.name)
-    if knob.name == "invert":
+    if isinstance(knob.kind, Flag):
         return "yes" if value else "no"
-    if knob.name == "smooth":
+    if isinstance(knob.kind, Time):
         return say_duration(value) if value else "none"
-    return f"{value:.1f}" if knob.name == "curve" else write_share(round(value, 4))
+    return write_share(round(value, 4)) if isinstance(knob.kind, Share) else f"{value:.1f}"
 
 
 class CurveView(DeskActions):
     """One axis of one control."""
 
+    NAME = "Curve"
     CSS = """
     CurveView { layout: vertical; background: $background; }
     CurveView #body { height: 1fr; padding: 1 1 0 1; }
@@ -76,24 +64,26 @@ class CurveView(DeskActions):
     """
 
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "choose(-1)", "setting before", show=False), Binding("down", "choose(1)", "setting"),
-        Binding("left", "change(-1)", "less"), Binding("right", "change(1)", "more"),
-        Binding("shift+left", "change(-10)", "much less", show=False),
-        Binding("shift+right", "change(10)", "much more", show=False),
-        Binding("a", "axis", "other axis"), Binding("v", "compare", "before / after"),
-        Binding("k", "calibrate", "calibrate"), Binding("delete", "plain", "as usual", show=False),
-        Binding("s", "export", "save as SVG"),
-        Binding("left_square_bracket", "turn(-1)", "turn left", show=False),
-        Binding("right_square_bracket", "turn(1)", "turn right", show=False),
+        Binding("up", "choose(-1)", "setting before", show=False, tooltip="choose a setting"),
+        Binding("down", "choose(1)", "setting", tooltip="choose a setting"),
+        Binding("left", "change(-1)", "less", tooltip="less, more"), Binding("right", "change(1)", "more",
+                                                                             tooltip="less, more"),
+        Binding("shift+left", "change(-10)", "much less", show=False, tooltip="ten times as much"),
+        Binding("shift+right", "change(10)", "much more", show=False, tooltip="ten times as much"),
+        Binding("a", "axis", "other axis", tooltip="a stick's other axis"),
+        Binding("v", "compare", "before / after", tooltip="feel it as it was before, and back"),
+        Binding("k", "calibrate", "calibrate", tooltip="calibrate: move it to its ends, then Enter"),
         Binding("enter", "done", "end calibration", show=False),
-        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False), Binding("x", "stop", "stop all"),
-        Binding("R", "restart", "restart engine", show=False),
-        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "back"),
+        Binding("delete", "plain", "as usual", show=False, tooltip="everything as usual"),
+        Binding("s", "export", "save as SVG", tooltip="save the curve as SVG"),
+        Binding("left_square_bracket", "turn(-1)", "turn left", show=False, tooltip="move it, on the bench"),
+        Binding("right_square_bracket", "turn(1)", "turn right", show=False, tooltip="move it, on the bench"),
+        *UNDO, STOP,
     ]
 
     AUTO_FOCUS = "CurvePlot"
 
-    def __init__(self, state: DeskState, link: Link, spot: Spot) -> None:
+    def __init__(self, state: DeskState, link: Asks, spot: Spot) -> None:
         super().__init__(state, link)
         self.spot = spot
         self.axis = 0
@@ -205,7 +195,7 @@ class CurveView(DeskActions):
             here = index == self.chosen
             value, was = say_value(knob, settings), say_value(knob, self._before[self.axis])
             rows.append("▸ " if here else "  ", style=palette.brass)
-            rows.append(f"{knob.shown:16}", style=f"bold {palette.brass}" if here else palette.text)
+            rows.append(f"{knob.label:16}", style=f"bold {palette.brass}" if here else palette.text)
             style = f"bold {palette.text}" if here else palette.text
             rows.append(f"◂ {value} ▸" if here else f"  {value}", style=style)
             if value != was:
@@ -239,11 +229,12 @@ class CurveView(DeskActions):
         """More or less of the chosen setting."""
         knob, settings = KNOBS[self.chosen], self.settings()
         value = getattr(settings, knob.name)
-        if knob.name == "invert":
+        low, high = limits(knob)
+        if isinstance(knob.kind, Flag):
             changed: Any = not value
         else:
-            changed = min(knob.high, max(knob.low, value + steps * knob.step))
-            changed = int(changed) if knob.name == "smooth" else round(changed, 4)
+            changed = min(high, max(low, value + steps * FINER.get(knob.name, STEPS[type(knob.kind)])))
+            changed = int(changed) if isinstance(knob.kind, Time) else round(changed, 4)
         self._after = None
         self._give(replace(settings, **{knob.name: changed}))
 
@@ -321,12 +312,5 @@ class CurveView(DeskActions):
             return
         self.notify(str(file), title="The curve is saved", timeout=8)
 
-    def action_keys(self) -> None:
-        """All keys."""
-        rows = [("↑ ↓", "choose a setting"), ("← →", "less, more; with Shift ten times as much"),
-                ("a", "a stick's other axis"), ("v", "feel it as it was before, and back"),
-                ("k", "calibrate: move it to its ends, then Enter"), ("Delete", "everything as usual"),
-                ("s", "save the curve as SVG"), ("[ ]", "move it, on the bench"), ("u  r", "undo, redo"),
-                ("x", "stop everything, release everything"), ("Esc", "back"),
-                ("", ""), ("now", say_settings(self.settings()))]
-        self.app.push_screen(Sheet("Keys of the Curve view", key_help(rows, self.palette)))
+    def more_help(self) -> list[tuple[str, str]]:
+        return [("now", say_settings(self.settings()))]

@@ -10,10 +10,10 @@ from textual.binding import Binding, BindingType
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
-from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
 from brass_pebble.screen.base.finder import Finder
-from brass_pebble.screen.base.sheets import Sheet, key_help, problem_list
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.base.sheets import Sheet, problem_list
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
 from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.surface.settings import SurfacePanel
@@ -24,13 +24,21 @@ from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from brass_pebble.screen.widgets.trace_list import TraceList
 
+from .settings import DeskPanel
+
 STRIDE = 0.5
 LEAST_TRACE_ROWS = 4
+
+
+_TURN = "turn or push what moves, on the bench; the wheel and dragging do, too"
 
 
 class DeskView(DeskActions):
     """Owns its work: selection, pressing on the bench, binding, undo."""
 
+    NAME = "Desk"
+    ALSO = (("mouse", "a drawn key is down for as long as the button is"),
+            ("Tab", "to the path bar, the traces, and back"), ("Ctrl+P", "find a command by name"))
     DEFAULT_CSS = """
     DeskView { background: $background; }
     DeskView #caption { height: auto; max-height: 2; padding: 0 1; background: $panel; color: $primary;
@@ -40,39 +48,63 @@ class DeskView(DeskActions):
     DeskView #trouble.shown { display: block; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "go(0, -1)", "select", show=False), Binding("down", "go(0, 1)", "select", show=False),
-        Binding("left", "go(-1, 0)", "select", show=False), Binding("right", "go(1, 0)", "select", show=False),
-        Binding("enter", "tap", "press"), Binding("space", "latch", "hold / let go"),
-        Binding("b", "bind", "bind"), Binding("delete", "clear", "clear", show=False),
-        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False),
-        Binding("x", "stop", "stop all"), Binding("w", "watch", "watch a class"),
-        Binding("e", "explain", "explain"), Binding("z", "zoom", "zoom", show=False),
-        Binding("s", "toggle_rest", "rest / wake", show=False), Binding("m", "meet", "meet a device"),
-        Binding("i", "settings", "surface", show=False), Binding("a", "arrange", "arrange", show=False),
-        Binding("o", "open_macro", "macros"),
-        Binding("l", "layers", "layers"), Binding("k", "clashes", "clashes"),
-        Binding("f", "find", "find", show=False), Binding("g", "pin", "pin the layers", show=False),
-        Binding("j", "next_program", "next program on the stage", show=False),
-        Binding("c", "checkup", "checkup", show=False), Binding("n", "accept", "accept the debounce", show=False),
-        Binding("p", "problems", "problems", show=False), Binding("t", "daylight", "light / dark", show=False),
-        Binding("escape", "end_recording", "cancel", show=False),
-        Binding("left_square_bracket", "turn(-1, 0)", "turn left", show=False),
-        Binding("right_square_bracket", "turn(1, 0)", "turn right", show=False),
-        Binding("left_curly_bracket", "turn(-1, 1)", "push up", show=False),
-        Binding("right_curly_bracket", "turn(1, 1)", "push down", show=False),
-        Binding("backslash", "centre", "let the stick go", show=False),
-        Binding("pagedown", "row(1)", "next row", show=False), Binding("pageup", "row(-1)", "row before", show=False),
-        Binding("v", "labels", "labels", show=False), Binding("h", "usage", "usage", show=False),
-        Binding("V", "versions", "versions", show=False), Binding("G", "asleep", "guests", show=False),
-        Binding("I", "take_in", "take a parcel in", show=False), Binding("E", "give", "give it on", show=False),
-        Binding("y", "curve", "curve", show=False), Binding("d", "sessions", "network", show=False),
-        Binding("R", "restart", "restart engine", show=False),
-        Binding("question_mark", "keys", "keys"), Binding("q", "app.quit", "quit"),
+        Binding("up", "go(0, -1)", "select", show=False, tooltip="select a control"),
+        Binding("down", "go(0, 1)", "select", show=False, tooltip="select a control"),
+        Binding("left", "go(-1, 0)", "select", show=False, tooltip="select a control"),
+        Binding("right", "go(1, 0)", "select", show=False, tooltip="select a control"),
+        Binding("enter", "tap", "press", tooltip="press it"),
+        Binding("space", "latch", "hold / let go", tooltip="hold it down; again: let it go"),
+        Binding("b", "bind", "bind", tooltip="give it another action"),
+        Binding("delete", "clear", "clear", show=False, tooltip="clear it"), *UNDO, STOP,
+        Binding("w", "watch", "watch a class", tooltip="watch a minute of the class, hands off"),
+        Binding("e", "explain", "explain", tooltip="explain its last press, hop by hop"),
+        Binding("s", "toggle_rest", "rest / wake", show=False, tooltip="rest or wake the surface"),
+        Binding("m", "meet", "meet a device",
+                tooltip="meet a device: find it by pressing it, take it over, draw it, try it"),
+        Binding("i", "settings", "surface", show=False,
+                tooltip="the selected surface's settings; draw it anew, take it off the desk"),
+        Binding("D", "desk_settings", "the desk's settings", show=False,
+                tooltip="the desk's settings: times, typing, MIDI, what is counted"),
+        Binding("a", "arrange", "arrange", show=False,
+                tooltip="arrange: move the selected surface with the arrows"),
+        Binding("o", "open_macro", "macros", tooltip="the selected control's macro, or all macros, or a new one"),
+        Binding("l", "layers", "layers",
+                tooltip="the selected surface large: its layers and gestures; bind, copy, mirror"),
+        Binding("k", "clashes", "clashes",
+                tooltip="clashes: chords that two programs take, bindings that never fire"),
+        Binding("f", "find", "find", show=False, tooltip="which control plays this macro, sends that chord?"),
+        Binding("g", "pin", "pin the layers", show=False,
+                tooltip="pin the layers: they stay, whatever gets the focus"),
+        Binding("j", "next_program", "next program on the stage", show=False,
+                tooltip="give the next program on the stage the focus"),
+        Binding("c", "checkup", "checkup", show=False, tooltip="checkup: what is wrong on this machine, and the fix"),
+        Binding("n", "accept", "accept the debounce", show=False,
+                tooltip="take the debounce time that is offered"),
+        Binding("p", "problems", "problems", show=False, tooltip="what is wrong with the desk's files"),
+        Binding("t", "daylight", "light / dark", show=False),
+        Binding("z", "zoom", "zoom", show=False, tooltip="one surface large, the whole desk, its row"),
+        Binding("pagedown", "row(1)", "next row", show=False, tooltip="the next row, the row before"),
+        Binding("pageup", "row(-1)", "row before", show=False, tooltip="the next row, the row before"),
+        Binding("left_square_bracket", "turn(-1, 0)", "turn left", show=False, tooltip=_TURN),
+        Binding("right_square_bracket", "turn(1, 0)", "turn right", show=False, tooltip=_TURN),
+        Binding("left_curly_bracket", "turn(-1, 1)", "push up", show=False, tooltip=_TURN),
+        Binding("right_curly_bracket", "turn(1, 1)", "push down", show=False, tooltip=_TURN),
+        Binding("backslash", "centre", "let the stick go", show=False, tooltip=_TURN),
+        Binding("y", "curve", "curve", show=False, tooltip="the curve of what moves"),
+        Binding("d", "sessions", "network", show=False, tooltip="devices of the network"),
+        Binding("v", "labels", "labels", show=False, tooltip="labels to print"),
+        Binding("h", "usage", "usage", show=False, tooltip="usage, and better places"),
+        Binding("V", "versions", "versions", show=False, tooltip="versions of the desk, and the way back"),
+        Binding("E", "give", "give it on", show=False, tooltip="give the desk on as one file"),
+        Binding("I", "take_in", "take a parcel in", show=False, tooltip="take a file from somebody else in"),
+        Binding("G", "asleep", "guests", show=False, tooltip="what came from somebody else, and sleeps"),
+        Binding("escape", "end_recording", "cancel", show=False, tooltip="end a recording without keeping it"),
+        Binding("q", "app.quit", "quit", tooltip="quit; the engine goes on if it ran before"),
     ]
 
     AUTO_FOCUS = "Board"
 
-    def __init__(self, state: DeskState, link: Link) -> None:
+    def __init__(self, state: DeskState, link: Asks) -> None:
         super().__init__(state, link)
         self._followed = 0
         self._latched: set[Spot] = set()
@@ -357,36 +389,11 @@ class DeskView(DeskActions):
                    for s in self.state.desk["surfaces"] if s["state"] != "taken"]
         self.app.push_screen(Sheet("Problems", problem_list([*self.state.problems, *missing], self.palette)))
 
-    def action_keys(self) -> None:
-        """All keys."""
-        rows = [("arrows", "select a control"), ("Enter", "press it"), ("Space", "hold it down; again: let it go"),
-                ("mouse", "a drawn key is down for as long as the button is"),
-                ("b  Delete", "give it another action; clear it"),
-                ("u  r", "undo, redo"), ("x", "stop everything, release everything"),
-                ("s  H", "rest or wake the surface; hands off: presses only select, for two minutes"),
-                ("m", "meet a device: find it by pressing it, take it over, draw it, try it"),
-                ("i", "the selected surface's settings; draw it anew, take it off the desk"),
-                ("a", "arrange: move the selected surface with the arrows"),
-                ("o", "the selected control's macro, or all macros, or a new one"),
-                ("l", "the selected surface large: its layers and gestures; bind, copy, mirror"),
-                ("k", "clashes: chords that two programs take, bindings that never fire"),
-                ("f", "which control plays this macro, sends that chord?"),
-                ("g", "pin the layers: they stay, whatever gets the focus"),
-                ("j", "give the next program on the stage the focus"),
-                ("c", "checkup: what is wrong on this machine, and the fix"),
-                ("w", "watch a minute of the class, hands off"), ("e", "explain its last press, hop by hop"),
-                ("z  PgDn", "one surface large, the whole desk, its row; the next row"),
-                ("[ ] { } \\", "turn or push what moves, on the bench; the wheel and dragging do, too"),
-                ("y  d", "the curve of what moves; devices of the network"),
-                ("v  h  V", "labels to print; usage and better places; versions, and the way back"),
-                ("E  I  G", "give the desk on as one file; take one in; what of it sleeps"),
-                ("Tab", "to the path bar, the traces, and back"),
-                ("p  t", "what is wrong with the desk's files; light or dark"),
-                ("Ctrl+P  q", "find a command by name; quit (the engine goes on if it ran before)"),
-                ("", ""), ("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
-        self.app.push_screen(Sheet("Keys of the Desk view", key_help(rows, self.palette)))
 
     # Devices: meeting them, and what is set for a surface.
+
+    def more_help(self) -> list[tuple[str, str]]:
+        return [("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
 
     def action_meet(self) -> None:
         """Find a device by pressing it, and make it a surface."""
@@ -496,6 +503,10 @@ class DeskView(DeskActions):
         goal = await self.app.push_screen_wait(SurfacePanel(surface["id"], self.state, self.ask))
         if goal:
             self.app.open_view("meet", surface=surface["id"], step=goal)  # type: ignore[attr-defined]
+
+    def action_desk_settings(self) -> None:
+        """What is set for the whole desk."""
+        self.app.push_screen(DeskPanel(self.state, self.ask))
 
     def _chosen_surface(self) -> str:
         selected = self.query_one(Board).selected[0]

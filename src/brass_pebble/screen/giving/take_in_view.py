@@ -9,27 +9,23 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from rich.text import Text
-from textual import on, work
+from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical, VerticalScroll
-from textual.widgets import Footer, OptionList, Static
-from textual.widgets.option_list import Option
+from textual.widgets import Static
 
-from brass_pebble.client import Message
 from brass_pebble.core.desk.look.changes import Difference, differences
 from brass_pebble.core.parcel.contents import surface_without_own
 from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
 from brass_pebble.engine.disk.intake import Look, Reaching, at_most, drawn_surfaces
 from brass_pebble.engine.disk.parcel_file import mine_of
-from brass_pebble.screen.base.sheets import Sheet, key_help
-from brass_pebble.screen.base.view import View
-from brass_pebble.screen.link import Link
-from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.link import Asks
+from brass_pebble.screen.state import DeskState, Row
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
-from brass_pebble.screen.widgets.status_line import StatusLine
 
 from .reading import sketch_rows, store_of
 
@@ -49,15 +45,15 @@ class Line:
     heading: str = ""
 
 
-class TakeInView(View):
+class TakeInView(ListedView[Line]):
     """Shows a parcel, takes the choices, and lets the engine carry them out."""
 
+    NAME = "Take-in"
+    FRESH = ()
     DEFAULT_CSS = """
-    TakeInView { background: $background; }
-    TakeInView #summary { height: 2; padding: 0 1; }
-    TakeInView OptionList { width: 74; height: 1fr; background: $background; padding: 0 1; scrollbar-size: 1 1; }
-    TakeInView #about { width: 1fr; padding: 0 1 0 2; }
-    TakeInView #says { height: auto; max-height: 40%; }
+    TakeInView OptionList { width: 74; }
+    TakeInView #about { width: 1fr; }
+    TakeInView #says { max-height: 40%; }
     TakeInView #sides { height: 1fr; }
     TakeInView .side { width: 1fr; height: 1fr; scrollbar-size: 1 1; padding: 0 1 0 0; }
     TakeInView .side Static { height: auto; }
@@ -67,13 +63,14 @@ class TakeInView(View):
     TakeInView.narrow OptionList { width: 44; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("space,enter", "choose", "take / leave / both"), Binding("a", "approve", "approve"),
-        Binding("f", "fit", "fit to mine"), Binding("i", "take_in", "take it in"),
-        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "leave it"),
+        Binding("space,enter", "choose", "take / leave / both", tooltip="take, leave, or keep both"),
+        Binding("a", "approve", "approve", tooltip="let what reaches outside do what it says, or sleep"),
+        Binding("f", "fit", "fit to mine", tooltip="fit a surface to one of yours: by position, by name, by hand"),
+        Binding("i", "take_in", "take it in", tooltip="take it in, in one change"),
+        Binding("escape", "leave", "leave it", tooltip="leave it; nothing was changed"),
     ]
-    AUTO_FOCUS = "OptionList"
 
-    def __init__(self, state: DeskState, link: Link, look: Look, file: str) -> None:
+    def __init__(self, state: DeskState, link: Asks, look: Look, file: str) -> None:
         super().__init__(state, link)
         self.look, self.file = look, file
         self.choices: dict[str, str] = {}
@@ -81,46 +78,33 @@ class TakeInView(View):
         self.approved: set[str] = set()
         self._drawn: dict[str, Row] = {}
         self._mine: Mine | None = None
-        self._lines: list[Line] = []
 
-    def compose(self) -> ComposeResult:
-        """The list, and beside it the chosen thing: theirs, and mine where it differs."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
-        yield Static(id="summary", markup=False)
-        with Horizontal():
-            yield OptionList(markup=False)
-            with Vertical(id="about"):
-                yield Static(id="says", markup=False)
-                with Horizontal(id="drawings"):
-                    for side in ("yours", "theirs"):
-                        with Vertical(id=f"{side}-drawn"):
-                            yield Static(side.upper(), markup=False)
-                            yield Sketch(id=f"{side}-sketch")
-                with Horizontal(id="sides"):
-                    for side in ("mine", "theirs"):
-                        with VerticalScroll(classes="side", id=side, can_focus=False):
-                            yield Static(markup=False)
-        yield Footer(show_command_palette=False)
+    def beside(self) -> ComposeResult:
+        """The chosen thing: theirs, and mine where it differs."""
+        yield Static(id="says", markup=False)
+        with Horizontal(id="drawings"):
+            for side in ("yours", "theirs"):
+                with Vertical(id=f"{side}-drawn"):
+                    yield Static(side.upper(), markup=False)
+                    yield Sketch(id=f"{side}-sketch")
+        with Horizontal(id="sides"):
+            for side in ("mine", "theirs"):
+                with VerticalScroll(classes="side", id=side, can_focus=False):
+                    yield Static(markup=False)
 
     async def on_mount(self) -> None:
         """Read what the drawings need."""
         store = store_of(self.state.desk["folder"])
         self._drawn, self._mine = await asyncio.to_thread(
             lambda: (drawn_surfaces(self.look.parcel, store), mine_of(store)))
-        self._fill()
+        self.load()
 
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""
-        self.query_one(StatusLine).redraw()
         self.set_class(self.size.width < 120, "narrow")
-        self._fill()
+        await super().show_all()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
-        """News of the engine."""
-        self.query_one(StatusLine).redraw()
-
-    def _fill(self) -> None:
+    def load(self) -> None:
         """The list, anew."""
         look = self.look
         lines = [Line(item=item) for item in look.items]
@@ -131,14 +115,10 @@ class TakeInView(View):
             lines += [Line(reaching=row) for row in look.reaching]
         else:
             lines.append(Line(heading="Nothing in it reaches outside the keyboard."))
-        self._lines = lines
-        options = self.query_one(OptionList)
-        at = options.highlighted or 0
-        options.clear_options()
-        options.add_options([Option(self._text(line), disabled=bool(line.heading)) for line in lines])
-        options.highlighted = min(at, len(lines) - 1) if lines else None
-        self._summary()
-        self._about()
+        self.put(lines)
+
+    def may_choose(self, row: Line) -> bool:
+        return not row.heading
 
     def _taken(self, row: Reaching) -> bool:
         """Whether what it belongs to is taken in, as things are chosen now."""
@@ -159,7 +139,8 @@ class TakeInView(View):
             return f"onto {here['name'] if here else '?'}"
         return "here already" if item.state == SAME else SAID[self.choices.get(item.key, item.usual)]
 
-    def _text(self, line: Line) -> Text:
+    def line(self, row: Line) -> Text:
+        line = row
         palette = self.palette
         if line.heading:
             return Text(f"\n{line.heading}", style=f"bold {palette.brass}")
@@ -173,14 +154,14 @@ class TakeInView(View):
                                  f"{item.name[:name - 2]:{name}}", (f"{self._does(item):14}", colour),
                                  (f"\n          {most if len(most) <= room else most[:room - 1] + '…'}", palette.dim))
         assert line.reaching is not None
-        row = line.reaching
-        sign, colour = ("✓ ", palette.verdigris) if self._may(row) else ("☾ ", palette.rust)
-        if not self._taken(row):
+        reaching = line.reaching
+        sign, colour = ("✓ ", palette.verdigris) if self._may(reaching) else ("☾ ", palette.rust)
+        if not self._taken(reaching):
             sign, colour = "· ", palette.dim
-        return Text.assemble((sign, colour), (f"{row.reach.does}: ", palette.dim),
-                             (row.reach.text[:90], palette.text if self._taken(row) else palette.dim))
+        return Text.assemble((sign, colour), (f"{reaching.reach.does}: ", palette.dim),
+                             (reaching.reach.text[:90], palette.text if self._taken(reaching) else palette.dim))
 
-    def _summary(self) -> None:
+    def summary(self) -> Text:
         palette, parcel = self.palette, self.look.parcel
         head = Text("Take in   ", style=f"bold {palette.brass}")
         head.append(parcel.manifest.name, style="bold")
@@ -188,20 +169,10 @@ class TakeInView(View):
         head.append("Nothing is changed yet. ", style=f"bold {palette.verdigris}")
         head.append("+ new   = here already   ≠ differs from yours   ☾ sleeps until you approve it   "
                     "· not taken   i takes it in", style=palette.dim)
-        self.query_one("#summary", Static).update(head)
+        return head
 
-    @property
-    def line(self) -> Line:
-        """The chosen line."""
-        index = self.query_one(OptionList).highlighted
-        return self._lines[index] if index is not None and index < len(self._lines) else Line()
-
-    @on(OptionList.OptionHighlighted)
-    def _chosen(self) -> None:
-        self._about()
-
-    def _about(self) -> None:
-        line, says = self.line, self.query_one("#says", Static)
+    def show_row(self, row: Line | None) -> None:
+        line, says = row or Line(), self.query_one("#says", Static)
         drawings, sides = self.query_one("#drawings"), self.query_one("#sides")
         hops = [Hop("parcel", "parcel")]
         item = line.item
@@ -310,13 +281,12 @@ class TakeInView(View):
 
     # Choosing.
 
-    @on(OptionList.OptionSelected)
-    def _enter(self) -> None:
+    def enter(self) -> None:
         self.action_choose()
 
     def action_choose(self) -> None:
         """The next thing that can be done with the item."""
-        line = self.line
+        line = self.row or Line()
         if line.reaching is not None:
             self.action_approve()
             return
@@ -330,23 +300,23 @@ class TakeInView(View):
             ways = WAYS[item.state]
             now = self.choices.get(item.key, item.usual)
             self.choices[item.key] = ways[(ways.index(now) + 1) % len(ways)]
-        self._fill()
+        self.load()
 
     def action_approve(self) -> None:
         """Let the chosen step do what it says, or sleep."""
-        row = self.line.reaching
+        row = (self.row or Line()).reaching
         if row is None:
             self.notify("Choose a line that reaches outside: each is approved by itself.", timeout=4)
         elif row.reach.mark in self.look.approved:
             self.notify("You approved these very words before.", timeout=4)
         else:
             self.approved ^= {row.reach.mark}
-            self._fill()
+            self.load()
 
     @work(group="fit", exclusive=True)
     async def action_fit(self) -> None:
         """Fit the chosen surface to one of mine."""
-        item = self.line.item
+        item = (self.row or Line()).item
         if item is None or item.sort != "surface" or item.id not in self._drawn:
             self.notify("Choose a surface of the parcel.", timeout=4)
             return
@@ -358,7 +328,7 @@ class TakeInView(View):
                                                          self.fits.get(item.id)))
         if found is not None:
             self.fits[item.id] = found
-            self._fill()
+            self.load()
 
     @work(group="take", exclusive=True)
     async def action_take_in(self) -> None:
@@ -372,11 +342,3 @@ class TakeInView(View):
             more = f" {sleeps} {'step sleeps' if sleeps == 1 else 'steps sleep'}: G shows them." if sleeps else ""
             self.app.notify(f"Live now, and saved. u undoes it.{more}", title=reply["words"], timeout=8)
             self.app.pop_screen()
-
-    def action_keys(self) -> None:
-        """All keys."""
-        rows = [("↑ ↓", "choose"), ("Space  Enter", "take, leave, or keep both"),
-                ("a", "let what reaches outside do what it says, or sleep"),
-                ("f", "fit a surface to one of yours: by position, by name, by hand"),
-                ("i", "take it in, in one change"), ("Esc", "leave it; nothing was changed")]
-        self.app.push_screen(Sheet("Keys of the Take-in view", key_help(rows, self.palette)))

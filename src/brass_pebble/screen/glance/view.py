@@ -13,7 +13,7 @@ from textual.widgets import Static
 
 from brass_pebble.client import Message
 from brass_pebble.screen.base.desk_actions import DeskActions
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 
@@ -38,7 +38,7 @@ class GlanceView(DeskActions):
         Binding("question_mark", "keys", "keys"), Binding("q,escape", "app.quit", "quit"),
     ]
 
-    def __init__(self, state: DeskState, link: Link, surface: str) -> None:
+    def __init__(self, state: DeskState, link: Asks, surface: str) -> None:
         super().__init__(state, link)
         self.surface_id = surface
         self._drawn = ""

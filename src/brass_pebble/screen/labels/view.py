@@ -22,10 +22,10 @@ from brass_pebble.core.label.sheet import PAPERS, Label, Sheet
 from brass_pebble.core.label.sizes import kind_of
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of, write_pages
 from brass_pebble.paper.surface_map import card_pages, map_page
+from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
-from brass_pebble.screen.base.sheets import AskText, key_help
-from brass_pebble.screen.base.sheets import Sheet as ReadingSheet
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.base.sheets import AskText
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
@@ -43,6 +43,7 @@ SAVES = (("the labels as PDF", "labels", ".pdf"), ("the labels as SVG, a file fo
 class LabelsView(OneSurfaceView):
     """The labels of one surface."""
 
+    NAME = "Labels"
     DEFAULT_CSS = """
     LabelsView { background: $background; }
     LabelsView #summary { height: 2; padding: 0 1; }
@@ -52,24 +53,30 @@ class LabelsView(OneSurfaceView):
     LabelsView.narrow #side { width: 30; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "go(0, -1)", "choose", show=False), Binding("down", "go(0, 1)", "choose", show=False),
-        Binding("left", "go(-1, 0)", "choose", show=False), Binding("right", "go(1, 0)", "choose", show=False),
-        Binding("pagedown", "page(1)", "next page", show=False), Binding("pageup", "page(-1)", "page before",
-                                                                         show=False),
-        Binding("tab", "surface(1)", "next surface"), Binding("shift+tab", "surface(-1)", "surface before", show=False),
-        Binding("l", "layer", "layer"), Binding("a", "all_layers", "all layers"),
-        *(Binding(str(number), f"toggle_layer({number})", "", show=False) for number in range(1, 10)),
-        Binding("c", "cap", "cap size"), Binding("h", "by_hand", "size of this one", show=False),
-        Binding("i", "icon", "icon"), Binding("p", "paper", "paper"), Binding("n", "changed", "only changes"),
-        Binding("z", "zoom", "whole page", show=False),
-        Binding("s", "save", "save"), Binding("b", "bind", "bind", show=False),
-        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False),
-        Binding("x", "stop", "stop all", show=False), Binding("R", "restart", "restart engine", show=False),
-        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "back"),
+        Binding("up", "go(0, -1)", "select", show=False, tooltip="choose a label"),
+        Binding("down", "go(0, 1)", "select", show=False, tooltip="choose a label"),
+        Binding("left", "go(-1, 0)", "select", show=False, tooltip="choose a label"),
+        Binding("right", "go(1, 0)", "select", show=False, tooltip="choose a label"),
+        Binding("pagedown", "page(1)", "next page", show=False, tooltip="another page"),
+        Binding("pageup", "page(-1)", "page before", show=False, tooltip="another page"),
+        Binding("tab", "surface(1)", "next surface", tooltip="another surface"),
+        Binding("shift+tab", "surface(-1)", "surface before", show=False, tooltip="another surface"),
+        Binding("l", "layer", "layer", tooltip="the next layer alone"),
+        *(Binding(str(number), f"toggle_layer({number})", "", show=False, tooltip="a layer onto the caps, or off them")
+          for number in range(1, 10)),
+        Binding("a", "all_layers", "all layers", tooltip="all layers, up to four, each in its corner"),
+        Binding("c", "cap", "cap size", tooltip="size of a key's label"),
+        Binding("h", "by_hand", "size of this one", show=False, tooltip="size of this label, by hand"),
+        Binding("i", "icon", "icon", tooltip="icon of this label"),
+        Binding("p", "paper", "paper", tooltip="A4 or Letter"),
+        Binding("z", "zoom", "whole page", show=False, tooltip="the page in its whole width, or readable"),
+        Binding("n", "changed", "only changes", tooltip="only what changed since it was printed"),
+        Binding("s", "save", "save", tooltip="save labels, map or cards; PDF or SVG"),
+        Binding("b", "bind", "bind", show=False, tooltip="give the control another action"), *UNDO, QUIET_STOP,
     ]
     AUTO_FOCUS = "LabelPage"
 
-    def __init__(self, state: DeskState, link: Link, surface: str = "") -> None:
+    def __init__(self, state: DeskState, link: Asks, surface: str = "") -> None:
         super().__init__(state, link, surface)
         self.on_sheet: list[str] = []
         self.paper = "a4"
@@ -365,14 +372,3 @@ class LabelsView(OneSurfaceView):
                 remember_printed(self._record(row), self.sheet)
             return written
         await write_here(self, file, write, "Print it at 100 %; the ruler tells whether it was.")
-
-    def action_keys(self) -> None:
-        """All keys."""
-        rows = [("arrows", "choose a label"), ("PgDn PgUp", "another page"), ("Tab", "another surface"),
-                ("l", "the next layer alone"), ("1 … 9", "a layer onto the caps, or off them"),
-                ("a", "all layers, up to four, each in its corner"), ("c", "size of a key's label"),
-                ("h", "size of this label, by hand"), ("i", "icon of this label"), ("p", "A4 or Letter"),
-                ("z", "the page in its whole width, or readable"),
-                ("n", "only what changed since it was printed"), ("s", "save labels, map or cards; PDF or SVG"),
-                ("b", "give the control another action"), ("u  r", "undo, redo"), ("Esc", "back")]
-        self.app.push_screen(ReadingSheet("Keys of the Labels view", key_help(rows, self.palette)))

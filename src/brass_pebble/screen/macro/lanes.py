@@ -32,6 +32,15 @@ TOOLS = (
     ("i", "edit('insert')", "insert"), ("delete", "edit('delete')", "delete"), ("z", "zoom(-1)", "zoom"),
     ("u", "undo(1)", "undo"),
 )
+LONGER_WORDS = {
+    "longer": "longer, shorter", "shorter": "longer, shorter", "earlier": "earlier, later; what comes behind stays",
+    "later": "earlier, later; what comes behind stays", "step": "the size of a step: 1, 10, 100 ms",
+    "close gap": "close the gap before it", "mark": "mark a stretch from here",
+    "half": "half or double the times of the stretch, or of all",
+    "double": "half or double the times of the stretch, or of all", "snap": "snap the stretch to a rhythm",
+    "copy": "copy, insert, delete a step", "insert": "copy, insert, delete a step",
+    "delete": "copy, insert, delete a step", "zoom": "zoom in, zoom out", "undo": "undo, redo",
+}
 KEY_SIGNS = {"plus": "+", "minus": "−", "shift+left": "⇧←", "shift+right": "⇧→", "delete": "del"}
 
 
@@ -44,10 +53,12 @@ class LanesView(Widget, can_focus=True):
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("left", "step(-1)", "choose", show=False), Binding("right", "step(1)", "choose", show=False),
         Binding("up", "lane(-1)", "choose", show=False), Binding("down", "lane(1)", "choose", show=False),
-        Binding("home", "edge(0)", "first", show=False), Binding("end", "edge(-1)", "last", show=False),
-        *(Binding(key, action, words, show=False) for key, action, words in TOOLS),
-        Binding("f", "fit", "fit", show=False), Binding("r", "undo(-1)", "redo", show=False),
-        Binding("x", "zoom(1)", "zoom out", show=False),
+        Binding("home", "edge(0)", "first", show=False, tooltip="the first, the last"),
+        Binding("end", "edge(-1)", "last", show=False, tooltip="the first, the last"),
+        *(Binding(key, action, words, show=False, tooltip=LONGER_WORDS.get(words, "")) for key, action, words in TOOLS),
+        Binding("f", "fit", "fit", show=False, tooltip="fit the whole macro in"),
+        Binding("r", "undo(-1)", "redo", show=False, tooltip="undo, redo"),
+        Binding("x", "zoom(1)", "zoom out", show=False, tooltip="zoom in, zoom out"),
     ]
 
     class Chosen(Message):

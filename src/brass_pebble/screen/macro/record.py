@@ -25,7 +25,7 @@ from brass_pebble.core.macro.record import KEEPING, PLAYED, strokes_of, without_
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row
 from brass_pebble.screen.widgets.sketch import Sketch
 
@@ -55,7 +55,7 @@ class RecordSheet(ModalScreen[str]):
         Binding("p", "paths", "the pointer's way"),
     ]
 
-    def __init__(self, state: DeskState, link: Link) -> None:
+    def __init__(self, state: DeskState, link: Asks) -> None:
         super().__init__()
         self.state, self.link = state, link
         self.keep = PLAYED

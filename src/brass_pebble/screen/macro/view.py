@@ -17,9 +17,9 @@ from brass_pebble.client import EngineError, Message
 from brass_pebble.core.macro import edit as edits
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.say.problem import Problem, ProblemError
-from brass_pebble.screen.base.sheets import AskText, Choose, Sheet, key_help
+from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.base.view import View
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -46,6 +46,9 @@ MOVES = {"longer": (edits.lengthen, 1), "shorter": (edits.lengthen, -1), "later"
 class MacroView(View):
     """One macro, open for editing."""
 
+    NAME = "Macro"
+    ALSO = (("mouse", "in the lanes: choose a bar"), ("Ctrl+Z  Ctrl+Y", "undo, redo in the text"))
+    PARTS = (LanesView,)
     DEFAULT_CSS = """
     MacroView { background: $background; }
     MacroView #head { height: 1; padding: 0 1; margin: 1 0 0 0; }
@@ -53,16 +56,20 @@ class MacroView(View):
     MacroView #both { height: 1fr; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("f5", "rehearse", "rehearse", priority=True), Binding("f6", "play", "play for real", priority=True),
+        Binding("f5", "rehearse", "rehearse", priority=True,
+                tooltip="rehearse on the stage: what lands when, and what the program does with it"),
+        Binding("f6", "play", "play for real", priority=True, tooltip="play for real, after a count-in"),
         Binding("f8", "record", "record", priority=True),
-        Binding("f9", "bind", "bind", priority=True), Binding("f7", "stop", "stop", priority=True),
-        Binding("f4", "format", "tidy", show=False, priority=True),
-        Binding("tab", "other_side", "text / lanes"), Binding("f1", "keys", "keys"),
-        Binding("escape", "leave", "back"),
+        Binding("f9", "bind", "bind", priority=True, tooltip="bind to the next control pressed"),
+        Binding("f7", "stop", "stop", priority=True, tooltip="stop everything"),
+        Binding("f4", "format", "tidy", show=False, priority=True, tooltip="write the text in its usual form"),
+        Binding("tab", "other_side", "text / lanes", tooltip="from the text to the lanes, and back"),
+        Binding("f1", "keys", "keys", tooltip="all keys of this view"),
+        Binding("escape", "leave", "back", tooltip="back; everything is live already"),
     ]
     AUTO_FOCUS = "LanesView"
 
-    def __init__(self, state: DeskState, link: Link, macro: str = "", spot: Spot = ("", "")) -> None:
+    def __init__(self, state: DeskState, link: Asks, macro: str = "", spot: Spot = ("", "")) -> None:
         super().__init__(state, link)
         self.macro_id, self.spot = macro, spot
         self.model: MacroModel | None = None
@@ -546,19 +553,3 @@ class MacroView(View):
         elif self._drafted:
             await self.ask("draft_macro", macro=self.macro_id)
         self.app.pop_screen()
-
-    def action_keys(self) -> None:
-        """All keys."""
-        rows: list[tuple[str, str]] = [
-            ("Tab", "from the text to the lanes, and back"), ("arrows, mouse", "in the lanes: choose a bar"),
-            ("+ −", "longer, shorter"), ("Shift+← →", "earlier, later; what comes behind stays"),
-            ("s", "the size of a step: 1, 10, 100 ms"), ("g", "close the gap before it"),
-            ("m", "mark a stretch from here"), ("h d", "half or double the times of the stretch, or of all"),
-            ("n", "snap the stretch to a rhythm"), ("c Del i", "copy, delete, insert a step"),
-            ("z x f", "zoom in, out, fit"), ("u r", "undo, redo; in the text Ctrl+Z, Ctrl+Y"),
-            ("F5", "rehearse on the stage: what lands when, and what the program does with it"),
-            ("F6", "play for real, after a count-in"), ("F7", "stop everything"),
-            ("F8", "record"), ("F9", "bind to the next control pressed"), ("F4", "write the text in its usual form"),
-            ("Esc", "back; everything is live already")]
-        self.app.push_screen(Sheet("Keys of the Macro view", key_help(rows, self.palette)))
-

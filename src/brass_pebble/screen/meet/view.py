@@ -16,9 +16,8 @@ from textual.widgets.option_list import Option
 
 from brass_pebble.client import Message
 from brass_pebble.core.devices.grip import IN_WORDS
-from brass_pebble.screen.base.sheets import Sheet, key_help
 from brass_pebble.screen.base.view import View
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
@@ -30,9 +29,18 @@ from .steps import KEEP, Draw, Step, Try, Which
 STEPS = ("Which one is it?", "Take it over", "Draw it", "Try it")
 
 
+_GO_ON = "take it over; use this drawing; done"
+_TWICE = "which of two presses that come together is swallowed; 0: neither"
+_SIZE = "wider, narrower, taller, flatter"
+_WAYS = {"up": "0, -1", "down": "0, 1", "left": "-1, 0", "right": "1, 0"}
+
+
 class MeetView(View):
     """Chooses between the steps; each of them owns its work."""
 
+    NAME = "Meet"
+    ALSO = (("press", "a key on a device: it is chosen"), ("the way back", f"with the device alone: {IN_WORDS}"),
+            ("Tab", "to the bench's drawing and back"))
     DEFAULT_CSS = """
     MeetView { background: $background; }
     MeetView #steps { height: 1; padding: 0 1; margin: 1 0 0 0; }
@@ -46,31 +54,42 @@ class MeetView(View):
     MeetView #bench-says { height: 1; padding: 0 1; color: $text-muted; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("enter", "do('take')", "take it over"), Binding("enter", "do('use')", "use this drawing"),
-        Binding("enter", "do('finish')", "done"), Binding("enter", "do('done')", "ready"),
-        Binding("n", "do('main')", "mark my main keyboard"), Binding("l", "do('listen')", "listen again"),
-        Binding("1", "swallow(1)", "swallow the first", show=False),
-        Binding("2", "swallow(2)", "swallow the second", show=False),
-        Binding("0", "swallow(0)", "keep both", show=False),
-        Binding("p", "do('plug')", "pull out / plug in"), Binding("a", "do('allow')", "allow reading"),
-        Binding("w", "do('walk')", "walk the keys"), Binding("d", "do('change')", "change it"),
-        Binding("d", "do('redraw_it')", "draw it anew"),
-        Binding("s", "do('skip')", "it has none"), Binding("backspace", "do('back')", "back"),
-        Binding("r", "do('new_row')", "new row"), Binding("k", "do('row_key')", "row key"),
-        Binding("plus", "do('wider')", "wider"), Binding("minus", "do('narrower')", "narrower"),
-        Binding("asterisk", "do('taller')", "taller"), Binding("slash", "do('flatter')", "flatter"),
-        Binding("n", "do('name')", "name"), Binding("delete", "do('leave_out')", "leave out"),
-        Binding("u", "do('undo')", "undo"), Binding("ctrl+r", "do('again')", "begin anew"),
-        Binding("up", "select(0, -1)", "", show=False), Binding("down", "select(0, 1)", "", show=False),
-        Binding("left", "select(-1, 0)", "", show=False), Binding("right", "select(1, 0)", "", show=False),
-        Binding("shift+up", "shift(0, -1)", "", show=False), Binding("shift+down", "shift(0, 1)", "", show=False),
-        Binding("shift+left", "shift(-1, 0)", "", show=False), Binding("shift+right", "shift(1, 0)", "", show=False),
-        Binding("y", "keep", "keep it"), Binding("c", "checkup", "checkup", show=False),
-        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "desk"),
+        Binding("enter", "do('take')", "take it over", tooltip=_GO_ON),
+        Binding("enter", "do('use')", "use this drawing", tooltip=_GO_ON),
+        Binding("enter", "do('finish')", "done", tooltip=_GO_ON),
+        Binding("enter", "do('done')", "ready", tooltip=_GO_ON),
+        Binding("n", "do('main')", "mark my main keyboard", tooltip="mark the keyboard you type on; name a drawing"),
+        Binding("l", "do('listen')", "listen again"),
+        Binding("1", "swallow(1)", "swallow the first", show=False, tooltip=_TWICE),
+        Binding("2", "swallow(2)", "swallow the second", show=False, tooltip=_TWICE),
+        Binding("0", "swallow(0)", "keep both", show=False, tooltip=_TWICE),
+        Binding("p", "do('plug')", "pull out / plug in", tooltip="pull a device of the bench out, plug it in again"),
+        Binding("a", "do('allow')", "allow reading", tooltip="allow this device to be read"),
+        Binding("w", "do('walk')", "walk the keys"),
+        Binding("d", "do('change')", "change it", tooltip="change a drawing, or draw anew"),
+        Binding("d", "do('redraw_it')", "draw it anew", tooltip="change a drawing, or draw anew"),
+        Binding("s", "do('skip')", "it has none"), Binding("backspace", "do('back')", "back", tooltip="one step back"),
+        Binding("r", "do('new_row')", "new row"),
+        Binding("k", "do('row_key')", "row key", tooltip="the next key pressed begins rows"),
+        Binding("plus", "do('wider')", "wider", tooltip=_SIZE), Binding("minus", "do('narrower')", "narrower",
+                                                                        tooltip=_SIZE),
+        Binding("asterisk", "do('taller')", "taller", tooltip=_SIZE), Binding("slash", "do('flatter')", "flatter",
+                                                                              tooltip=_SIZE),
+        Binding("n", "do('name')", "name", tooltip="mark the keyboard you type on; name a drawing"),
+        Binding("delete", "do('leave_out')", "leave out"),
+        Binding("u", "do('undo')", "undo"),
+        Binding("ctrl+r", "do('again')", "begin anew", tooltip="begin drawing anew"),
+        *(Binding(key, f"select({way})", "", show=False, tooltip="choose a device, a drawing or a control")
+          for key, way in _WAYS.items()),
+        *(Binding(f"shift+{key}", f"shift({way})", "", show=False, tooltip="move the marked control")
+          for key, way in _WAYS.items()),
+        Binding("y", "keep", "keep it", tooltip="keep a keyboard that was taken on trial"),
+        Binding("c", "checkup", "checkup", show=False),
+        Binding("escape", "leave", "desk", tooltip="back to the desk"),
     ]
     AUTO_FOCUS = "DeviceList"
 
-    def __init__(self, state: DeskState, link: Link, surface: str = "", step: str = "which") -> None:
+    def __init__(self, state: DeskState, link: Asks, surface: str = "", step: str = "which") -> None:
         super().__init__(state, link)
         self.surface_id, self._first = surface, step
         self.step: Step = Which(self)
@@ -389,19 +408,6 @@ class MeetView(View):
     def action_checkup(self) -> None:
         """What is wrong on this machine."""
         self.app.open_view("checkup")  # type: ignore[attr-defined]
-
-    def action_keys(self) -> None:
-        """All keys."""
-        rows = [("press", "a key on a device: it is chosen"), ("↑ ↓  mouse", "choose a device or a drawing"),
-                ("Enter", "take it over; use this drawing; done"), ("n", "mark the keyboard you type on"),
-                ("the way back", f"with the device alone: {IN_WORDS}"),
-                ("l", "listen again"), ("1 2 0", "which of two presses that come together is swallowed"),
-                ("p", "pull a device of the bench out, plug it in again"), ("w", "walk the keys"),
-                ("d", "change a drawing, or draw anew"), ("r  k", "new row; the next key pressed begins rows"),
-                ("+ − * /", "wider, narrower, taller, flatter"), ("Shift+arrows", "move the marked control"),
-                ("n  Del  u", "name it, leave it out, undo"), ("Ctrl+R", "begin drawing anew"),
-                ("Tab", "to the bench's drawing and back"), ("Esc", "back to the desk")]
-        self.app.push_screen(Sheet("Keys of the Meet view", key_help(rows, self.palette)))
 
     async def action_leave(self) -> None:
         """Back to the desk, at the surface that was met."""

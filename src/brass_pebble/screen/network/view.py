@@ -14,9 +14,8 @@ from textual.widgets import Footer, Input, Static
 
 from brass_pebble.client import Message
 from brass_pebble.core.say.durations import SECOND, say_duration
-from brass_pebble.screen.base.desk_actions import DeskActions
-from brass_pebble.screen.base.sheets import Sheet, key_help
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
@@ -52,6 +51,7 @@ class Invite(ModalScreen[str]):
 class NetworkView(DeskActions):
     """Rows of peers; the surface that the chosen one is stands below."""
 
+    NAME = "Network"
     CSS = """
     NetworkView { layout: vertical; background: $background; }
     NetworkView #open { height: auto; padding: 1 2; }
@@ -62,14 +62,14 @@ class NetworkView(DeskActions):
     AUTO_FOCUS = ""
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("up", "choose(-1)", "choose", show=False), Binding("down", "choose(1)", "choose", show=False),
-        Binding("enter", "admit", "let in / invite"), Binding("delete", "send_away", "send away"),
-        Binding("o", "open('midi')", "MIDI open / closed"), Binding("c", "open('osc')", "OSC open / closed"),
-        Binding("i", "invite", "invite"), Binding("u", "undo", "undo"), Binding("x", "stop", "stop all"),
-        Binding("R", "restart", "restart engine", show=False),
-        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "back"),
+        Binding("enter", "admit", "let in / invite", tooltip="let in who asks; invite who was seen"),
+        Binding("delete", "send_away", "send away", tooltip="send away, and let in no longer"),
+        Binding("o", "open('midi')", "MIDI open / closed", tooltip="open or close the MIDI session"),
+        Binding("c", "open('osc')", "OSC open / closed", tooltip="open or close OSC"),
+        Binding("i", "invite", "invite", tooltip="invite by address"), *UNDO, STOP,
     ]
 
-    def __init__(self, state: DeskState, link: Link) -> None:
+    def __init__(self, state: DeskState, link: Asks) -> None:
         super().__init__(state, link)
         self.chosen = 0
         self.sessions: dict[str, Any] = {"midi": 0, "osc": 0, "name": "", "peers": [], "found": [], "admitted": []}
@@ -246,10 +246,3 @@ class NetworkView(DeskActions):
             self._refresh()
         elif address:
             self.notify(f"“{address}” is no address. Write it as 192.168.1.20:5004.", severity="error", timeout=6)
-
-    def action_keys(self) -> None:
-        """All keys."""
-        rows = [("↑ ↓", "choose"), ("Enter", "let in who asks; invite who was seen"),
-                ("Delete", "send away, and let in no longer"), ("o", "open or close the MIDI session"),
-                ("c", "open or close OSC"), ("i", "invite by address"), ("u", "undo"), ("Esc", "back")]
-        self.app.push_screen(Sheet("Keys of the Network view", key_help(rows, self.palette)))

@@ -13,10 +13,13 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList
 from textual.widgets.option_list import Option
 
-from brass_pebble.core.say.tints import TINTS
+from brass_pebble.core.desk.model import Layer
+from brass_pebble.core.say.setting import settings_of
+from brass_pebble.screen.base.settings_panel import next_value
 from brass_pebble.screen.state import DeskState, Row
 
 Ask = Callable[..., Awaitable[Row | None]]
+SETTINGS = settings_of(Layer)
 
 
 class LayerPanel(ModalScreen[None]):
@@ -68,11 +71,10 @@ class LayerPanel(ModalScreen[None]):
         surface = self._state.surface(self._surface) or {"layers": []}
         lowest = bool(surface["layers"]) and surface["layers"][0]["id"] == self._layer
         follows = " and ".join(f"{what} {value}" for what, value in (row.get("follows") or {}).items() if value)
-        rows = [("name", f"name            {row.get('name', '')}"),
-                ("tint", f"tint            {row.get('tint') or '–'}")]
+        rows = [(name, f"{setting.label:15} {setting.say(row.get(name, setting.default))}")
+                for name, setting in SETTINGS.items() if not (lowest and name == "starts")]
         if not lowest:
-            rows += [("starts", f"at the start    {row.get('starts', 'off')}"),
-                     ("follows", f"comes with      {'the window of ' + follows if follows else 'no window'}"),
+            rows += [("follows", f"comes with      {'the window of ' + follows if follows else 'no window'}"),
                      ("class", "                choose one of the windows open now"),
                      ("click", "                take the next window that I click"),
                      ("type", "                type its class, with * for anything"),
@@ -137,11 +139,8 @@ class LayerPanel(ModalScreen[None]):
         if what == "remove":
             if await self._ask("remove_layer", surface=self._surface, layer=self._layer):
                 self.dismiss()
-        elif what == "tint":
-            tints = ("", *TINTS)
-            await self._put("tint", tints[(tints.index(row.get("tint", "")) + 1) % len(tints)])
-        elif what == "starts":
-            await self._put("starts", "off" if row.get("starts") == "on" else "on")
+        elif what in SETTINGS:
+            await self._put(what, next_value(SETTINGS[what], row.get(what)))
         elif what == "follows":
             if row.get("follows"):
                 await self._put("follows", None)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from textual import events, on, work
 from textual.app import ComposeResult
@@ -13,10 +13,10 @@ from textual.widgets import Footer, Static
 from brass_pebble.client import Message
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.play.gesture import PRESS
-from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
 from brass_pebble.screen.base.finder import Finder
-from brass_pebble.screen.base.sheets import AskText, Sheet, key_help
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.base.sheets import AskText
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
@@ -32,9 +32,15 @@ SIDE = 52
 PLACES = {"copy": "copied", "move": "moved", "swap": "swapped"}
 
 
+_SHEETS = "the sheets: what answers now, then layer by layer"
+_THEN_WHERE = "copy, move, swap: then choose where, and Enter"
+
+
 class SurfaceView(DeskActions):
     """Owns its work: sheets, selection of one or several controls, binding, rearranging."""
 
+    NAME = "Surface"
+    ALSO = (("press it", "a control pressed on the device itself is selected"),)
     DEFAULT_CSS = """
     SurfaceView { background: $background; }
     SurfaceView #body { height: 1fr; }
@@ -47,31 +53,44 @@ class SurfaceView(DeskActions):
     SurfaceView #last { height: auto; max-height: 7; padding: 1 0; color: $text-muted; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "go(0, -1)", "select", show=False), Binding("down", "go(0, 1)", "select", show=False),
-        Binding("left", "go(-1, 0)", "select", show=False), Binding("right", "go(1, 0)", "select", show=False),
-        Binding("enter", "take", "bind"), Binding("space", "press", "press it"),
-        Binding("b", "bind", "bind", show=False),
-        Binding("pagedown", "leaf(1)", "next sheet", priority=True),
-        Binding("pageup", "leaf(-1)", "sheet before", show=False, priority=True),
-        Binding("greater_than_sign", "other(1)", "next surface"),
-        Binding("less_than_sign", "other(-1)", "surface before", show=False),
-        Binding("l", "layer", "layer"), Binding("L", "add_layer", "new layer", show=False),
-        Binding("o", "switch", "on / off"), Binding("w", "together", "with another", show=False),
-        Binding("v", "mark", "several"), Binding("c", "copy", "copy"), Binding("m", "move", "move", show=False),
-        Binding("C", "whole('copy layer')", "copy the layer", show=False),
-        Binding("H", "whole('mirror layer')", "mirror the layer", show=False),
-        Binding("s", "swap", "swap", show=False), Binding("h", "mirror", "mirror", show=False),
-        Binding("delete", "clear", "clear", show=False), Binding("n", "free", "what is free", show=False),
-        Binding("k", "family", "free chords"), Binding("f", "find", "find"), Binding("i", "times", "times", show=False),
-        Binding("I", "desk_times", "times of the desk", show=False),
-        Binding("p", "pin", "pin layers", show=False), Binding("0", "first", "cycle to its first", show=False),
-        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False), Binding("x", "stop", "stop all"),
-        Binding("e", "explain", "explain", show=False), Binding("R", "restart", "restart engine", show=False),
-        Binding("question_mark", "keys", "keys"), Binding("escape", "back", "back"),
+        Binding("up", "go(0, -1)", "select", show=False, tooltip="select a control"),
+        Binding("down", "go(0, 1)", "select", show=False, tooltip="select a control"),
+        Binding("left", "go(-1, 0)", "select", show=False, tooltip="select a control"),
+        Binding("right", "go(1, 0)", "select", show=False, tooltip="select a control"),
+        Binding("enter", "take", "bind", tooltip="bind its gesture; Tab leads to the gestures, ↑ ↓ choose one"),
+        Binding("space", "press", "press it", tooltip="press it, if it is on the bench"),
+        Binding("b", "bind", "bind", show=False, tooltip="bind its press"),
+        Binding("pagedown", "leaf(1)", "next sheet", priority=True, tooltip=_SHEETS),
+        Binding("pageup", "leaf(-1)", "sheet before", show=False, priority=True, tooltip=_SHEETS),
+        Binding("greater_than_sign", "other(1)", "next surface", tooltip="another surface"),
+        Binding("less_than_sign", "other(-1)", "surface before", show=False, tooltip="another surface"),
+        Binding("l", "layer", "layer", tooltip="what is set for this layer"),
+        Binding("L", "add_layer", "new layer", show=False, tooltip="a new layer on top"),
+        Binding("o", "switch", "on / off", tooltip="switch this layer on or off"),
+        Binding("w", "together", "with another", show=False, tooltip="bind it for while another control is held"),
+        Binding("v", "mark", "several", tooltip="take several controls"),
+        Binding("c", "copy", "copy", tooltip=_THEN_WHERE),
+        Binding("m", "move", "move", show=False, tooltip=_THEN_WHERE),
+        Binding("s", "swap", "swap", show=False, tooltip=_THEN_WHERE),
+        Binding("h", "mirror", "mirror", show=False, tooltip="mirror: left and right change places"),
+        Binding("C", "whole('copy layer')", "copy the layer", show=False,
+                tooltip="copy the whole layer to another one, on any surface"),
+        Binding("H", "whole('mirror layer')", "mirror the layer", show=False,
+                tooltip="the same, with left and right exchanged"),
+        Binding("delete", "clear", "clear", show=False),
+        Binding("n", "free", "what is free", show=False, tooltip="what is free here?"),
+        Binding("k", "family", "free chords", tooltip="free chords, for one or a whole family"),
+        Binding("f", "find", "find", tooltip="which control plays this macro, sends that chord?"),
+        Binding("i", "times", "times", show=False, tooltip="times of hold and double tap, on this surface"),
+        Binding("I", "desk_times", "times of the desk", show=False, tooltip="the same times, for the whole desk"),
+        Binding("p", "pin", "pin layers", show=False, tooltip="pin the layers: they stay, whatever gets the focus"),
+        Binding("0", "first", "cycle to its first", show=False, tooltip="the control's cycle begins anew"), *UNDO, STOP,
+        Binding("e", "explain", "explain", show=False, tooltip="explain its last press"),
+        Binding("escape", "back", "back"),
     ]
     AUTO_FOCUS = "Board"
 
-    def __init__(self, state: DeskState, link: Link, surface: str = "", control: str = "", layer: str = "") -> None:
+    def __init__(self, state: DeskState, link: Asks, surface: str = "", control: str = "", layer: str = "") -> None:
         super().__init__(state, link)
         self.surface_id = surface or next((s["id"] for s in state.desk["surfaces"]), "")
         self.sheet = layer
@@ -472,25 +491,3 @@ class SurfaceView(DeskActions):
             # The desk goes on with the control that was looked at here.
             self.app.desk_view.show_spot(self.board.selected)  # type: ignore[attr-defined]
             await self.action_leave()
-
-    def action_keys(self) -> None:
-        """All keys."""
-        self.app.push_screen(Sheet("Keys of the Surface view", key_help(KEYS, self.palette)))
-
-
-KEYS: list[tuple[str, Any]] = [
-    ("press it", "a control pressed on the device itself is selected"), ("arrows", "select a control"),
-    ("Enter", "bind its gesture; Tab leads to the gestures, ↑ ↓ choose one"),
-    ("Space", "press it, if it is on the bench"), ("w", "bind it for while another control is held"),
-    ("PageDown PageUp", "the sheets: what answers now, then layer by layer"), ("< >", "another surface"),
-    ("l  L", "what is set for this layer; a new layer on top"), ("o", "switch this layer on or off"),
-    ("p", "pin the layers: they stay, whatever gets the focus"),
-    ("i  I", "times of hold and double tap: of this surface, of the desk"),
-    ("v", "take several controls"), ("c  m  s", "copy, move, swap: then choose where, and Enter"),
-    ("h", "mirror: left and right change places"),
-    ("C  H", "copy the whole layer to another one, on any surface; the same mirrored"),
-    ("Delete", "clear"), ("n", "what is free here?"),
-    ("k", "free chords, for one or a whole family"), ("f", "which control plays this macro, sends that chord?"),
-    ("0", "the control's cycle begins anew"), ("u  r", "undo, redo"), ("x", "stop everything"),
-    ("e", "explain its last press"), ("Esc", "back"),
-]

@@ -18,10 +18,10 @@ from brass_pebble.client import Message
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.usage.arrange import Arrangement, propose
 from brass_pebble.core.usage.report import History, Report, Used, report
+from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
-from brass_pebble.screen.base.sheets import Sheet, key_help
 from brass_pebble.screen.labels.choices import Choice
-from brass_pebble.screen.link import Link
+from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import next_control
@@ -44,6 +44,7 @@ def history_of(reply: Row) -> History:
 class UsageView(OneSurfaceView):
     """The use of one surface."""
 
+    NAME = "Usage"
     DEFAULT_CSS = """
     UsageView { background: $background; }
     UsageView #summary { height: 2; padding: 0 1; }
@@ -53,23 +54,29 @@ class UsageView(OneSurfaceView):
     UsageView.narrow #list { width: 44; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "go(0, -1)", "choose", show=False), Binding("down", "go(0, 1)", "choose", show=False),
-        Binding("left", "go(-1, 0)", "choose", show=False), Binding("right", "go(1, 0)", "choose", show=False),
-        Binding("tab", "surface(1)", "next surface"), Binding("shift+tab", "surface(-1)", "surface before", show=False),
-        *(Binding(str(number), f"page({number - 1})", PAGES[number - 1], show=False)
+        Binding("up", "go(0, -1)", "select", show=False, tooltip="choose a control"),
+        Binding("down", "go(0, 1)", "select", show=False, tooltip="choose a control"),
+        Binding("left", "go(-1, 0)", "select", show=False, tooltip="choose a control"),
+        Binding("right", "go(1, 0)", "select", show=False, tooltip="choose a control"),
+        Binding("tab", "surface(1)", "next surface", tooltip="another surface"),
+        Binding("shift+tab", "surface(-1)", "surface before", show=False, tooltip="another surface"),
+        *(Binding(str(number), f"page({number - 1})", PAGES[number - 1], show=False, tooltip="another list")
           for number in range(1, len(PAGES) + 1)),
-        Binding("n", "next_page", "next list"), Binding("l", "layer", "layer"), Binding("d", "period", "period"),
-        Binding("v", "compare", "before / after"), Binding("enter", "apply", "do it"),
-        Binding("k", "keep", "keep the unused", show=False), Binding("o", "home", "hand rests here", show=False),
-        Binding("b", "bind", "bind", show=False), Binding("s", "save", "save"),
-        Binding("h", "history", "history: off, erase"),
-        Binding("u", "undo", "undo"), Binding("r", "redo", "redo", show=False),
-        Binding("x", "stop", "stop all", show=False), Binding("R", "restart", "restart engine", show=False),
-        Binding("question_mark", "keys", "keys"), Binding("escape", "leave", "back"),
+        Binding("n", "next_page", "next list", tooltip="another list"),
+        Binding("l", "layer", "layer", tooltip="another layer"),
+        Binding("d", "period", "period", tooltip="another time: today, 7, 30, 90 days, a year, all"),
+        Binding("v", "compare", "before / after", tooltip="the better arrangement: before and after"),
+        Binding("enter", "apply", "do it", tooltip="do it, in one change"),
+        Binding("k", "keep", "keep the unused", show=False, tooltip="keep what was never used, or free it"),
+        Binding("o", "home", "hand rests here", show=False, tooltip="the hand rests on the chosen control"),
+        Binding("b", "bind", "bind", show=False, tooltip="give the control another action"),
+        Binding("s", "save", "save", tooltip="save charts: PDF or SVG"),
+        Binding("h", "history", "history: off, erase", tooltip="switch the history off, or erase it"), *UNDO,
+        QUIET_STOP,
     ]
     AUTO_FOCUS = ""
 
-    def __init__(self, state: DeskState, link: Link, surface: str = "") -> None:
+    def __init__(self, state: DeskState, link: Asks, surface: str = "") -> None:
         super().__init__(state, link, surface)
         self.page = 0
         self.layer_id = ""
@@ -368,13 +375,3 @@ class UsageView(OneSurfaceView):
         elif choice == "erase" and await self.ask("erase_usage") is not None:
             self.notify("Nothing is left of it.", title="Erased", timeout=5)
         self.load()
-
-    def action_keys(self) -> None:
-        """All keys."""
-        rows = [("arrows", "choose a control"), ("Tab", "another surface"), ("1 … 6  n", "another list"),
-                ("l", "another layer"), ("d", "another time: today, 7, 30, 90 days, a year, all"),
-                ("v", "the better arrangement: before and after"), ("Enter", "do it, in one change"),
-                ("k", "keep what was never used, or free it"), ("o", "the hand rests on the chosen control"),
-                ("b", "give the control another action"), ("s", "save charts: PDF or SVG"),
-                ("h", "switch the history off, or erase it"), ("u  r", "undo, redo"), ("Esc", "back")]
-        self.app.push_screen(Sheet("Keys of the Usage view", key_help(rows, self.palette)))

@@ -8,16 +8,16 @@ from typing import Any
 from brass_pebble.core.desk.action import ACTION_KINDS, Action
 from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.model import Desk, Layer, Surface
-from brass_pebble.core.desk.read.bindings import TIMES, write_each
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.label.sizes import write_size
 from brass_pebble.core.play.plan import show_action
-from brass_pebble.core.say.durations import write_duration
+from brass_pebble.core.say.setting import settings_of
 from brass_pebble.core.signals.signal import STRUCK, spell, wire
 
-from .shown import show_surface
+from .shown import OWN, UNSET, show_surface
 
 Row = dict[str, Any]
+_SETTINGS = settings_of(Binding)
 
 
 def control_row(desk: Desk, surface: Surface, control: Control) -> Row:
@@ -52,13 +52,13 @@ def binding_row(desk: Desk, binding: Binding, names: dict[str, str]) -> Row:
     """A binding: its action in words, and what stands on the cap.  `names` are the macros' names by id."""
     action = binding.action
     macro = desk.macros.get(action.target) if action.kind == "play" else None
+    # What a control shows may come from its macro; what the person gave is told beside it.
+    written = {OWN.get(name, name): row.kind.write(value) if (value := getattr(binding, name)) != row.default else
+               UNSET[name] for name, row in _SETTINGS.items()}
     return {"control": binding.control, "gesture": binding.gesture, "kind": action.kind,
-            "target": action.target, "glyph": action.glyph,
+            "target": action.target, "glyph": action.glyph, **written,
             "label": binding.label or (macro.label or macro.name if macro else "") or short_label(action),
-            "own_label": binding.label, "own_tint": binding.tint, "plays": binding.plays, "again": binding.again,
-            "note": binding.note, "adds": binding.adds, "icon": binding.icon, "asleep": binding.asleep,
-            "each": str(write_each(binding.each)) if binding.each else "", "by_strength": binding.by_strength,
-            **{name: write_duration(lasts) if (lasts := getattr(binding, name)) else "" for name in TIMES},
+            "asleep": binding.asleep,
             "steps": [{"glyph": step.glyph, "words": show_action(step.kind, step.target, names)}
                       for step in action.steps],
             "tint": binding.tint or (macro.tint if macro else ""),

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Any
 
+from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.play.gesture import AT, GESTURES, MOVE, PUSHES, STRIKE, TURN_LEFT, TURN_RIGHT, WITH, rank
+from brass_pebble.core.say.setting import settings_of
 from brass_pebble.core.signals.signal import MOVING, NOTE, from_wire
 
 Row = dict[str, Any]
@@ -78,9 +80,10 @@ def gestures_for(control: Row, bound: Collection[str] = ()) -> list[str]:
 
 
 # What most bindings say nothing about: left out where many are sent, and filled in again.
-USUAL: Row = {"own_label": "", "own_tint": "", "plays": "once", "again": "", "note": "", "adds": False, "steps": [],
-              "tint": "", "broken": False, "hold_after": "", "second_within": "", "every": "", "back": "",
-              "each": "", "by_strength": False, "icon": "", "asleep": False}
+UNSET = {name: row.unset for name, row in settings_of(Binding).items()}
+OWN = {"label": "own_label", "tint": "own_tint"}
+USUAL: Row = {"tint": "", "steps": [], "broken": False, "asleep": False,
+              **{OWN.get(name, name): unset for name, unset in UNSET.items()}}
 
 
 def compact(surface: Row) -> None:

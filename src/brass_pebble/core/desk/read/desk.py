@@ -3,31 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from brass_pebble.core.desk.model import (
-    DEFAULT_PATIENCE,
-    DEFAULT_SHORTEST_TAP,
-    END,
-    GO_ON,
-    REDIRECTS,
-    SAME_HOST,
-    Desk,
-    NetworkSettings,
-    StagePlace,
-    Surface,
-)
-from brass_pebble.core.desk.read.bindings import Check, Reading, read_wait
+from brass_pebble.core.desk.model import DEFAULT_SHORTEST_TAP, Desk, Layer, NetworkSettings, StagePlace, Surface
+from brass_pebble.core.desk.read.bindings import Check, Reading
 from brass_pebble.core.desk.read.surfaces import read_surface
 from brass_pebble.core.devices.layout import Layout
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.timetable import DEFAULT_GAP, DEFAULT_TAP, Macro
-from brass_pebble.core.play.gesture import HOLD_AFTER, SECOND_WITHIN
-from brass_pebble.core.play.player import OVERTAKEN
 from brass_pebble.core.say.durations import MS, say_duration
+from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.problem import Problem
+from brass_pebble.core.say.setting import read_all, settings_of
 from brass_pebble.core.say.toml_fields import Fields
 from brass_pebble.core.say.toml_fields import Places as TextPlaces
 from brass_pebble.core.signals.key_places import US, Places
@@ -37,25 +26,15 @@ if TYPE_CHECKING:
 
 FORMAT = 1
 MOST_SURFACES = 500
-LEAST_OVERTAKEN = 100_000_000
 
 
-@dataclass(frozen=True)
-class KnownSurface:
-    """A surface as it was read, without anything to complain of, and what it was read from."""
+@dataclass
+class KnownParts:
+    """Surfaces and layers that were read before without anything to complain of, by what they were read from."""
 
-    table: dict[str, Any]
-    made_from: tuple[object, ...]
-    layout_id: str
-    layout: Layout | None
-    surface: Surface
-
-    def fits(self, table: dict[str, Any], made_from: tuple[object, ...],
-             layouts: Callable[[str], Layout | None]) -> bool:
-        """Whether reading it again would give the same."""
-        return (self.made_from == made_from and self.table == table
-                and (not self.layout_id or layouts(self.layout_id) is self.layout))
-
+    surfaces: Memo[str, Surface] = field(default_factory=Memo)
+    layers: Memo[tuple[str, str], Layer] = field(default_factory=Memo)
+    depends: Memo[str, tuple[object, ...]] = field(default_factory=Memo)
 
 
 def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
@@ -64,13 +43,12 @@ def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
     return fields.duration("tap", DEFAULT_TAP), fields.duration("gap", DEFAULT_GAP), fields.text("keyboard", "us")
 
 
-
 def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[str], Layout | None],
               layout_names: Iterable[str], macros: dict[str, Macro],
               broken_macros: dict[str, str],
               sleeps: Callable[[str, Reach], bool] = lambda place, reach: False,
               plays: Callable[[str, str], tuple[Reach, ...]] = lambda place, macro: (),
-              known: dict[str, KnownSurface] | None = None, sleeping: object = None,
+              known: KnownParts | None = None, sleeping: object = None,
               places: Places = US, outputs: Sequence[str] = (),
               last_drawing: Callable[[str], Layout | None] = lambda surface: None) -> tuple[Desk, list[Problem]]:
     """A desk from its TOML table.  What is broken is left out and reported; the rest stands.
@@ -79,8 +57,8 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     `places` are those of the layout that `keyboard` names; `last_drawing(surface)` is the one that it had, for one
     whose layout is not there.
 
-    `known` are surfaces that were read before, and are taken over if nothing they are made from has changed; it is
-    brought up to date.  `sleeping` is what `sleeps` answers by: another one makes them be read anew.
+    `known` is what was read before, and is taken over if nothing it is made from has changed; it is brought up to
+    date.  `sleeping` is what `sleeps` answers by: another one makes them be read anew.
     """
     problems: list[Problem] = []
     top = Fields(data, (), TextPlaces(text), file, problems)
@@ -89,52 +67,40 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
         top.problem("format", f"this desk has format {version:g}", f"This program reads format {FORMAT}")
     known_macros = {**macros, **broken_macros}
     surfaces = {}
-    name = top.text("name", "Unnamed desk")
+    settings = read_all(Desk, top)
     output = top.choice("output", outputs, "uinput") if outputs else top.text("output", "uinput")
-    tap, gap = top.duration("tap", DEFAULT_TAP), top.duration("gap", DEFAULT_GAP)
-    keyboard = top.text("keyboard", "us")
-    wide, high = top.pair("screen", (1920.0, 1080.0)) or (1920.0, 1080.0)
-    patience = top.duration("patience", DEFAULT_PATIENCE)
-    times = read_wait(top, "hold_after", HOLD_AFTER), read_wait(top, "second_within", SECOND_WITHIN)
+    times = {name: settings.get(name, settings_of(Desk)[name].default) for name in ("hold_after", "second_within")}
     checks: list[Check] = []
-    kept: dict[str, KnownSurface] = {}
-    made_from = (frozenset(known_macros), times, sleeping)
+    known = known or KnownParts()
+    depends: tuple[object, ...] = (frozenset(known_macros), times, sleeping)
+    # The very same object is the quickest to compare.
+    depends = known.depends.find("", depends) or known.depends.keep("", depends, depends)
+    reading = Reading(known_macros, checks, problems, known.layers, depends)
     for count, (surface_id, fields) in enumerate(top.entries("surface")):
         if count >= MOST_SURFACES:
             fields.problem("", f"a desk has at most {MOST_SURFACES} surfaces; this one and the rest are left out",
                            "Split the desk into several")
             break
-        before = (known or {}).get(surface_id)
-        if before is not None and before.fits(fields.data, made_from, layouts):
-            surfaces[surface_id], kept[surface_id] = before.surface, before
+        drawing = str(fields.data.get("layout", ""))
+        made_from = (depends, layouts(drawing) if drawing else None, fields.data)
+        before = known.surfaces.find(surface_id, made_from)
+        if before is not None:
+            surfaces[surface_id] = before
             continue
         so_far = len(problems), len(checks)
         try:
-            surfaces[surface_id] = read_surface(surface_id, fields, layouts, layout_names,
-                                                 Reading(known_macros, checks), times, sleeps, plays,
-                                                 partial(last_drawing, surface_id))
+            surfaces[surface_id] = read_surface(surface_id, fields, layouts, layout_names, reading, times, sleeps,
+                                                plays, partial(last_drawing, surface_id))
         except Exception as error:
             # Whatever it is, it concerns this surface and no other.
             fields.problem("", f"the surface “{surface_id}” cannot be read: {error!r}", "Write it in a simpler way")
             continue
         if so_far == (len(problems), len(checks)):
-            name_of_layout = str(fields.data.get("layout", ""))
-            kept[surface_id] = KnownSurface(fields.data, made_from, name_of_layout,
-                                            layouts(name_of_layout) if name_of_layout else None,
-                                            surfaces[surface_id])
-    if known is not None:
-        known.clear()
-        known.update(kept)
-    midi_to = top.text("midi_to", "")
-    middle_c = int(top.number("middle_c", 4))
-    if not 3 <= middle_c <= 5:
-        top.problem("middle_c", "note 60 is called C3, C4 or C5", "Write 3, 4 or 5")
-        middle_c = 4
+            known.surfaces.keep(surface_id, made_from, surfaces[surface_id])
+    known.surfaces.only(surfaces)
+    known.layers.only({(surface.id, layer.id) for surface in surfaces.values() for layer in surface.layers})
     network = _read_network(top.table("network"))
-    history = top.flag("history", default=True)
-    redirects = top.choice("redirects", REDIRECTS, SAME_HOST)
-    overtaken, overtaken_after = _read_overtaken(top)
-    shortest_tap = _read_shortest_tap(top, tap)
+    shortest_tap = _read_shortest_tap(top, settings.get("tap", DEFAULT_TAP))
     for check in checks:
         try:
             check(surfaces)
@@ -146,20 +112,8 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
                                 fields.pair("size", (6.0, 3.0)) or (6.0, 3.0)))
         fields.done()
     top.done()
-    return Desk(name, output, tap, gap, keyboard, (int(wide), int(high)), patience, *times,
-                surfaces, tuple(drawn), macros, broken_macros, midi_to, middle_c, network, history, redirects,
-                overtaken, overtaken_after, shortest_tap, places), problems
-
-
-
-def _read_overtaken(fields: Fields) -> tuple[str, int]:
-    after = fields.duration("overtaken_after", OVERTAKEN)
-    if after < LEAST_OVERTAKEN:
-        fields.problem("overtaken_after", f"“overtaken_after” must be at least {say_duration(LEAST_OVERTAKEN)}: "
-                       "shorter pauses are ordinary", 'Most desks need no more than the default, "1s"')
-        after = OVERTAKEN
-    return fields.choice("overtaken", (END, GO_ON), END), after
-
+    return Desk(**settings, output=output, surfaces=surfaces, stage=tuple(drawn), macros=macros,
+                broken_macros=broken_macros, network=network, shortest_tap=shortest_tap, places=places), problems
 
 
 def _read_shortest_tap(fields: Fields, tap: int) -> int:
@@ -171,15 +125,7 @@ def _read_shortest_tap(fields: Fields, tap: int) -> int:
     return shortest
 
 
-
 def _read_network(fields: Fields) -> NetworkSettings:
-    ports = {}
-    for name in ("midi", "osc"):
-        port = fields.number(name, 0)
-        if not (port == int(port) and 0 <= port < 65_535):
-            fields.problem(name, f"{port:g} is no port", "Write a number from 1 to 65534, as midi = 5004")
-            port = 0
-        ports[name] = int(port)
-    settings = NetworkSettings(ports["midi"], ports["osc"], fields.text("listen", "0.0.0.0"), fields.text("name", ""))
+    settings = NetworkSettings(**read_all(NetworkSettings, fields))
     fields.done()
     return settings

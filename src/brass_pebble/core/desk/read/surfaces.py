@@ -12,7 +12,7 @@ from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import FollowRule
 from brass_pebble.core.desk.model import ARMED, Layer, Surface, usual_settings
-from brass_pebble.core.desk.read.bindings import Reading, check_holder, read_binding, read_tint, read_wait
+from brass_pebble.core.desk.read.bindings import Reading, check_holder, read_binding
 from brass_pebble.core.devices.identity import RULE_FIELDS, DeviceRule
 from brass_pebble.core.devices.layout import EMPTY, MISSING, Layout
 from brass_pebble.core.devices.parts import GROUPS, NOTHING, Part, read_part, signals_of
@@ -20,8 +20,8 @@ from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.label.sizes import Size, read_size
 from brass_pebble.core.play.axis import AxisSettings, read_settings
 from brass_pebble.core.play.gesture import AT, GESTURES, MOTIONS, STRIKE, WITH, read_band
-from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.core.say.setting import read_all
 from brass_pebble.core.say.toml_fields import Fields
 from brass_pebble.core.signals.signal import find_signal
 
@@ -29,11 +29,10 @@ if TYPE_CHECKING:
     from brass_pebble.core.desk.model import Layer, Surface
 
 LAMPS = ("num", "caps", "scroll")
-LONGEST_DEBOUNCE = 200_000_000
 
 
 def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
-                  layout_names: Iterable[str], reading: Reading, times: tuple[int, int],
+                  layout_names: Iterable[str], reading: Reading, times: dict[str, int],
                   sleeps: Callable[[str, Reach], bool], plays: Callable[[str, str], tuple[Reach, ...]],
                   last_drawing: Callable[[], Layout | None]) -> Surface:
     layout_id = fields.text("layout", "")
@@ -72,17 +71,10 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
         layout = layout.with_keys(codes)
     rule = _read_rule(fields.table("device"))
     also = tuple(_read_rule(row) for row in fields.tables("also"))
-    surface = Surface(surface_id, fields.text("name", surface_id), layout, rule,
-                      fields.choice("unbound", ("swallow", "pass"), "swallow"),
-                      fields.flag("may_be_only_keyboard"), fields.pair("at", None) or (0.0, 0.0),
-                      unplugged=fields.choice("unplugged", ("go on", "end"), "go on"),
+    settings = read_all(Surface, fields, {"name": surface_id, **times})
+    surface = Surface(surface_id, layout=layout, rule=rule, also=also, axes=_read_axes(fields, layout),
                       second=_read_second(fields) | {signal for item in layout.controls for signal in item.beside},
-                      debounce=_read_debounce(fields), also=also,
-                      hold_after=read_wait(fields, "hold_after", times[0]),
-                      second_within=read_wait(fields, "second_within", times[1]),
-                      axes=_read_axes(fields, layout), home=_read_home(fields, layout),
-                      never_lets_go=fields.flag("never_lets_go"), rumble=_read_rumble(fields),
-                      may_be_only_pointer=fields.flag("may_be_only_pointer"))
+                      home=_read_home(fields, layout), rumble=_read_rumble(fields), **settings)
     cap, sizes = _read_labels(fields.table("labels"), layout)
     layers = tuple(_read_layer(layer_id, sub, surface, replace(
         reading, sleeps=partial(sleeps, f"{surface_id}/{layer_id}"),
@@ -91,7 +83,6 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
                       lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
     return surface
-
 
 
 def _read_takes(fields: Fields, layout: Layout, layers: tuple[Layer, ...]) -> tuple[Part, ...]:
@@ -112,7 +103,6 @@ def _read_takes(fields: Fields, layout: Layout, layers: tuple[Layer, ...]) -> tu
     return tuple(parts) if parts or not fields.data.get("takes") else (Part(NOTHING),)
 
 
-
 def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings], ...]:
     """How the surface's axes are read: a table for each, named after its control."""
     found = []
@@ -127,7 +117,6 @@ def _read_axes(fields: Fields, layout: Layout) -> tuple[tuple[str, AxisSettings]
     return tuple(found)
 
 
-
 def _read_home(fields: Fields, layout: Layout) -> tuple[str, ...]:
     known = [control.id for control in layout.controls]
     home = fields.texts("home")
@@ -135,7 +124,6 @@ def _read_home(fields: Fields, layout: Layout) -> tuple[str, ...]:
         if word not in known and layout is not MISSING:
             fields.problem("home", f"the layout has no control “{word}”", nearest(word, known), word=word)
     return home
-
 
 
 def _read_labels(fields: Fields, layout: Layout) -> tuple[Size | None, tuple[tuple[str, Size], ...]]:
@@ -158,7 +146,6 @@ def _read_labels(fields: Fields, layout: Layout) -> tuple[Size | None, tuple[tup
     return cap, tuple(found)
 
 
-
 def _read_rumble(fields: Fields) -> frozenset[str]:
     words = fields.texts("rumble")
     for word in words:
@@ -168,12 +155,10 @@ def _read_rumble(fields: Fields) -> frozenset[str]:
     return frozenset(words)
 
 
-
 def _read_rule(fields: Fields) -> DeviceRule:
     rule = DeviceRule(tuple((name, value) for name in RULE_FIELDS if (value := fields.text(name, ""))))
     fields.done()
     return rule
-
 
 
 def _read_second(fields: Fields) -> frozenset[int]:
@@ -186,17 +171,6 @@ def _read_second(fields: Fields) -> frozenset[int]:
     return frozenset(codes)
 
 
-
-def _read_debounce(fields: Fields) -> int:
-    time = fields.duration("debounce", 0)
-    if time > LONGEST_DEBOUNCE:
-        fields.problem("debounce", f"a debounce time has at most {say_duration(LONGEST_DEBOUNCE)}, or every release "
-                       "would be late", "Switches settle within 5 to 30 ms")
-        return LONGEST_DEBOUNCE
-    return time
-
-
-
 def _read_lamps(fields: Fields, layers: tuple[Layer, ...]) -> tuple[tuple[str, str], ...]:
     shown = [(lamp, fields.choice(lamp, (ARMED, *(layer.id for layer in layers)), ARMED))
              for lamp in LAMPS if lamp in fields.data]
@@ -204,12 +178,22 @@ def _read_lamps(fields: Fields, layers: tuple[Layer, ...]) -> tuple[tuple[str, s
     return tuple(shown)
 
 
-
 def _read_layer(layer_id: str, fields: Fields, surface: Surface, reading: Reading) -> Layer:
+    """A layer, as it was read before if nothing it is made from has changed."""
+    key, made_from = (surface.id, layer_id), (reading.depends, surface.name, surface.layout, fields.data)
+    before = reading.layers.find(key, made_from)
+    if before is not None:
+        return before
+    so_far = len(reading.problems), len(reading.checks)
+    layer = _read_new_layer(layer_id, fields, surface, reading)
+    # One that depends on other surfaces is looked at each time.
+    return layer if so_far != (len(reading.problems), len(reading.checks)) else \
+        reading.layers.keep(key, made_from, layer)
+
+
+def _read_new_layer(layer_id: str, fields: Fields, surface: Surface, reading: Reading) -> Layer:
     bindings: dict[tuple[str, str], Binding] = {}
-    name = fields.text("name", layer_id)
-    tint = read_tint(fields)
-    starts = fields.choice("starts", ("on", "off"), "off")
+    settings = read_all(Layer, fields, {"name": layer_id})
     follows = _read_follows(fields)
     gestures = [*GESTURES, *MOTIONS, *(key for key in fields.data if key.startswith((WITH, STRIKE, AT)))]
     for gesture in gestures:
@@ -236,13 +220,11 @@ def _read_layer(layer_id: str, fields: Fields, surface: Surface, reading: Readin
                 bindings[control, gesture] = binding
     _check_bands(fields, bindings)
     fields.done()
-    return Layer(layer_id, name, tint, bindings, starts, follows)
-
+    return Layer(layer_id, bindings=bindings, follows=follows, **settings)
 
 
 def _quoted(name: str) -> str:
     return f'"{name}"'
-
 
 
 def _check_bands(fields: Fields, bindings: dict[tuple[str, str], Binding]) -> None:
@@ -259,7 +241,6 @@ def _check_bands(fields: Fields, bindings: dict[tuple[str, str], Binding]) -> No
                 if low < high or (low == high and word == STRIKE):
                     fields.problem(second, f"“{first}” and “{second}” of “{control}” lie over one another",
                                    "Let the second begin where the first ends")
-
 
 
 def _read_follows(fields: Fields) -> FollowRule | None:

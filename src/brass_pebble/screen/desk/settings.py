@@ -1,0 +1,36 @@
+"""What is set for the whole desk, changed at once."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar
+
+from textual.binding import BindingType
+
+from brass_pebble.core.desk.model import Desk
+from brass_pebble.screen.base.settings_panel import Ask, SettingsPanel
+from brass_pebble.screen.state import DeskState
+
+
+class DeskPanel(SettingsPanel):
+    """The settings that hold wherever nothing else is said."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [("D", "leave", "back")]
+    MODEL = Desk
+
+    def __init__(self, state: DeskState, ask: Ask) -> None:
+        super().__init__(ask)
+        self._state = state
+
+    def heading(self) -> str:
+        return f"{self._state.desk['name']}: settings of the desk"
+
+    def about(self) -> str:
+        return f"{self._state.desk['folder']}/desk.toml"
+
+    def written(self) -> Mapping[str, Any]:
+        settings: Mapping[str, Any] = self._state.desk["settings"]
+        return settings
+
+    async def put(self, what: str, value: Any) -> bool:
+        return bool(await self._ask("set", what=what, value=value))

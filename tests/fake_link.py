@@ -1,0 +1,95 @@
+"""A screen without an engine's process: what it asks is checked against the declared requests and kept, and answered by
+declared answers of the test's own, or else by an engine in this process that nobody presses anything on."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from brass_pebble.client import EngineError, Message
+from brass_pebble.engine.assemble import assemble
+from brass_pebble.engine.disk.store import DeskStore
+from brass_pebble.engine.setup import Setup
+from brass_pebble.kinds.inputs.bench import read_bench
+from brass_pebble.kinds.outputs.table import open_output
+from brass_pebble.paths import PACKAGE
+from brass_pebble.protocol.base import Answer, Changed, Request
+from brass_pebble.protocol.desk import Follow, Hello, Traces
+from brass_pebble.protocol.errors import Refusal
+from brass_pebble.protocol.table import requests
+from brass_pebble.protocol.wire import write
+from brass_pebble.screen.app import BrassPebbleApp
+from jumping_clock import JumpingClock
+
+# Requests that change something: told to be done, and not done.
+DONE = Changed(words="done")
+
+
+class FakeLink:
+    """What a `Link` is for the screen."""
+
+    def __init__(self, on_news: Callable[[Message], None], on_gone: Callable[[], None]) -> None:
+        self.tell = on_news
+        self.asked: list[Request] = []
+        self.answers: dict[type[Request], Answer | Exception] = {}
+        self.engine: Any = None
+
+    async def connect(self, path: Path) -> Message:
+        return await self.ask("hello")
+
+    async def ask(self, do: str, **fields: Any) -> Message:
+        request = msgspec.json.decode(msgspec.json.encode({"do": do, **fields}), type=requests()[do])
+        self.asked.append(request)
+        answer = self.answers.get(type(request))
+        if isinstance(answer, Exception):
+            raise answer
+        if answer is None:
+            answer = self._of_engine(request)
+        reply: Message = msgspec.json.decode(write(answer))
+        msgspec.convert(reply, request.answer)
+        return reply
+
+    def _of_engine(self, request: Request) -> object:
+        if isinstance(request, Hello):
+            return self.engine.requests.hello()
+        if isinstance(request, Follow):
+            return {}
+        if request.answer is Changed:
+            return DONE
+        if request.answer is Traces:
+            return Traces(traces=[])
+        try:
+            return self.engine.requests.take(None, request) or {}
+        except Refusal as error:
+            raise EngineError(error.what, error.hint, error.code) from None
+
+    def last(self, kind: type[Request]) -> Request:
+        """The last request of a kind."""
+        found = [request for request in self.asked if isinstance(request, kind)]
+        assert found, f"{kind.__name__} was not asked for; asked was {[type(each).__name__ for each in self.asked]}"
+        return found[-1]
+
+    def close(self) -> None:
+        """Nothing to leave."""
+
+
+@contextlib.contextmanager
+def screen_on(desk: Path, folder: Path) -> Iterator[tuple[BrassPebbleApp, FakeLink]]:
+    """The screen on a desk with the demo's bench and stage, and what it speaks to."""
+    store = DeskStore(desk, folder / "versions")
+    demo = PACKAGE / "demo"
+    engine = assemble(Setup(store, folder / "socket", lambda desk: open_output(desk, demo / "stage"),
+                            read_bench(demo / "bench.toml", store.layout), real_devices=False), JumpingClock())
+    app = BrassPebbleApp(Path("nowhere"), link=FakeLink)
+    link = app.link
+    assert isinstance(link, FakeLink)
+    link.engine = engine
+    try:
+        yield app, link
+    finally:
+        for call in engine.ends:
+            call()

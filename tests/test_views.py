@@ -1,0 +1,290 @@
+"""Views by themselves: against a link of the test's own, driven by keys without a terminal."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from textual.pilot import Pilot
+from textual.widgets import Input, OptionList, Static
+
+from brass_pebble.client import EngineError
+from brass_pebble.core.desk.binding import Binding as Bound
+from brass_pebble.core.desk.model import Desk, Surface
+from brass_pebble.core.say.setting import check_setting, settings_of
+from brass_pebble.protocol import desk as desk_messages
+from brass_pebble.protocol import devices, giving, layers, network
+from brass_pebble.protocol.rows import PlaceRow
+from brass_pebble.screen.app import VIEWS, BrassPebbleApp, find_view
+from brass_pebble.screen.base.key_help import bindings_of, key_rows, say_key
+from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.base.sheets import Sheet
+from brass_pebble.screen.base.view import View
+from brass_pebble.screen.desk.view import DeskView
+from brass_pebble.screen.glance.view import GlanceView
+from fake_link import FakeLink, screen_on
+
+# Rounds of the screen's loop after which only what waits for the person is left.
+SETTLES = 12
+ALL_VIEWS = (DeskView, GlanceView, *(find_view(name) for name in VIEWS))
+Play = Callable[[Callable[[Pilot[Any], BrassPebbleApp, FakeLink], Awaitable[None]]], None]
+
+
+@pytest.fixture
+def play(desk: Path, tmp_path: Path) -> Play:
+    """Play a scene on the demo's desk at 120×36."""
+    def scene(acts: Callable[[Pilot[Any], BrassPebbleApp, FakeLink], Awaitable[None]]) -> None:
+        async def run() -> None:
+            with screen_on(desk, tmp_path) as (app, link):
+                async with app.run_test(size=(120, 36)) as pilot:
+                    await settled(pilot)
+                    await acts(pilot, app, link)
+        asyncio.run(run())
+    return scene
+
+
+async def settled(pilot: Pilot[Any]) -> None:
+    """Everything that was begun is done, but for sheets that wait for an answer."""
+    for _ in range(SETTLES):
+        await pilot.pause()
+        if not any(worker.is_running for worker in pilot.app.workers):
+            return
+
+
+async def keys(pilot: Pilot[Any], *names: str) -> None:
+    """Press keys, one after the other, with what each begins."""
+    for name in names:
+        await pilot.press(name)
+        await pilot.pause()
+
+
+def said(app: BrassPebbleApp, where: str) -> str:
+    return str(app.screen.query_one(where, Static).render())
+
+
+# What all views share.
+
+@pytest.mark.parametrize("view", ALL_VIEWS, ids=lambda view: view.__name__)
+def test_every_view_tells_its_keys_and_the_way_out(view: type[View]) -> None:
+    rows = dict(key_rows(bindings_of(*view.PARTS, view)))
+    bound = bindings_of(*view.PARTS, view)
+    told = {key for keys in rows for key in keys.split("  ")}
+    for binding in bound:
+        if binding.description or binding.tooltip:
+            key = say_key(binding.key)
+            assert key in told or key.isdigit() or key.startswith("Shift+"), key
+    shown = {binding.key for binding in bound if binding.show}
+    assert "question_mark" in shown
+    assert shown & {"escape", "q"}
+
+
+@pytest.mark.parametrize("view", ALL_VIEWS, ids=lambda view: view.__name__)
+def test_no_key_of_a_view_means_two_things(view: type[View]) -> None:
+    meanings: dict[str, set[str]] = {}
+    for binding in bindings_of(view):
+        meanings.setdefault(binding.key, set()).add(binding.action)
+    # In Meet the step that is shown decides, and only one of them is offered.
+    doubled = {key: actions for key, actions in meanings.items() if len(actions) > 1
+               and not all(action.startswith("do(") for action in actions)}
+    assert doubled == {}
+
+
+def test_lists_beside_a_drawing_are_one_view() -> None:
+    assert {name for name in VIEWS if issubclass(find_view(name), ListedView)} == {
+        "clashes", "checkup", "take in", "asleep", "versions"}
+
+
+def test_the_help_of_a_view_is_its_bindings(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.answers[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
+        app.open_view("clashes")
+        await settled(pilot)
+        await keys(pilot, "question_mark")
+        assert isinstance(app.screen, Sheet)
+        await keys(pilot, "escape")
+        assert app.screen is app.view
+        assert app.view.NAME == "Clashes"
+    play(scene)
+
+
+# Lists.
+
+def clash(text: str, control: str = "7") -> layers.ClashRow:
+    return layers.ClashRow(kind="never", weight="bad", text=text, chord="F13", macro="", where=[
+        PlaceRow(surface="left-numpad", layer="class", control=control, gesture="press")])
+
+
+def test_a_chosen_clash_stays_chosen_and_leads_to_its_place(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.answers[layers.AskClashes] = layers.Clashes(clashes=[clash("first"), clash("second", "8")], programs=[],
+                                                         problems=[])
+        app.open_view("clashes")
+        await settled(pilot)
+        assert "2 get in the way" in said(app, "#summary")
+        await keys(pilot, "down")
+        assert "second" in said(app, "#says")
+        # Another one comes in before it.
+        link.answers[layers.AskClashes] = layers.Clashes(
+            clashes=[clash("new"), clash("first"), clash("second", "8")], programs=[], problems=[])
+        await keys(pilot, "l")
+        await settled(pilot)
+        assert app.screen.query_one(OptionList).highlighted == 2
+        await keys(pilot, "enter")
+        await settled(pilot)
+        assert app.view.NAME == "Surface"
+        assert app.view.board.selected == ("left-numpad", "8")  # type: ignore[attr-defined]
+    play(scene)
+
+
+def test_no_clash_says_so_and_refused_asking_leaves_the_last_list(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.answers[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
+        app.open_view("clashes")
+        await settled(pilot)
+        assert "nothing gets in the way" in said(app, "#summary")
+        await keys(pilot, "enter", "b", "k", "o")
+        assert app.view.NAME == "Clashes"
+        link.answers[layers.AskClashes] = layers.Clashes(clashes=[clash("one")], programs=[], problems=[])
+        await keys(pilot, "l")
+        await settled(pilot)
+        link.answers[layers.AskClashes] = EngineError("busy", "Try again", "busy")
+        await keys(pilot, "l")
+        await settled(pilot)
+        assert "one" in said(app, "#says")
+    play(scene)
+
+
+def guest(text: str, where: str, mark: str) -> giving.AsleepRow:
+    return giving.AsleepRow(where=where, line=3, does="runs a program", text=text, mark=mark, origin="a friend",
+                            via="", values="")
+
+
+def test_guests_are_approved_one_by_one_by_macro_and_all(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.answers[giving.AskAsleep] = giving.Asleep(asleep=[
+            guest("ls", "macros/one.macro", "m1"), guest("df", "macros/two.macro", "m2"),
+            guest("ps", "macros/two.macro", "m3")])
+        app.open_view("asleep")
+        await settled(pilot)
+        assert "3 things sleep" in said(app, "#summary")
+        await keys(pilot, "a")
+        await settled(pilot)
+        assert link.last(giving.Approve).marks == ["m1"]  # type: ignore[attr-defined]
+        await keys(pilot, "down", "m")
+        await settled(pilot)
+        assert link.last(giving.Approve).marks == ["m2", "m3"]  # type: ignore[attr-defined]
+        await keys(pilot, "A", "enter")
+        await settled(pilot)
+        assert link.last(giving.Approve).marks == ["m1", "m2", "m3"]  # type: ignore[attr-defined]
+    play(scene)
+
+
+def test_a_version_is_compared_with_the_one_before_or_with_now(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.answers[giving.AskVersions] = giving.Versions(versions=[
+            giving.VersionRow(number=number, at=1_700_000_000.0 + number, words=f"change {number}", files=["desk.toml"])
+            for number in (9, 8, 7)])
+        link.answers[giving.Compare] = giving.Differences(
+            words=[giving.DifferenceRow(words="left-numpad 7: tap A", surface="left-numpad", control="7")],
+            lines=[("desk.toml", "+ 7 = { tap = \"A\" }")], more=0)
+        app.open_view("versions")
+        await settled(pilot)
+        asked = link.last(giving.Compare)
+        assert isinstance(asked, giving.Compare)
+        assert (asked.one, asked.other) == (8, 9)
+        await keys(pilot, "down", "v")
+        await settled(pilot)
+        asked = link.last(giving.Compare)
+        assert isinstance(asked, giving.Compare)
+        assert (asked.one, asked.other) == (8, 0)
+        assert "tap A" in said(app, "#differs Static")
+        await keys(pilot, "l")
+        assert "+ 7 =" in said(app, "#differs Static")
+        await keys(pilot, "down", "v", "enter")
+        await settled(pilot)
+        assert link.last(giving.Restore).number == 7  # type: ignore[attr-defined]
+        # The first one has nothing before it.
+        await keys(pilot, "l")
+        assert "first seen" in said(app, "#differs Static")
+    play(scene)
+
+
+# Settings.
+
+def test_settings_of_a_surface_and_of_the_desk_are_asked_for_as_files_have_them(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        await keys(pilot, "i")
+        options = app.screen.query_one(OptionList)
+        options.highlighted = options.get_option_index("debounce")
+        await keys(pilot, "enter")
+        await settled(pilot)
+        asked = link.last(devices.Set)
+        assert isinstance(asked, devices.Set)
+        assert (asked.surface, asked.what, asked.value) == ("left-numpad", "debounce", "5ms")
+        options.highlighted = options.get_option_index("takes")
+        await keys(pilot, "enter")
+        app.screen.query_one(Input).value = "7, wheel while cut"
+        await keys(pilot, "enter")
+        await settled(pilot)
+        asked = link.last(devices.Set)
+        assert isinstance(asked, devices.Set)
+        assert asked.value == ["7", "wheel while cut"]
+        await keys(pilot, "escape", "D")
+        options = app.screen.query_one(OptionList)
+        options.highlighted = options.get_option_index("middle_c")
+        await keys(pilot, "enter")
+        await settled(pilot)
+        asked = link.last(devices.Set)
+        assert isinstance(asked, devices.Set)
+        assert (asked.surface, asked.what, asked.value) == ("", "middle_c", 5)
+    play(scene)
+
+
+@pytest.mark.parametrize("model", [Desk, Surface, Bound])
+def test_whatever_a_panel_proposes_can_be_set(model: type) -> None:
+    for row in settings_of(model).values():
+        for value in row.proposals:
+            if value is not None:
+                check_setting(row, value)
+
+
+def test_binding_sends_the_settings_that_were_gone_through(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.answers[layers.WhoTakes] = layers.Takers(programs=[], controls=[])
+        await keys(pilot, "b", *"welcome", "f2", "f3", "f7", "enter")
+        await settled(pilot)
+        asked: Any = link.last(layers.Bind)
+        assert (asked.kind, asked.target) == ("play", "welcome")
+        assert (asked.plays, asked.again, asked.tint) == ("while held", "start over", "iris")
+        assert asked.hold_after == ""
+    play(scene)
+
+
+# The network.
+
+def test_who_asks_is_let_in(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        peer = {"kind": "midi", "name": "Tablet", "host": "192.0.2.7", "port": 5004, "state": "asks", "for_ms": 0.0,
+                "latency_ms": 0.0, "lost": 0, "late": 0, "dropped": 0, "messages": 0, "malformed": 0, "surface": ""}
+        link.answers[network.AskSessions] = network.Sessions(midi=5004, osc=0, name="Desk", listen="0.0.0.0",
+                                                             peers=[peer], found=[], admitted=[])
+        app.open_view("network")
+        await settled(pilot)
+        await keys(pilot, "enter")
+        await settled(pilot)
+        asked = link.last(network.Admit)
+        assert isinstance(asked, network.Admit)
+        assert (asked.name, asked.host, asked.yes) == ("Tablet", "192.0.2.7", True)
+    play(scene)
+
+
+def test_what_a_view_asks_is_declared_and_its_answer_too(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        with pytest.raises(TypeError, match="is answered with"):
+            await app.view.query_engine(layers.Clashes, desk_messages.AskTraces())
+        link.answers[desk_messages.AskTraces] = desk_messages.Traces(traces=[])
+        assert await app.view.query_engine(desk_messages.Traces, desk_messages.AskTraces(count=3)) is not None
+    play(scene)
