@@ -168,14 +168,12 @@ class Surface:
         """The id of the control that sends `code`; the key's name if the drawing has none."""
         if part := part_of(code):
             return part[0]
-        for control in self.layout.controls:
-            if control.code == code or code in control.moves:
-                return control.id
-        return signal_name(code)
+        control = self.layout.by_signal.get(code)
+        return control.id if control is not None else signal_name(code)
 
     def proper_name(self, control: str) -> str:
         """The one name by which a control is found: its id in the drawing, or the name of the key it sends."""
-        if any(item.id == control for item in self.layout.controls):
+        if control in self.layout.by_id:
             return control
         code = self.code_of(control)
         return control if code is None else self.control_of(code)
@@ -193,9 +191,8 @@ class Surface:
 
     def code_of(self, control: str) -> int | None:
         """The code that a control sends."""
-        for item in self.layout.controls:
-            if item.id == control:
-                return item.code
+        if (item := self.layout.by_id.get(control)) is not None:
+            return item.code
         try:
             return find_signal(control)
         except ProblemError:
@@ -338,7 +335,9 @@ class Desk:
     def receivers(self) -> frozenset[str]:
         """The names of those that messages go to; an empty one is the usual receiver."""
         driven = {target.to for target in self._targets() if target.kind == "midi"}
+        # Only a timetable with messages has its codes in a list.
         return frozenset(driven | {receiver_name(code) for macro in self.macros.values()
+                                   if isinstance(macro.timetable.codes, list)
                                    for code in set(macro.timetable.codes)
                                    if kind_of(code) in (MIDI, NOTE)})
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 from brass_pebble.core.desk.layer_switch import FollowRule
@@ -60,11 +60,17 @@ class ProgramTable:
 
 def shape_of(codes: Iterable[int]) -> Shape:
     """The shape of a chord: its last key that is no modifier, and the modifiers."""
+    return _shape(tuple(codes))
+
+
+@lru_cache(maxsize=4096)
+def _shape(codes: tuple[int, ...]) -> Shape:
     plain = [_LEFT_OF.get(code, code) for code in codes]
     keys = [code for code in plain if code not in modifier_codes()] or plain[-1:]
     return frozenset(code for code in plain if code in modifier_codes() and code != keys[-1]), keys[-1]
 
 
+@lru_cache(maxsize=4096)
 def say_shape(shape: Shape) -> str:
     """`Ctrl+Alt+K`."""
     names = key_table()

@@ -61,6 +61,16 @@ class Layout:
     any_keys: bool = False
     lights: Lights = NO_LIGHTS
 
+    @cached_property
+    def by_id(self) -> dict[str, Control]:
+        """Its controls by their ids; of two with one id the first counts."""
+        return {control.id: control for control in reversed(self.controls)}
+
+    @cached_property
+    def by_signal(self) -> dict[int, Control]:
+        """Its controls by what they send and what moves them; of two the first counts."""
+        return {signal: control for control in reversed(self.controls) for signal in (*control.moves, control.code)}
+
     @property
     def width(self) -> float:
         """Key units from the left edge to the right edge."""

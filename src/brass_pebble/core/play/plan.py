@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
+from itertools import chain
 
 from brass_pebble.core.desk.action import PASS, REST, SWALLOW, Action
 from brass_pebble.core.desk.binding import RAPID_EVERY, Binding
@@ -140,20 +141,32 @@ def leads_to_the_same(before: Desk, desk: Desk, surface: Surface) -> bool:
 class Planner:
     """Makes plans for one desk."""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, before: Planner | None = None) -> None:
         self.desk = desk
         self._names = {macro.id: macro.name for macro in desk.macros.values()}
         # For each surface: the codes that matter, and which layers bind a control, the topmost first.
         self.codes: dict[str, tuple[int, ...]] = {}
         self._owners: dict[str, dict[str, list[Layer]]] = {}
         self._together: dict[str, dict[str, list[str]]] = {}
-        self.cycles: list[tuple[Surface, Layer, Binding]] = []
-        for surface in desk.surfaces.values():
-            self._survey(surface)
+        self._cycles: dict[str, list[tuple[Surface, Layer, Binding]]] = {}
+        self._laid: dict[object, tuple[Timetable, ...]] = {}
+        for name, surface in desk.surfaces.items():
+            if before is not None and before.desk.surfaces.get(name) is surface:
+                # A surface is never changed in place: what was seen of it holds.
+                self.codes[name], self._owners[name] = before.codes[name], before._owners[name]
+                self._together[name], self._cycles[name] = before._together[name], before._cycles[name]
+            else:
+                self._survey(surface)
+
+    @property
+    def cycles(self) -> Iterator[tuple[Surface, Layer, Binding]]:
+        """Everything that takes the next of several actions with each press."""
+        return chain.from_iterable(self._cycles.values())
 
     def _survey(self, surface: Surface) -> None:
         together = self._together[surface.id] = {}
         owners = self._owners[surface.id] = {}
+        cycles = self._cycles[surface.id] = []
         codes: dict[object, int] = {control.id: control.code for control in surface.layout.controls}
         for layer in reversed(surface.layers):
             for (control, gesture), binding in layer.bindings.items():
@@ -162,7 +175,7 @@ class Planner:
                 if is_part(gesture):
                     codes[control, gesture] = part_signal(control, gesture)
                 if binding.action.steps:
-                    self.cycles.append((surface, layer, binding))
+                    cycles.append((surface, layer, binding))
                 if gesture.startswith(WITH):
                     if gesture not in together.setdefault(control, []):
                         together[control].append(gesture)
@@ -313,12 +326,15 @@ class Planner:
         answer.timetable.length, answer.manner = every, RAPID
 
     def _of_tap(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
-        assert action.chord is not None
-        turns, tap = binding.gesture in (TURN_LEFT, TURN_RIGHT), self.desk.tap
-        answer.timetable = chord_timetable(action.chord, tap=min(tap, TURN_TAP) if turns else tap,
-                                           places=self.desk.places)
-        answer.timetable.length += TURN_GAP if turns else 0
-        answer.manner = Manner("queue", most=MOST_WAITING, hurries=self._hurries(action.chord))
+        chord, tap = action.chord, self.desk.tap
+        assert chord is not None
+        if binding.gesture in (TURN_LEFT, TURN_RIGHT):
+            answer.timetable = chord_timetable(chord, tap=min(tap, TURN_TAP), places=self.desk.places)
+            answer.timetable.length += TURN_GAP
+        else:
+            answer.timetable = self._shared((chord, tap), lambda: (chord_timetable(
+                chord, tap=tap, places=self.desk.places),))[0]
+        answer.manner = Manner("queue", most=MOST_WAITING, hurries=self._hurries(chord))
 
     def _of_held_chord(self, answer: Answer, binding: Binding, action: Action, code: int) -> None:
         assert action.chord is not None
@@ -327,12 +343,21 @@ class Planner:
 
     def _hurries(self, chord: Chord) -> tuple[Timetable, ...]:
         """A tap of a chord, faster and faster, each with a gap behind it."""
-        shortest = self.desk.shortest_tap
-        taps = [tap for tap in HURRIED if shortest < tap < self.desk.tap] + [shortest]
-        timetables = [chord_timetable(chord, tap=tap, places=self.desk.places) for tap in taps]
-        for tap, timetable in zip(taps, timetables, strict=True):
-            timetable.length = tap + max(MS, tap // 2)
-        return tuple(timetables)
+        def lay() -> tuple[Timetable, ...]:
+            shortest = self.desk.shortest_tap
+            taps = [tap for tap in HURRIED if shortest < tap < self.desk.tap] + [shortest]
+            timetables = [chord_timetable(chord, tap=tap, places=self.desk.places) for tap in taps]
+            for tap, timetable in zip(taps, timetables, strict=True):
+                timetable.length = tap + max(MS, tap // 2)
+            return tuple(timetables)
+        return self._shared(chord, lay)
+
+    def _shared(self, key: object, lay: Callable[[], tuple[Timetable, ...]]) -> tuple[Timetable, ...]:
+        """Timetables that every control has which sends the same: they are laid once, and never changed."""
+        found = self._laid.get(key)
+        if found is None:
+            found = self._laid[key] = lay()
+        return found
 
     def _pass(self, answer: Answer, code: int) -> None:
         if not is_sendable(code):

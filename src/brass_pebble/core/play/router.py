@@ -92,7 +92,7 @@ class Router:
         """Use another desk from now on.  Controls held and runs playing end as they began."""
         before, self.desk = self.desk, desk
         self.stale_after = max(desk.overtaken_after, desk.patience + OVERTAKEN // 2)
-        self._planner = Planner(desk)
+        self._planner = Planner(desk, self._planner)
         # What surfaces lead to that are just as they were is known already.
         self._ready = {name: self._ready[name] for name, surface in desk.surfaces.items()
                        if name in self._ready and leads_to_the_same(before, desk, surface)}
@@ -582,10 +582,13 @@ class Router:
 
     def lost_latches(self) -> list[Run]:
         """Runs that are latched down by bindings that are not there any more: nobody could let them go."""
+        latched = [run for run in self.player.runs.values() if run.latched]
+        if not latched:
+            return []
         there = {(surface.id, layer.id, *key) for surface in self.desk.surfaces.values() for layer in surface.layers
                  for key, binding in layer.bindings.items()
                  if any(step.kind == "latch" for step in (binding.action, *binding.action.steps))}
-        return [run for run in self.player.runs.values() if run.latched and run.again_key not in there]
+        return [run for run in latched if run.again_key not in there]
 
     def held(self) -> list[Spot]:
         """(surface, code) of the controls that are down."""

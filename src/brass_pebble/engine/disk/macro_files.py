@@ -75,10 +75,19 @@ class MacroFiles:
     # By the file: when it was changed, its size, its inode.
     _seen: Memo[str, str] = field(default_factory=Memo)
 
+    def names(self) -> set[str]:
+        """Every macro's id."""
+        try:
+            return {name.removesuffix(".macro") for name in os.listdir(self.folder) if name.endswith(".macro")
+                    and not name.startswith(".")}
+        except OSError:
+            return set()
+
     def texts(self) -> dict[str, str]:
         """Every macro's text by its id; broken bytes are replaced by what they are not."""
         found = {}
         seen: list[str] = []
+        now = time.time_ns()
         unreadable: dict[str, str] = {}
         try:
             entries = sorted((entry for entry in os.scandir(self.folder) if entry.name.endswith(".macro")
@@ -93,7 +102,7 @@ class MacroFiles:
                 stamp = about.st_mtime_ns, about.st_size, about.st_ino
                 known = self._seen.find(entry.name, stamp)
                 # A file that was written a moment ago may be written again within the same tick of its clock.
-                if known is not None and time.time_ns() - about.st_mtime_ns > SETTLED:
+                if known is not None and now - about.st_mtime_ns > SETTLED:
                     text = known
                 else:
                     text = file_access.read_bytes(self.folder / entry.name, file_access.largest(entry.name)).decode(

@@ -305,7 +305,7 @@ class DeskStore:
 
     def macro_names(self) -> set[str]:
         """The ids of the desk's macros, broken ones included."""
-        return {file.stem for file in (self.folder / "macros").glob("*.macro")}
+        return self.macro_files.names()
 
     def layout_texts(self) -> dict[str, str]:
         """The texts of all drawings there are, by id; those of the desk and of the person before those that ship."""
@@ -384,8 +384,8 @@ class DeskStore:
         self._unsettled = after, self._whole_texts(sources.macros)
         self.live = loaded
         if not files or all(_MACRO_FILE.fullmatch(name) for name in files):
-            # What was just read is what is on the disk now.
-            self._read_from = self._read_now()
+            # What was just read is what is on the disk now; whoever loads it looks whether it still is.
+            self._read_from = self._read_now(after, sources.macros)
             loaded.problems += self._unfinished_problems()
             self._ready = loaded if self._read_from is not None and self._read_from[0] == after else None
         return after

@@ -127,7 +127,6 @@ class DeskView(DeskActions):
         """After connecting, or when the desk changed."""
         self._share_room()
         await self.query_one(Board).rebuild()
-        self.query_one(Board).redraw_all()
         self.query_one(StatusLine).redraw()
         self.query_one(TraceList).redraw()
         self._show_path()

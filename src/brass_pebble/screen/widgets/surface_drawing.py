@@ -83,7 +83,8 @@ class SurfaceDrawing(Widget):
     def redraw(self) -> None:
         """Draw anew from the state."""
         surface = self.state.surface(self.surface_id)
-        if surface is None or not self.is_mounted:
+        # One that is not shown is drawn when it is.
+        if surface is None or not self.is_mounted or not self.display:
             return
         size, palette = self.size_for(self.unit), self.palette
         canvas = Canvas(max(size.width, self.title_width()), size.height, paint(palette.text, palette.ground))

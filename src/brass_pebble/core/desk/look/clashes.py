@@ -16,6 +16,7 @@ from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.macro.timetable import Macro, Timetable
 from brass_pebble.core.play.gesture import DOUBLE, RELEASE, WITH
 from brass_pebble.core.say.durations import say_duration
+from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.signals.keys import modifier_codes
 
 BAD, NOTICE = "bad", "notice"
@@ -66,6 +67,8 @@ class Survey:
 
     desk: Desk
     programs: list[ProgramTable]
+    # What each macro sends, by its id.
+    known: Memo[str, tuple[tuple[Shape, int], ...]] = field(default_factory=Memo)
     bindings: list[tuple[Where, Surface, Layer, Binding]] = field(default_factory=list)
     sendings: list[Sending] = field(default_factory=list)
     # How each layer can come on: the ways, each with the control that does it (None: of itself).
@@ -78,7 +81,7 @@ class Survey:
                 for (control, gesture), binding in layer.bindings.items():
                     self.bindings.append((Where(surface.id, layer.id, control, gesture), surface, layer, binding))
         for where, _, _, binding in self.bindings:
-            self.sendings += _sendings(self.desk, where, binding)
+            self.sendings += _sendings(self, where, binding)
         self.ways = _ways(self)
         self.always = {(surface.id, layer.id) for surface in self.desk.surfaces.values() for layer in surface.layers
                        if _always_on(self, surface, layer)}
@@ -91,7 +94,8 @@ class Survey:
         return f"{surface.name} {where.control}{gesture} ({layer})"
 
 
-def _sendings(desk: Desk, where: Where, binding: Binding) -> Iterator[Sending]:
+def _sendings(survey: Survey, where: Where, binding: Binding) -> Iterator[Sending]:
+    desk = survey.desk
     for action in (binding.action, *binding.action.steps):
         if action.chord is not None:
             length = desk.tap if action.kind == "tap" else 0
@@ -100,14 +104,18 @@ def _sendings(desk: Desk, where: Where, binding: Binding) -> Iterator[Sending]:
             yield Sending(where, shape_of(desk.places.settle(action.chord.codes)), length)
         elif action.kind == "play" and action.target in desk.macros:
             macro = desk.macros[action.target]
-            for shape, length in dict.fromkeys(chords_of(macro)):
+            sent = survey.known.find(macro.id, macro)
+            if sent is None:
+                sent = survey.known.keep(macro.id, macro, tuple(dict.fromkeys(chords_of(macro))))
+            for shape, length in sent:
                 yield Sending(where, shape, length, macro.id)
 
 
 def chords_of(macro: Macro) -> Iterator[tuple[Shape, int]]:
     """The chords that a macro's steps send, without the text that it types, and how long each is down, in ns."""
     timetable: Timetable = macro.timetable
-    lines = macro.source.splitlines()
+    typing = {number for number, line in enumerate(macro.source.splitlines(), 1) if _TYPES.match(line)}
+    modifiers = modifier_codes()
     down: dict[int, tuple[int, Shape]] = {}
     for time, code, value, line in zip(timetable.times, timetable.codes, timetable.values, timetable.lines,
                                        strict=True):
@@ -117,8 +125,7 @@ def chords_of(macro: Macro) -> Iterator[tuple[Shape, int]]:
             down[code] = (time, shape_of([*down, code]))
             continue
         since, shape = down.pop(code, (time, shape_of([code])))
-        typed = 0 < line <= len(lines) and _TYPES.match(lines[line - 1])
-        if code not in modifier_codes() and not typed:
+        if code not in modifiers and line not in typing:
             yield shape, time - since
 
 
@@ -321,8 +328,12 @@ KINDS: dict[str, Callable[[Survey], Iterator[Clash]]] = {
 }
 
 
-def find_clashes(desk: Desk, programs: Iterable[ProgramTable]) -> list[Clash]:
-    """Everything that gets in each other's way, the bad ones first."""
-    survey = Survey(desk, list(programs))
+def find_clashes(desk: Desk, programs: Iterable[ProgramTable],
+                 known: Memo[str, tuple[tuple[Shape, int], ...]] | None = None) -> list[Clash]:
+    """Everything that gets in each other's way, the bad ones first.  `known` is what macros were found to send before,
+    and is brought up to date."""
+    known = Memo() if known is None else known
+    survey = Survey(desk, list(programs), known)
+    known.only(desk.macros)
     found = [clash for check in KINDS.values() for clash in check(survey)]
     return sorted(found, key=lambda clash: clash.weight != BAD)
