@@ -23,13 +23,13 @@ from brass_pebble.engine.assemble import assemble
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.main import _end_on_signals, _raise_priority
 from brass_pebble.engine.setup import Setup
-from brass_pebble.kinds.inputs.base import KeyEvent
+from brass_pebble.kinds.inputs.base import Abilities, KeyEvent
 from brass_pebble.kinds.inputs.bench import Bench, read_bench
 from brass_pebble.kinds.inputs.evdev import KeyStream
 from brass_pebble.kinds.outputs.uinput import RecordOutput
 
 
-class PipeInput:
+class PipeInput(Abilities):
     """Input records from a descriptor, through the reader that event nodes use."""
 
     def __init__(self, fileno: int) -> None:
@@ -48,20 +48,11 @@ class PipeInput:
     def ranges(self) -> dict[int, tuple[int, int]]:
         return {}
 
-    def answer(self, message: bytes) -> None:
-        """It has no lights."""
-
-    def rumble(self, strength: float, ms: int) -> bool:
-        return False
-
     def node(self, fileno: int) -> str:
         return ""
 
     def state(self) -> str:
         return "taken"
-
-    def show_lamps(self, lamps: dict[str, bool]) -> None:
-        """It has none."""
 
     def close(self) -> None:
         """The descriptor is the measurer's."""

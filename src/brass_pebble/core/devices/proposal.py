@@ -38,10 +38,10 @@ class Proposal:
     learn: bool = False
 
 
-def propose(facts: DeviceFacts, layouts: Iterable[Layout]) -> list[Proposal]:
-    """The drawings that may suit, the likeliest first."""
+def propose(facts: DeviceFacts, layouts: Iterable[Layout], *, plays_notes: bool = False) -> list[Proposal]:
+    """The drawings that may suit, the likeliest first.  What `plays_notes` sends MIDI instead of keys."""
     known = list(layouts)
-    if facts.kind in ("midi", "session"):
+    if plays_notes:
         return _midi_drawings(known)
     if not facts.codes:
         return []

@@ -10,6 +10,7 @@ from brass_pebble.core.play.player import Player
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.ports import Ports
+from brass_pebble.kinds.inputs.base import HasLights, Rumbles
 
 # A short shake that is felt and does not disturb.
 STRENGTH, LASTS_MS = 0.6, 120
@@ -38,12 +39,13 @@ class Lamps:
                 trace.told_once = True
                 kind = "layer" if answer.layer_switch else answer.action.kind if answer.action else ""
                 holding = self.devices.holdings.get(answer.surface.id)
-                if kind in answer.surface.rumble and holding and holding.source:
-                    holding.source.rumble(STRENGTH, LASTS_MS)
+                if kind in answer.surface.rumble and holding and holding.source and (
+                        shaker := holding.source.ability(Rumbles)) is not None:
+                    shaker.rumble(STRENGTH, LASTS_MS)
 
     def _light(self, surface: Surface) -> None:
         holding = self.devices.holdings.get(surface.id)
-        source = holding.source if holding else None
+        source = holding.source.ability(HasLights) if holding and holding.source else None
         if source is None or holding is None:
             self._told.pop(surface.id, None)
             return
@@ -56,7 +58,7 @@ class Lamps:
         for signal, value in self._wanted(surface, holding.state != "taken").items():
             if told.get(signal) != value and (message := lights.message(signal, value)) is not None:
                 told[signal] = value
-                source.answer(message)
+                source.light(message)
 
     def _wanted(self, surface: Surface, resting: bool) -> dict[int, int]:
         router = self._ports.router
@@ -84,8 +86,9 @@ class Lamps:
         """The engine ends: pads do not go on showing what is not so any more."""
         for name, (_, told) in self._told.items():
             surface, holding = self._ports.desk.surfaces.get(name), self.devices.holdings.get(name)
-            if surface is None or holding is None or holding.source is None:
+            lit = holding.source.ability(HasLights) if holding and holding.source else None
+            if surface is None or lit is None:
                 continue
             for signal, value in told.items():
                 if value and (message := surface.layout.lights.message(signal, 0)) is not None:
-                    holding.source.answer(message)
+                    lit.light(message)

@@ -156,7 +156,7 @@ class Meet:
         if self.devices.kind_of(facts).simulated and facts.full:
             self.recorder.hear(heard)
         if heard.value and not heard.turned:
-            self.devices.answer(facts)
+            self.devices.point_out(facts)
 
     def hear_surface(self, surface_id: str, code: int, value: int, at: int, node: str = "") -> None:
         """A surface that is being drawn or tried was pressed."""

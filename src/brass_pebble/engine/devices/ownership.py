@@ -21,7 +21,7 @@ from brass_pebble.engine.ports import (
     Tap,
 )
 from brass_pebble.engine.setup import Setup
-from brass_pebble.kinds.inputs.base import Input, InputError
+from brass_pebble.kinds.inputs.base import HasLamps, Input, InputError
 from brass_pebble.kinds.inputs.kind import InputKind, Watch
 
 from .memory import Memory
@@ -283,9 +283,10 @@ class Devices:
             if self.recorder.busy:
                 # Hands are on the surface and eyes on the show: every lamp it has says that something is recorded.
                 lamps |= dict.fromkeys(holding.source.facts.lamps, True)
-            holding.source.show_lamps(lamps)
+            if (lit := holding.source.ability(HasLamps)) is not None:
+                lit.show_lamps(lamps)
 
-    def answer(self, facts: DeviceFacts) -> None:
+    def point_out(self, facts: DeviceFacts) -> None:
         """A press told which device the surface asked about has."""
         question = self.question()
         if question and any(facts.id == asked.id for asked in self.holdings[question].ask):

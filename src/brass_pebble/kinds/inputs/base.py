@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import errno
 from collections.abc import Callable, Sequence
-from typing import Protocol
+from typing import Protocol, TypeVar, runtime_checkable
 
 from brass_pebble.core.devices.identity import DeviceFacts
 
@@ -21,7 +21,42 @@ class InputError(Exception):
     """A device cannot be taken over; the text says why and what to do."""
 
 
-class RestsByItself:
+Ability = TypeVar("Ability")
+
+
+@runtime_checkable
+class HasLights(Protocol):
+    """Pads that can be lit by MIDI messages."""
+
+    def light(self, message: bytes) -> None:
+        """Send a message back to the device; one that only sends does not hear it."""
+
+
+@runtime_checkable
+class Rumbles(Protocol):
+    """A device that may shake."""
+
+    def rumble(self, strength: float, ms: int) -> bool:
+        """Shake for a while, 0 to 1; false if it cannot."""
+
+
+@runtime_checkable
+class HasLamps(Protocol):
+    """Keyboard lamps: num, caps, scroll."""
+
+    def show_lamps(self, lamps: dict[str, bool]) -> None:
+        """Light the device's own lamps, as far as it has them; given back they are as before."""
+
+
+class Abilities:
+    """What an input can do beside being read is asked for by name: `ability(Rumbles)` is itself, or None."""
+
+    def ability(self, wanted: type[Ability]) -> Ability | None:
+        """This input as something that has the ability, if it has it."""
+        return self if isinstance(self, wanted) else None
+
+
+class RestsByItself(Abilities):
     """For inputs that nothing has to be given back of: whether they rest is only remembered."""
 
     _resting = False
@@ -69,11 +104,8 @@ class Input(Protocol):
     def ranges(self) -> dict[int, tuple[int, int]]:
         """The lowest and highest raw value of its axes, by signal, as far as it tells them."""
 
-    def answer(self, message: bytes) -> None:
-        """Send a MIDI message back, as to light a pad."""
-
-    def rumble(self, strength: float, ms: int) -> bool:
-        """Shake for a while, 0 to 1; false if it cannot."""
+    def ability(self, wanted: type[Ability]) -> Ability | None:
+        """This input as something that has the ability, if it has it."""
 
     def state(self) -> str:
         """"taken", "waiting" until its keys have been let go, or "resting"."""
@@ -87,9 +119,6 @@ class Input(Protocol):
         Raises:
             InputError: somebody else has it now.
         """
-
-    def show_lamps(self, lamps: dict[str, bool]) -> None:
-        """Light the device's own lamps (num, caps, scroll), as far as it has them; given back they are as before."""
 
     def close(self) -> None:
         """Give the device back."""

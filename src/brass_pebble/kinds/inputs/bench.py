@@ -26,7 +26,7 @@ class BenchInput(RestsByItself):
         self.facts = facts
         self.lamps: dict[str, bool] = {}
         # What was sent back last, for those who look at it.
-        self.answers: deque[bytes] = deque(maxlen=512)
+        self.lit: deque[bytes] = deque(maxlen=512)
         self.rumbled: deque[tuple[float, int]] = deque(maxlen=64)
 
     def filenos(self) -> Sequence[int]:
@@ -44,8 +44,8 @@ class BenchInput(RestsByItself):
     def ranges(self) -> dict[int, tuple[int, int]]:
         return {}
 
-    def answer(self, message: bytes) -> None:
-        self.answers.append(message)
+    def light(self, message: bytes) -> None:
+        self.lit.append(message)
 
     def rumble(self, strength: float, ms: int) -> bool:
         self.rumbled.append((strength, ms))

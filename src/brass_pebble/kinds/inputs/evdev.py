@@ -36,7 +36,7 @@ from brass_pebble.kinds.kernel.node import (
     readable,
 )
 
-from .base import DeviceGone, Input, InputError, KeyEvent
+from .base import Abilities, DeviceGone, Input, InputError, KeyEvent
 from .kind import Ear, InputKind, Watch
 from .listening import Ears
 from .passage import Passage
@@ -381,7 +381,7 @@ class _Node(MovingStream):
         self.device.close()
 
 
-class EvdevInput:
+class EvdevInput(Abilities):
     """A device with all its nodes; with `shares`, those of them that have a part that is taken.
 
     A key that is down at the moment of the grab would stay down for ever in the programs that saw it go down.
@@ -473,9 +473,6 @@ class EvdevInput:
 
     def ranges(self) -> dict[int, tuple[int, int]]:
         return {AXIS.first + code: ends for node in self._nodes.values() for code, ends in node.axes()}
-
-    def answer(self, message: bytes) -> None:
-        """The kernel's devices take no MIDI."""
 
     def rumble(self, strength: float, ms: int) -> bool:
         from evdev import ff

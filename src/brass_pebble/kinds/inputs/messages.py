@@ -84,15 +84,6 @@ class MessageInput(RestsByItself):
     def ranges(self) -> dict[int, tuple[int, int]]:
         return {}
 
-    def answer(self, message: bytes) -> None:
-        """Send something back, if there is a way."""
-
-    def rumble(self, strength: float, ms: int) -> bool:
-        return False
-
-    def show_lamps(self, lamps: dict[str, bool]) -> None:
-        """It has no keyboard lamps."""
-
     def close(self) -> None:
         if self._wake >= 0:
             os.close(self._wake)

@@ -114,7 +114,7 @@ class MidiInput(MessageInput):
     def _called(self, message: tuple[list[int], float], data: object) -> None:
         self.arrived(message[0], time.monotonic_ns())
 
-    def answer(self, message: bytes) -> None:
+    def light(self, message: bytes) -> None:
         """Send something back, to the port of the same name; devices that only send do not hear it."""
         if self._out is None:
             try:
@@ -190,6 +190,7 @@ class MidiKind(InputKind):
     """MIDI ports of the system."""
 
     name = "midi"
+    plays_notes = True
     by_messages = True
     goes_silently = True
 

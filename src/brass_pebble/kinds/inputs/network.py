@@ -39,7 +39,7 @@ class SessionInput(MessageInput):
         super().__init__(facts)
         self._send = send
 
-    def answer(self, message: bytes) -> None:
+    def light(self, message: bytes) -> None:
         self._send(message)
 
 
@@ -98,6 +98,7 @@ class SessionKind(InputKind):
     """Peers of a MIDI session."""
 
     name = "session"
+    plays_notes = True
     of_machine = False
     by_messages = True
 
