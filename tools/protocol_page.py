@@ -13,7 +13,7 @@ from msgspec import inspect as look
 
 from brass_pebble.engine.clients import server
 from brass_pebble.protocol import table
-from brass_pebble.protocol.base import VERSION, Answer, Request
+from brass_pebble.protocol.base import VERSION, Reply, Request
 from brass_pebble.protocol.errors import ERRORS
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -108,13 +108,13 @@ def page() -> str:
                     rows[struct.__name__] = struct
                     note(struct)
     for module in table.GROUPS:
-        lines += [f"### {_short(module.__doc__)}", "", "| do | what it does | fields | answer |", "|---|---|---|---|"]
+        lines += [f"### {_short(module.__doc__)}", "", "| do | what it does | fields | reply |", "|---|---|---|---|"]
         for kind in table.group_of(module):
-            answer: type[Answer] = kind.answer
+            reply: type[Reply] = kind.reply
             lines.append(f"| `{table.word_of(kind)}` | {_short(kind.__doc__)} | {_cell(_fields(kind, needed=True))} | "
-                         f"{_cell(_fields(answer, needed=False))} |")
+                         f"{_cell(_fields(reply, needed=False))} |")
             note(kind)
-            note(answer)
+            note(reply)
         lines.append("")
     lines += ["## Errors", "", "| code | what it means |", "|---|---|"]
     lines += [f"| `{code}` | {_short(kind.__doc__)} |" for code, kind in ERRORS.items()]
@@ -144,14 +144,14 @@ def _structs(kind: Any) -> list[type]:
 
 def schema() -> str:
     """Every message as JSON Schema (draft 2020-12)."""
-    kinds = [*table.requests().values(), *dict.fromkeys(kind.answer for kind in table.requests().values()),
+    kinds = [*table.requests().values(), *dict.fromkeys(kind.reply for kind in table.requests().values()),
              *table.news().values()]
     names, components = msgspec.json.schema_components(kinds, ref_template="#/$defs/{name}")
     by_kind = dict(zip(kinds, names, strict=True))
     whole = {
         "$schema": "https://json-schema.org/draft/2020-12/schema", "title": "The socket's protocol",
         "description": f"Version {VERSION}.  A line from a client is a request; one from the engine a reply or news.",
-        "requests": {table.word_of(kind): {"request": by_kind[kind], "answer": by_kind[kind.answer]}
+        "requests": {table.word_of(kind): {"request": by_kind[kind], "reply": by_kind[kind.reply]}
                      for kind in table.requests().values()},
         "oneOf": [by_kind[kind] for kind in (*table.requests().values(), *table.news().values())],
         "$defs": components}

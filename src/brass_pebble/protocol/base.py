@@ -35,24 +35,24 @@ Percent = Annotated[int, Meta(ge=0, le=100)]
 Row = dict[str, Any]
 
 
-class Answer(Struct, frozen=True, kw_only=True):
+class Reply(Struct, frozen=True, kw_only=True):
     """What comes back for a request."""
 
 
-class Done(Answer, frozen=True, kw_only=True):
+class Done(Reply, frozen=True, kw_only=True):
     """It was done."""
 
 
-class Changed(Answer, frozen=True, kw_only=True):
+class Changed(Reply, frozen=True, kw_only=True):
     """The desk was changed; it is saved and live, and can be undone."""
 
     words: Annotated[str, said("what was changed")]
 
 
 class Request(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True, tag_field="do"):
-    """Something that a client asks for.  `id` comes back with the answer."""
+    """Something that a client asks for.  `id` comes back with the reply."""
 
-    answer: ClassVar[type[Answer]] = Done
+    reply: ClassVar[type[Reply]] = Done
 
     id: int | Annotated[str, Meta(max_length=LONGEST_NUMBER)] | None = None
 
@@ -63,5 +63,27 @@ class News(Struct, frozen=True, kw_only=True, tag_field="topic"):
 
 R = TypeVar("R", bound=Request)
 
-__all__ = ["UNSET", "VERSION", "Answer", "Changed", "Done", "Id", "Ids", "News", "Number", "Percent", "Place", "Places",
-           "Port", "Request", "Row", "Share", "Signal", "Strength", "Text", "UnsetType", "Word", "said"]
+__all__ = [
+    "UNSET",
+    "VERSION",
+    "Changed",
+    "Done",
+    "Id",
+    "Ids",
+    "News",
+    "Number",
+    "Percent",
+    "Place",
+    "Places",
+    "Port",
+    "Reply",
+    "Request",
+    "Row",
+    "Share",
+    "Signal",
+    "Strength",
+    "Text",
+    "UnsetType",
+    "Word",
+    "said",
+]

@@ -1,6 +1,6 @@
 """The client's side of a connection, without the connection: what to send, and what came.  Two drivers use it.
 
-`client.EngineClient` waits for each answer; `screen.link.Link` is asynchronous.
+`client.EngineClient` waits for each reply; `screen.link.Link` is asynchronous.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ class NotDeclared(Exception):
 
 @dataclass(frozen=True)
 class Came:
-    """What a line was: news (`number` None), or an answer; `error` if the engine refused."""
+    """What a line was: news (`number` None), or a reply; `error` if the engine refused."""
 
     message: Message
     number: int | None = None
@@ -77,7 +77,7 @@ class Conversation:
                 check_error(row)
             return Came(message, number, EngineError(row["what"], row["hint"], row["code"]))
         if self._checks:
-            check_answer(self._asked.pop(number, ""), message)
+            check_reply(self._asked.pop(number, ""), message)
         return Came(message, number)
 
 
@@ -92,15 +92,15 @@ def check_news(message: Message) -> None:
     _check(msgspec.convert, message, kind, {"topic"})
 
 
-def check_answer(do: str, message: Message) -> None:
-    """Hold an answer against its declared type.  Raises: NotDeclared."""
+def check_reply(do: str, message: Message) -> None:
+    """Hold a reply against its declared type.  Raises: NotDeclared."""
     import msgspec
 
     from .table import requests
     kind = requests().get(do)
     if kind is None:
-        raise NotDeclared(f"{do} was answered, and is not declared")
-    _check(msgspec.convert, {name: value for name, value in message.items() if name not in ("re", "ok")}, kind.answer,
+        raise NotDeclared(f"{do} was replied to, and is not declared")
+    _check(msgspec.convert, {name: value for name, value in message.items() if name not in ("re", "ok")}, kind.reply,
            set())
 
 

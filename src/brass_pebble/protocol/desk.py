@@ -8,11 +8,11 @@ from msgspec import UNSET, Meta, UnsetType
 
 from .base import (
     VERSION,
-    Answer,
     Changed,
     Id,
     Number,
     Percent,
+    Reply,
     Request,
     Signal,
     Strength,
@@ -22,7 +22,7 @@ from .base import (
 from .rows import DeskRow, LayersRow, ProblemRow, StageRow, TraceRow
 
 
-class Welcome(Answer, frozen=True, kw_only=True):
+class Welcome(Reply, frozen=True, kw_only=True):
     """Who the engine is."""
 
     protocol: int
@@ -36,7 +36,7 @@ class Welcome(Answer, frozen=True, kw_only=True):
 class Hello(Request, frozen=True, kw_only=True, tag="hello"):
     """The greeting: the first message on a connection."""
 
-    answer: ClassVar[type[Answer]] = Welcome
+    reply: ClassVar[type[Reply]] = Welcome
     protocol: int = VERSION
     client: Annotated[str, Meta(max_length=200), said("a name for logs and traces")] = ""
 
@@ -47,7 +47,7 @@ class Follow(Request, frozen=True, kw_only=True, tag="follow"):
     topics: Annotated[list[Id], Meta(max_length=100)]
 
 
-class WholeDesk(Answer, frozen=True, kw_only=True):
+class WholeDesk(Reply, frozen=True, kw_only=True):
     """Everything that a screen begins with."""
 
     desk: DeskRow
@@ -61,10 +61,10 @@ class WholeDesk(Answer, frozen=True, kw_only=True):
 class AskDesk(Request, frozen=True, kw_only=True, tag="desk"):
     """The desk, its problems, the stage, the layers."""
 
-    answer: ClassVar[type[Answer]] = WholeDesk
+    reply: ClassVar[type[Reply]] = WholeDesk
 
 
-class Traces(Answer, frozen=True, kw_only=True):
+class Traces(Reply, frozen=True, kw_only=True):
     """The latest traces."""
 
     traces: Annotated[list[TraceRow], said("oldest first")]
@@ -73,11 +73,11 @@ class Traces(Answer, frozen=True, kw_only=True):
 class AskTraces(Request, frozen=True, kw_only=True, tag="traces"):
     """The latest traces."""
 
-    answer: ClassVar[type[Answer]] = Traces
+    reply: ClassVar[type[Reply]] = Traces
     count: Annotated[int, Meta(ge=0, le=500)] = 50
 
 
-class Pressed(Answer, frozen=True, kw_only=True):
+class Pressed(Reply, frozen=True, kw_only=True):
     """A press was made."""
 
     trace: Annotated[int, said("0 if it has none")]
@@ -89,7 +89,7 @@ class Press(Request, frozen=True, kw_only=True, tag="press"):
     Name a `surface` and its `control`, or a `device` that is no surface yet and a `code` that it sends.
     """
 
-    answer: ClassVar[type[Answer]] = Pressed
+    reply: ClassVar[type[Reply]] = Pressed
     surface: Id = ""
     control: Id = ""
     device: Id = ""
@@ -121,7 +121,7 @@ class Values(Request, frozen=True, kw_only=True):
                 if not isinstance(value := getattr(self, name), UnsetType)}
 
 
-class Playing(Answer, frozen=True, kw_only=True):
+class Playing(Reply, frozen=True, kw_only=True):
     """A macro was started, or not."""
 
     trace: int
@@ -133,11 +133,11 @@ class Playing(Answer, frozen=True, kw_only=True):
 class Play(Values, frozen=True, kw_only=True, tag="play"):
     """Play a macro, with `number`, `strength` and `position` in place of a press."""
 
-    answer: ClassVar[type[Answer]] = Playing
+    reply: ClassVar[type[Reply]] = Playing
     macro: Annotated[Word, said("id or name")]
 
 
-class Stopped(Answer, frozen=True, kw_only=True):
+class Stopped(Reply, frozen=True, kw_only=True):
     """Everything was stopped."""
 
     runs: Annotated[int, said("how many were ended")]
@@ -146,10 +146,10 @@ class Stopped(Answer, frozen=True, kw_only=True):
 class Stop(Request, frozen=True, kw_only=True, tag="stop"):
     """Stop everything and release everything."""
 
-    answer: ClassVar[type[Answer]] = Stopped
+    reply: ClassVar[type[Reply]] = Stopped
 
 
-class OpenNode(Answer, frozen=True, kw_only=True):
+class OpenNode(Reply, frozen=True, kw_only=True):
     """A device that the engine has open."""
 
     node: str
@@ -157,7 +157,7 @@ class OpenNode(Answer, frozen=True, kw_only=True):
     why: str
 
 
-class OpenNodes(Answer, frozen=True, kw_only=True):
+class OpenNodes(Reply, frozen=True, kw_only=True):
     """Every device that is open."""
 
     open: list[OpenNode]
@@ -166,10 +166,10 @@ class OpenNodes(Answer, frozen=True, kw_only=True):
 class AskPrivacy(Request, frozen=True, kw_only=True, tag="privacy"):
     """Every device that the engine has open, and why."""
 
-    answer: ClassVar[type[Answer]] = OpenNodes
+    reply: ClassVar[type[Reply]] = OpenNodes
 
 
-class RecordingEnded(Answer, frozen=True, kw_only=True):
+class RecordingEnded(Reply, frozen=True, kw_only=True):
     """Whether there was a recording."""
 
     ended: bool
@@ -178,10 +178,10 @@ class RecordingEnded(Answer, frozen=True, kw_only=True):
 class CancelRecording(Request, frozen=True, kw_only=True, tag="cancel_recording"):
     """End what a record control began, and save nothing."""
 
-    answer: ClassVar[type[Answer]] = RecordingEnded
+    reply: ClassVar[type[Reply]] = RecordingEnded
 
 
-class OffSurfaces(Answer, frozen=True, kw_only=True):
+class OffSurfaces(Reply, frozen=True, kw_only=True):
     """Surfaces whose presses only select."""
 
     surfaces: Annotated[dict[str, float], said("for each the ms that are left")]
@@ -190,7 +190,7 @@ class OffSurfaces(Answer, frozen=True, kw_only=True):
 class HandsOff(Request, frozen=True, kw_only=True, tag="hands_off"):
     """Let presses only select for a while."""
 
-    answer: ClassVar[type[Answer]] = OffSurfaces
+    reply: ClassVar[type[Reply]] = OffSurfaces
     surface: Annotated[Id, said("all without it")] = ""
     seconds: Annotated[float, Meta(ge=0, le=1800)] = 120.0
 
@@ -198,11 +198,11 @@ class HandsOff(Request, frozen=True, kw_only=True, tag="hands_off"):
 class HandsOn(Request, frozen=True, kw_only=True, tag="hands_on"):
     """Let presses command again."""
 
-    answer: ClassVar[type[Answer]] = OffSurfaces
+    reply: ClassVar[type[Reply]] = OffSurfaces
     surface: Annotated[Id, said("all without it")] = ""
 
 
-class SurfaceStates(Answer, frozen=True, kw_only=True):
+class SurfaceStates(Reply, frozen=True, kw_only=True):
     """How surfaces are now."""
 
     states: dict[str, str]
@@ -211,14 +211,14 @@ class SurfaceStates(Answer, frozen=True, kw_only=True):
 class Rest(Request, frozen=True, kw_only=True, tag="rest"):
     """Let a surface type normally, as if it were not taken over."""
 
-    answer: ClassVar[type[Answer]] = SurfaceStates
+    reply: ClassVar[type[Reply]] = SurfaceStates
     surface: Annotated[Id, said("all without it")] = ""
 
 
 class Wake(Request, frozen=True, kw_only=True, tag="wake"):
     """Let a surface command again."""
 
-    answer: ClassVar[type[Answer]] = SurfaceStates
+    reply: ClassVar[type[Reply]] = SurfaceStates
     surface: Annotated[Id, said("all without it")] = ""
 
 
@@ -229,16 +229,16 @@ class Quit(Request, frozen=True, kw_only=True, tag="quit"):
 class Undo(Request, frozen=True, kw_only=True, tag="undo"):
     """Take the last change of the desk back."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
 
 
 class Redo(Request, frozen=True, kw_only=True, tag="redo"):
     """Do the last undone change again."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
 
 
-class ScriptState(Answer, frozen=True, kw_only=True):
+class ScriptState(Reply, frozen=True, kw_only=True):
     """Whether the scripted class runs."""
 
     running: bool
@@ -247,5 +247,5 @@ class ScriptState(Answer, frozen=True, kw_only=True):
 class Script(Request, frozen=True, kw_only=True, tag="script"):
     """Start or end the scripted class."""
 
-    answer: ClassVar[type[Answer]] = ScriptState
+    reply: ClassVar[type[Reply]] = ScriptState
     run: bool = True

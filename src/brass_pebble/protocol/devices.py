@@ -6,11 +6,11 @@ from typing import Annotated, Any, ClassVar
 
 from msgspec import Meta, Struct
 
-from .base import Answer, Changed, Id, Ids, Request, Signal, Word, said
+from .base import Changed, Id, Ids, Reply, Request, Signal, Word, said
 from .rows import DeviceRow, DrawnRow
 
 
-class Devices(Answer, frozen=True, kw_only=True):
+class Devices(Reply, frozen=True, kw_only=True):
     """The devices that are here."""
 
     devices: list[DeviceRow]
@@ -22,10 +22,10 @@ class Devices(Answer, frozen=True, kw_only=True):
 class AskDevices(Request, frozen=True, kw_only=True, tag="devices"):
     """Look anew at the devices that are here, and which surface has which."""
 
-    answer: ClassVar[type[Answer]] = Devices
+    reply: ClassVar[type[Reply]] = Devices
 
 
-class Listening(Answer, frozen=True, kw_only=True):
+class Listening(Reply, frozen=True, kw_only=True):
     """For how long it is listened."""
 
     seconds: float
@@ -37,7 +37,7 @@ class Listen(Request, frozen=True, kw_only=True, tag="listen"):
     It ends by itself, with `hush`, or when the client leaves.
     """
 
-    answer: ClassVar[type[Answer]] = Listening
+    reply: ClassVar[type[Reply]] = Listening
     seconds: Annotated[float, Meta(ge=0, le=120)] = 15.0
     device: Id = ""
     motion: Annotated[bool, said("also what moves")] = False
@@ -77,7 +77,7 @@ class Proposal(Struct, frozen=True, kw_only=True):
     controls: list[DrawnRow]
 
 
-class Proposals(Answer, frozen=True, kw_only=True):
+class Proposals(Reply, frozen=True, kw_only=True):
     """Drawings that may suit."""
 
     proposals: Annotated[list[Proposal], said("the likeliest first")]
@@ -86,7 +86,7 @@ class Proposals(Answer, frozen=True, kw_only=True):
 class AskProposals(Request, frozen=True, kw_only=True, tag="proposals"):
     """Drawings that may suit a device."""
 
-    answer: ClassVar[type[Answer]] = Proposals
+    reply: ClassVar[type[Reply]] = Proposals
     device: Id
 
 
@@ -108,7 +108,7 @@ class Take(Request, frozen=True, kw_only=True, tag="take"):
     Refused with `only-keyboard` for the only keyboard, unless `typed` is the phrase that the hint names.
     """
 
-    answer: ClassVar[type[Answer]] = Taken
+    reply: ClassVar[type[Reply]] = Taken
     device: Id
     name: Word = ""
     layout: Id = ""
@@ -123,7 +123,7 @@ class Take(Request, frozen=True, kw_only=True, tag="take"):
 class Keep(Request, frozen=True, kw_only=True, tag="keep"):
     """Keep the last keyboard or pointer, which was taken over on trial."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
 
 
@@ -137,7 +137,7 @@ class HandDrawn(Struct, frozen=True, kw_only=True):
 class Draw(Request, frozen=True, kw_only=True, tag="draw"):
     """Give a surface another drawing: a `layout` that is there, or a `drawing`.  What was bound follows the keys."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
     layout: Id = ""
     keys: Keys = {}
@@ -148,7 +148,7 @@ class Draw(Request, frozen=True, kw_only=True, tag="draw"):
 class Set(Request, frozen=True, kw_only=True, tag="set"):
     """Change one of a surface's settings, or of the desk's."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Annotated[Id, said("the whole desk without it")] = ""
     what: Annotated[Id, said("a setting's name in desk.toml, as docs/desk-files.md lists them; or the lamp `num`, "
                              "`caps` or `scroll`")]
@@ -159,18 +159,18 @@ class Set(Request, frozen=True, kw_only=True, tag="set"):
 class Remove(Request, frozen=True, kw_only=True, tag="remove"):
     """Take a surface off the desk; its device is free again."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
 
 
-class Question(Answer, frozen=True, kw_only=True):
+class Question(Reply, frozen=True, kw_only=True):
     """The surface that is asked about next."""
 
     question: str
 
 
 class This(Request, frozen=True, kw_only=True, tag="this"):
-    """Answer which device the surface asked about has, as a press on it does."""
+    """Reply which device the surface asked about has, as a press on it does."""
 
-    answer: ClassVar[type[Answer]] = Question
+    reply: ClassVar[type[Reply]] = Question
     device: Id

@@ -6,7 +6,7 @@ from typing import Annotated, Any, ClassVar
 
 from msgspec import Meta, Struct
 
-from .base import Answer, Changed, Id, Ids, Request, Word, said
+from .base import Changed, Id, Ids, Reply, Request, Word, said
 
 
 class Onto(Struct, frozen=True, kw_only=True):
@@ -19,7 +19,7 @@ class Onto(Struct, frozen=True, kw_only=True):
 class TakeIn(Request, frozen=True, kw_only=True, tag="take_in"):
     """Take a package's contents into the desk, as chosen, in one change."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     file: Word
     digest: Annotated[Id, said("SHA-256 of the package that the person looked at: another one is refused")] = ""
     choices: Annotated[dict[Word, Id], Meta(max_length=20_000),
@@ -41,7 +41,7 @@ class AsleepRow(Struct, frozen=True, kw_only=True):
     values: Any
 
 
-class Asleep(Answer, frozen=True, kw_only=True):
+class Asleep(Reply, frozen=True, kw_only=True):
     """What sleeps."""
 
     asleep: list[AsleepRow]
@@ -50,20 +50,20 @@ class Asleep(Answer, frozen=True, kw_only=True):
 class AskAsleep(Request, frozen=True, kw_only=True, tag="asleep"):
     """What sleeps until it is approved."""
 
-    answer: ClassVar[type[Answer]] = Asleep
+    reply: ClassVar[type[Reply]] = Asleep
 
 
 class Approve(Request, frozen=True, kw_only=True, tag="approve"):
     """Let some of what sleeps do what it says, from now on."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     marks: Ids = []
 
 
 class Adopt(Request, frozen=True, kw_only=True, tag="adopt"):
     """Make what came from somebody else the person's own."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     names: Annotated[Ids, said("ids of macros or surfaces")] = []
     origin: Annotated[Word, said("all that came with it")] = ""
 
@@ -77,7 +77,7 @@ class VersionRow(Struct, frozen=True, kw_only=True):
     files: list[str]
 
 
-class Versions(Answer, frozen=True, kw_only=True):
+class Versions(Reply, frozen=True, kw_only=True):
     """The desk's history."""
 
     versions: Annotated[list[VersionRow], said("the newest first")]
@@ -86,7 +86,7 @@ class Versions(Answer, frozen=True, kw_only=True):
 class AskVersions(Request, frozen=True, kw_only=True, tag="versions"):
     """Every version of the desk."""
 
-    answer: ClassVar[type[Answer]] = Versions
+    reply: ClassVar[type[Reply]] = Versions
 
 
 class DifferenceRow(Struct, frozen=True, kw_only=True):
@@ -97,7 +97,7 @@ class DifferenceRow(Struct, frozen=True, kw_only=True):
     control: str
 
 
-class Differences(Answer, frozen=True, kw_only=True):
+class Differences(Reply, frozen=True, kw_only=True):
     """What differs."""
 
     words: list[DifferenceRow]
@@ -108,7 +108,7 @@ class Differences(Answer, frozen=True, kw_only=True):
 class Compare(Request, frozen=True, kw_only=True, tag="compare"):
     """What differs between two versions; without `other`, between one and the desk as it is now."""
 
-    answer: ClassVar[type[Answer]] = Differences
+    reply: ClassVar[type[Reply]] = Differences
     one: Annotated[int, Meta(ge=0)] = 0
     other: Annotated[int, Meta(ge=0)] = 0
 
@@ -116,5 +116,5 @@ class Compare(Request, frozen=True, kw_only=True, tag="compare"):
 class Restore(Request, frozen=True, kw_only=True, tag="restore"):
     """The desk as it was after a version, in one change that can be undone."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     number: Annotated[int, Meta(ge=0)]

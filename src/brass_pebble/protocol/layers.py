@@ -8,7 +8,7 @@ from msgspec import UNSET, Meta, Struct, UnsetType
 
 from brass_pebble.core.desk.binding import Binding
 
-from .base import Answer, Changed, Id, Place, Places, Request, Word, said
+from .base import Changed, Id, Place, Places, Reply, Request, Word, said
 from .rows import LayersRow, PlaceRow, ProblemRow, WindowRow
 from .settings import written
 
@@ -24,7 +24,7 @@ class Bind(_BindSettings, frozen=True, kw_only=True, tag="bind"):
     Settings that do not fit the action or the gesture count for nothing.
     """
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
     control: Id
     layer: Annotated[Id, said("the topmost that is on, without it")] = ""
@@ -40,7 +40,7 @@ class Rearrange(Request, frozen=True, kw_only=True, tag="rearrange"):
     Several places go to `to` and the places around it that lie alike.
     """
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     how: Annotated[Id, said("`copy`, `move`, `swap`, `mirror`, `clear`, `copy layer` or `mirror layer`")]
     places: Places
     to: Place | None = None
@@ -49,12 +49,12 @@ class Rearrange(Request, frozen=True, kw_only=True, tag="rearrange"):
 class BindFamily(Request, frozen=True, kw_only=True, tag="bind_family"):
     """Give several controls the chords of one family."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     places: Places
     chords: Annotated[list[Id], Meta(max_length=20_000)]
 
 
-class LayerSwitched(Answer, LayersRow, frozen=True, kw_only=True):
+class LayerSwitched(Reply, LayersRow, frozen=True, kw_only=True):
     """What became of it, and the layers that are on."""
 
     words: str
@@ -63,7 +63,7 @@ class LayerSwitched(Answer, LayersRow, frozen=True, kw_only=True):
 class SwitchLayer(Request, frozen=True, kw_only=True, tag="layer"):
     """Switch a layer."""
 
-    answer: ClassVar[type[Answer]] = LayerSwitched
+    reply: ClassVar[type[Reply]] = LayerSwitched
     surface: Id
     layer: Id = ""
     how: Annotated[Id, said("`on`, `off`, or a way that a control has")] = "on or off"
@@ -78,7 +78,7 @@ class LayerAdded(Changed, frozen=True, kw_only=True):
 class AddLayer(Request, frozen=True, kw_only=True, tag="add_layer"):
     """Add a layer on top of a surface's layers."""
 
-    answer: ClassVar[type[Answer]] = LayerAdded
+    reply: ClassVar[type[Reply]] = LayerAdded
     surface: Id
     name: Word
 
@@ -86,7 +86,7 @@ class AddLayer(Request, frozen=True, kw_only=True, tag="add_layer"):
 class SetLayer(Request, frozen=True, kw_only=True, tag="set_layer"):
     """Change one of a layer's settings."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
     layer: Id
     what: Annotated[Id, said("`name`, `tint`, `starts` (`on` or `off`) or `follows` (`class` and `title` of a window)")]
@@ -96,7 +96,7 @@ class SetLayer(Request, frozen=True, kw_only=True, tag="set_layer"):
 class RemoveLayer(Request, frozen=True, kw_only=True, tag="remove_layer"):
     """Take a layer away."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
     layer: Id
 
@@ -104,13 +104,13 @@ class RemoveLayer(Request, frozen=True, kw_only=True, tag="remove_layer"):
 class SetTimes(Request, frozen=True, kw_only=True, tag="set_times"):
     """Change the time of holds or double taps."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     what: Annotated[Id, said("`hold_after` or `second_within`")]
     value: Annotated[Id | None, said("a time with its unit; null: as without it")] = None
     surface: Annotated[Id, said("the whole desk without it")] = ""
 
 
-class CyclesBegun(Answer, frozen=True, kw_only=True):
+class CyclesBegun(Reply, frozen=True, kw_only=True):
     """Cycles begin anew."""
 
     count: int
@@ -119,26 +119,26 @@ class CyclesBegun(Answer, frozen=True, kw_only=True):
 class First(Request, frozen=True, kw_only=True, tag="first"):
     """Begin the cycles of a control, or of a whole surface, with their first action."""
 
-    answer: ClassVar[type[Answer]] = CyclesBegun
+    reply: ClassVar[type[Reply]] = CyclesBegun
     surface: Id
     control: Id = ""
 
 
-class LayersNow(Answer, LayersRow, frozen=True, kw_only=True):
+class LayersNow(Reply, LayersRow, frozen=True, kw_only=True):
     """The layers that are on."""
 
 
 class Focus(Request, frozen=True, kw_only=True, tag="focus", rename={"cls": "class"}):
     """Say which window has the focus (`class`, `title`), or `pin` the layers, or give a `stage` program the focus."""
 
-    answer: ClassVar[type[Answer]] = LayersNow
+    reply: ClassVar[type[Reply]] = LayersNow
     cls: Word = ""
     title: Word = ""
     pin: bool | None = None
     stage: Id = ""
 
 
-class Windows(Answer, frozen=True, kw_only=True):
+class Windows(Reply, frozen=True, kw_only=True):
     """The windows that are open."""
 
     windows: list[WindowRow]
@@ -147,20 +147,20 @@ class Windows(Answer, frozen=True, kw_only=True):
 class AskWindows(Request, frozen=True, kw_only=True, tag="windows"):
     """The windows that are open now."""
 
-    answer: ClassVar[type[Answer]] = Windows
+    reply: ClassVar[type[Reply]] = Windows
 
 
-class Window(Answer, WindowRow, frozen=True, kw_only=True):
+class Window(Reply, WindowRow, frozen=True, kw_only=True):
     """A window."""
 
 
 class NextWindow(Request, frozen=True, kw_only=True, tag="next_window"):
-    """Answer with the next window that gets the focus within ten seconds."""
+    """Reply with the next window that gets the focus within ten seconds."""
 
-    answer: ClassVar[type[Answer]] = Window
+    reply: ClassVar[type[Reply]] = Window
 
 
-class Catching(Answer, frozen=True, kw_only=True):
+class Catching(Reply, frozen=True, kw_only=True):
     """The main keyboards are listened to."""
 
     seconds: float
@@ -171,7 +171,7 @@ class Catching(Answer, frozen=True, kw_only=True):
 class CatchChord(Request, frozen=True, kw_only=True, tag="catch_chord"):
     """Take the main keyboards until one chord came; it is told under the topic `chord`."""
 
-    answer: ClassVar[type[Answer]] = Catching
+    reply: ClassVar[type[Reply]] = Catching
 
 
 class LeaveChord(Request, frozen=True, kw_only=True, tag="leave_chord"):
@@ -206,7 +206,7 @@ class ProgramRow(Struct, frozen=True, kw_only=True):
     shortcuts: list[ShortcutRow]
 
 
-class Clashes(Answer, frozen=True, kw_only=True):
+class Clashes(Reply, frozen=True, kw_only=True):
     """What gets in each other's way."""
 
     clashes: list[ClashRow]
@@ -217,7 +217,7 @@ class Clashes(Answer, frozen=True, kw_only=True):
 class AskClashes(Request, frozen=True, kw_only=True, tag="clashes"):
     """What gets in each other's way, and the shortcut tables there are."""
 
-    answer: ClassVar[type[Answer]] = Clashes
+    reply: ClassVar[type[Reply]] = Clashes
 
 
 class TakingRow(Struct, frozen=True, kw_only=True):
@@ -228,7 +228,7 @@ class TakingRow(Struct, frozen=True, kw_only=True):
     always: bool
 
 
-class Takers(Answer, frozen=True, kw_only=True):
+class Takers(Reply, frozen=True, kw_only=True):
     """Who takes a chord, and what sends it."""
 
     programs: list[TakingRow]
@@ -238,11 +238,11 @@ class Takers(Answer, frozen=True, kw_only=True):
 class WhoTakes(Request, frozen=True, kw_only=True, tag="who_takes"):
     """Which known programs take a chord, and which controls send it."""
 
-    answer: ClassVar[type[Answer]] = Takers
+    reply: ClassVar[type[Reply]] = Takers
     chord: Id
 
 
-class Chords(Answer, frozen=True, kw_only=True):
+class Chords(Reply, frozen=True, kw_only=True):
     """Chords that nothing known takes."""
 
     chords: list[str]
@@ -251,13 +251,13 @@ class Chords(Answer, frozen=True, kw_only=True):
 class FreeChords(Request, frozen=True, kw_only=True, tag="free_chords"):
     """Chords that nothing known takes: for a `label`, or a `family` for `count` controls."""
 
-    answer: ClassVar[type[Answer]] = Chords
+    reply: ClassVar[type[Reply]] = Chords
     label: Word = ""
     family: bool = False
     count: Annotated[int, Meta(ge=0, le=1_000), said("at most 24 come")] = 8
 
 
-class SendingSoon(Answer, frozen=True, kw_only=True):
+class SendingSoon(Reply, frozen=True, kw_only=True):
     """A chord will be sent."""
 
     chord: str
@@ -267,7 +267,7 @@ class SendingSoon(Answer, frozen=True, kw_only=True):
 class SendOnce(Request, frozen=True, kw_only=True, tag="send_once"):
     """Send a chord once, after a count-in, so that a program's own dialog can learn it."""
 
-    answer: ClassVar[type[Answer]] = SendingSoon
+    reply: ClassVar[type[Reply]] = SendingSoon
     chord: Id
     seconds: Annotated[float, Meta(ge=0, le=30)] = 3.0
 

@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar
 
 from msgspec import Meta, Struct
 
-from .base import Answer, Changed, Id, Request, Text, Word, said
+from .base import Changed, Id, Reply, Request, Text, Word, said
 from .desk import Values
 
 
@@ -17,7 +17,7 @@ class DraftRow(Struct, frozen=True, kw_only=True):
     at: Annotated[float, said("seconds since 1970")]
 
 
-class Macros(Answer, frozen=True, kw_only=True):
+class Macros(Reply, frozen=True, kw_only=True):
     """Every macro's text."""
 
     texts: Annotated[dict[str, str], said("by id; broken ones, too")]
@@ -30,7 +30,7 @@ class Macros(Answer, frozen=True, kw_only=True):
 class AskMacros(Request, frozen=True, kw_only=True, tag="macros"):
     """Every macro's text, by its id, broken ones included."""
 
-    answer: ClassVar[type[Answer]] = Macros
+    reply: ClassVar[type[Reply]] = Macros
 
 
 class MacroWritten(Changed, frozen=True, kw_only=True):
@@ -45,7 +45,7 @@ class WriteMacro(Request, frozen=True, kw_only=True, tag="write_macro"):
     A text with mistakes is kept as a draft, and refused.  With another text there than `base` the code is `changed`.
     """
 
-    answer: ClassVar[type[Answer]] = MacroWritten
+    reply: ClassVar[type[Reply]] = MacroWritten
     macro: Id = ""
     name: Word = ""
     text: Text = ""
@@ -62,11 +62,11 @@ class DraftMacro(Request, frozen=True, kw_only=True, tag="draft_macro"):
 class RemoveMacro(Request, frozen=True, kw_only=True, tag="remove_macro"):
     """Take a macro away; what plays it is told as broken until undo brings it back."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     macro: Id
 
 
-class Rehearsing(Answer, frozen=True, kw_only=True):
+class Rehearsing(Reply, frozen=True, kw_only=True):
     """It plays into a stage of its own."""
 
     length_ms: float
@@ -76,7 +76,7 @@ class Rehearsing(Answer, frozen=True, kw_only=True):
 class Rehearse(Values, frozen=True, kw_only=True, tag="rehearse"):
     """Play a macro, or a text, into a stage of its own; what happens follows as `rehearsal`."""
 
-    answer: ClassVar[type[Answer]] = Rehearsing
+    reply: ClassVar[type[Reply]] = Rehearsing
     macro: Word = ""
     text: Text | None = None
     hold_ms: Annotated[float, Meta(ge=0, le=3_600_000), said("how long its control would be held")] = 1000.0

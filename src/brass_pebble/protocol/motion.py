@@ -8,7 +8,7 @@ from msgspec import Meta
 
 from brass_pebble.core.play.axis import AxisSettings
 
-from .base import Answer, Changed, Id, Request, said
+from .base import Changed, Id, Reply, Request, said
 from .settings import exact
 
 if TYPE_CHECKING:
@@ -20,14 +20,14 @@ else:
 class SetAxis(_AxisSettings, frozen=True, kw_only=True, tag="set_axis"):
     """How an axis is read from now on: what is given changes, the rest stays; or as `usual`."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
     control: Id
     axis: Annotated[int, Meta(ge=0, le=3)] = 0
     usual: bool = False
 
 
-class Calibrated(Answer, frozen=True, kw_only=True):
+class Calibrated(Reply, frozen=True, kw_only=True):
     """It is watched, or what was seen counts from now on."""
 
     words: Annotated[str, said("what was changed, at its end")] = ""
@@ -36,7 +36,7 @@ class Calibrated(Answer, frozen=True, kw_only=True):
 class Calibrate(Request, frozen=True, kw_only=True, tag="calibrate"):
     """`begin` watching how far a control goes, or `end` it and take what was seen."""
 
-    answer: ClassVar[type[Answer]] = Calibrated
+    reply: ClassVar[type[Reply]] = Calibrated
     surface: Id
     control: Id
     step: Annotated[Id, said("`begin` or `end`")] = "end"

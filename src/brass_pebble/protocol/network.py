@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, ClassVar
 
-from .base import Answer, Changed, Id, Port, Request, Row, Word, said
+from .base import Changed, Id, Port, Reply, Request, Row, Word, said
 from .rows import Struct
 
 
@@ -21,14 +21,14 @@ class SessionsRow(Struct, frozen=True, kw_only=True):
     admitted: Annotated[list[Any], said("who was let in")]
 
 
-class Sessions(Answer, SessionsRow, frozen=True, kw_only=True):
+class Sessions(Reply, SessionsRow, frozen=True, kw_only=True):
     """What is open, and who takes part."""
 
 
 class AskSessions(Request, frozen=True, kw_only=True, tag="sessions"):
     """Who is connected, who asks, what is open."""
 
-    answer: ClassVar[type[Answer]] = Sessions
+    reply: ClassVar[type[Reply]] = Sessions
 
 
 class Admit(Request, frozen=True, kw_only=True, tag="admit"):
@@ -57,6 +57,6 @@ class Dismiss(Request, frozen=True, kw_only=True, tag="dismiss"):
 class OpenNetwork(Request, frozen=True, kw_only=True, tag="open_network"):
     """Open MIDI sessions or OSC at a port, or close them with port 0."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     what: Annotated[Id, said("`midi` or `osc`")] = "midi"
     port: Annotated[Port | None, said("the usual one without it")] = None

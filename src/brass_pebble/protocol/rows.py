@@ -1,4 +1,4 @@
-"""Rows that several answers and news have: problems, traces, layers, devices, the desk as it is drawn."""
+"""Rows that several replies and news have: problems, traces, layers, devices, the desk as it is drawn."""
 
 from __future__ import annotations
 

@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar
 
 from msgspec import Meta, Struct
 
-from .base import Answer, Changed, Id, Ids, Request, said
+from .base import Changed, Id, Ids, Reply, Request, said
 
 
 class UsedRow(Struct, frozen=True, kw_only=True):
@@ -27,7 +27,7 @@ class UsedRow(Struct, frozen=True, kw_only=True):
     latest: Annotated[int, said("µs")]
 
 
-class Usage(Answer, frozen=True, kw_only=True):
+class Usage(Reply, frozen=True, kw_only=True):
     """The history."""
 
     on: Annotated[bool, said("whether presses are counted")]
@@ -43,7 +43,7 @@ class Usage(Answer, frozen=True, kw_only=True):
 class AskUsage(Request, frozen=True, kw_only=True, tag="usage"):
     """The history of the last days; days and sessions always of all surfaces."""
 
-    answer: ClassVar[type[Answer]] = Usage
+    reply: ClassVar[type[Reply]] = Usage
     days: Annotated[int, Meta(ge=0, le=100_000), said("0 for all")] = 0
     surface: Annotated[Id, said("all without it")] = ""
 
@@ -55,14 +55,14 @@ class EraseUsage(Request, frozen=True, kw_only=True, tag="erase_usage"):
 class CountUsage(Request, frozen=True, kw_only=True, tag="count_usage"):
     """Count presses from now on, or no longer."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     on: bool = True
 
 
 class Home(Request, frozen=True, kw_only=True, tag="home"):
     """On which controls of a surface fingers rest."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
     home: Annotated[Ids, said("none for the middle")] = []
 
@@ -70,7 +70,7 @@ class Home(Request, frozen=True, kw_only=True, tag="home"):
 class Arrange(Request, frozen=True, kw_only=True, tag="arrange"):
     """Move what is bound on a layer, all in one change."""
 
-    answer: ClassVar[type[Answer]] = Changed
+    reply: ClassVar[type[Reply]] = Changed
     surface: Id
     layer: Id
     moves: Annotated[list[tuple[Id, Id]], Meta(max_length=2_000), said("from, to")] = []
