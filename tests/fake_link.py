@@ -1,5 +1,5 @@
-"""A screen without an engine's process: what it asks is checked against the declared requests and kept, and answered by
-declared answers of the test's own, or else by an engine in this process that nobody presses anything on."""
+"""A screen without an engine's process: what it asks is checked against the declared requests and kept, and replied to
+by declared replies of the test's own, or else by an engine in this process that nobody presses anything on."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from typing import Any
 
 import msgspec
 
+from brass_pebble.cli.outside import OutsideHere
 from brass_pebble.client import EngineError, Message
 from brass_pebble.engine.assemble import assemble
 from brass_pebble.engine.disk.store import DeskStore
@@ -17,7 +18,7 @@ from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.bench import read_bench
 from brass_pebble.kinds.outputs.table import open_output
 from brass_pebble.paths import PACKAGE
-from brass_pebble.protocol.base import Answer, Changed, Request
+from brass_pebble.protocol.base import Changed, Reply, Request
 from brass_pebble.protocol.desk import Follow, Hello, Traces
 from brass_pebble.protocol.errors import Refusal
 from brass_pebble.protocol.table import requests
@@ -35,7 +36,7 @@ class FakeLink:
     def __init__(self, on_news: Callable[[Message], None], on_gone: Callable[[], None]) -> None:
         self.tell = on_news
         self.asked: list[Request] = []
-        self.answers: dict[type[Request], Answer | Exception] = {}
+        self.replies: dict[type[Request], Reply | Exception] = {}
         self.engine: Any = None
 
     async def connect(self, path: Path) -> Message:
@@ -44,13 +45,13 @@ class FakeLink:
     async def ask(self, do: str, **fields: Any) -> Message:
         request = msgspec.json.decode(msgspec.json.encode({"do": do, **fields}), type=requests()[do])
         self.asked.append(request)
-        answer = self.answers.get(type(request))
-        if isinstance(answer, Exception):
-            raise answer
-        if answer is None:
-            answer = self._of_engine(request)
-        reply: Message = msgspec.json.decode(write(answer))
-        msgspec.convert(reply, request.answer)
+        found = self.replies.get(type(request))
+        if isinstance(found, Exception):
+            raise found
+        if found is None:
+            found = self._of_engine(request)
+        reply: Message = msgspec.json.decode(write(found))
+        msgspec.convert(reply, request.reply)
         return reply
 
     def _of_engine(self, request: Request) -> object:
@@ -58,9 +59,9 @@ class FakeLink:
             return self.engine.requests.hello()
         if isinstance(request, Follow):
             return {}
-        if request.answer is Changed:
+        if request.reply is Changed:
             return DONE
-        if request.answer is Traces:
+        if request.reply is Traces:
             return Traces(traces=[])
         try:
             return self.engine.requests.take(None, request) or {}
@@ -84,7 +85,7 @@ def screen_on(desk: Path, folder: Path) -> Iterator[tuple[BrassPebbleApp, FakeLi
     demo = PACKAGE / "demo"
     engine = assemble(Setup(store, folder / "socket", lambda desk: open_output(desk, demo / "stage"),
                             read_bench(demo / "bench.toml", store.layout), real_devices=False), JumpingClock())
-    app = BrassPebbleApp(Path("nowhere"), link=FakeLink)
+    app = BrassPebbleApp(Path("nowhere"), outside=OutsideHere(), link=FakeLink)
     link = app.link
     assert isinstance(link, FakeLink)
     link.engine = engine

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import os
+import shutil
+import subprocess
+import sys
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -24,7 +27,10 @@ from brass_pebble.kinds.inputs.bench import BenchInput
 from brass_pebble.kinds.inputs.kind import InputKind
 from brass_pebble.kinds.outputs import table as outputs
 from brass_pebble.kinds.outputs.base import POINTING, Abilities
+from brass_pebble.paths import PACKAGE
 from jumping_clock import JumpingClock
+from recipes import DESK as SMALL
+from recipes import ON_AN_ENGINE, RECIPES, Recipe
 
 DESK = """
 format = 1
@@ -127,3 +133,25 @@ def test_an_input_and_an_output_of_ones_own_take_a_row_each(tmp_path: Path, monk
                              "note 60 on 3, strength 90 down", "note 60 on 3 off up"]
     for fileno in (pull, rope):
         os.close(fileno)
+
+
+@pytest.mark.parametrize("recipe", RECIPES, ids=lambda recipe: recipe.name)
+def test_what_is_added_on_a_copy_of_the_program_works_there(recipe: Recipe, tmp_path: Path) -> None:
+    copy = tmp_path / "program" / "brass_pebble"
+    shutil.copytree(PACKAGE, copy, ignore=shutil.ignore_patterns("__pycache__"))
+    for file, line, more in recipe.patches:
+        text = (copy / file).read_text()
+        assert text.count(line) == 1, (file, line)
+        (copy / file).write_text(text.replace(line, line + more))
+    for file, text in recipe.files:
+        (copy / file).parent.mkdir(exist_ok=True)
+        (copy / file).write_text(text)
+    desk = tmp_path / "desk"
+    (desk / "macros").mkdir(parents=True)
+    (desk / "desk.toml").write_text(SMALL)
+    here = Path(__file__).parent
+    done = subprocess.run(
+        [sys.executable, "-c", f"from pathlib import Path\nDESK = Path({str(desk)!r})\n{ON_AN_ENGINE}\n{recipe.shows}"],
+        capture_output=True, text=True, timeout=60, check=False, stdin=subprocess.DEVNULL, env={
+            **os.environ, "PYTHONPATH": os.pathsep.join(map(str, (copy.parent, here, here.parent / "tools")))})
+    assert done.returncode == 0, done.stdout + done.stderr

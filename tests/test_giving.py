@@ -25,11 +25,12 @@ from brass_pebble.core.macro.reach import put_to_sleep, reaches
 from brass_pebble.core.macro.reader import parse
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
+from brass_pebble.core.parcel.look import at_most
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of, rename_plays
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.engine.disk.edits import Edit, binding_edit
 from brass_pebble.engine.disk.guests import Trust
-from brass_pebble.engine.disk.intake import at_most, fit_onto, intake_edit, look, new_desk_files
+from brass_pebble.engine.disk.intake import fit_onto, intake_edit, look, new_desk_files
 from brass_pebble.engine.disk.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
 from brass_pebble.engine.disk.store import DeskStore
 from conftest import run_cli

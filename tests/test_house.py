@@ -39,14 +39,6 @@ NEVERS = [
     ("core.desk.read", ("core.desk.look",)),
     ("core.play", ("core.desk.read", "core.desk.look")),
 ]
-# What still does, and is to go: views that read a package's files and the desk's, and the layouts of keyboards.
-NOT_YET = {
-    ("screen.checkup.view", "machine.checkup"),
-    ("screen.giving.fit_view", "engine.disk.intake"), ("screen.giving.opening", "engine.disk.intake"),
-    ("screen.giving.opening", "engine.disk.parcel_file"), ("screen.giving.reading", "engine.disk.store"),
-    ("screen.giving.take_in_view", "engine.disk.intake"), ("screen.giving.take_in_view", "engine.disk.parcel_file"),
-    ("screen.macro.model", "kinds.outputs.xkb"),
-}
 
 
 def short(name: str) -> str:
@@ -75,12 +67,7 @@ def test_who_never_imports_whom(place: str, never: tuple[str, ...]) -> None:
     assert any(within(short(name), place) for name in GRAPH)
     found = {(short(name), short(other)) for name, others in GRAPH.items() if within(short(name), place)
              for other in others if any(within(short(other), one) for one in never)}
-    assert found - NOT_YET == set()
-
-
-def test_what_is_to_go_is_still_there_or_taken_off_the_list() -> None:
-    assert {(name, other) for name, other in NOT_YET
-            if f"brass_pebble.{other}" not in GRAPH[f"brass_pebble.{name}"]} == set()
+    assert found == set()
 
 
 def test_no_part_sees_the_engine() -> None:

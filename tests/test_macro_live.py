@@ -57,7 +57,7 @@ class World:
                     self.now += self._takes
                     key = ask.pattern if isinstance(ask, Window) else ask.kind
                     self.player.errands.remove((run, ask))
-                    self.player.answer(run, self._answers.get(key, True), self.now, self.out)
+                    self.player.resume(run, self._answers.get(key, True), self.now, self.out)
                     break
             else:
                 self.player.errands.clear()

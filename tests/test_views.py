@@ -99,7 +99,7 @@ def test_lists_beside_a_drawing_are_one_view() -> None:
 
 def test_the_help_of_a_view_is_its_bindings(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        link.answers[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
         app.open_view("clashes")
         await settled(pilot)
         await keys(pilot, "question_mark")
@@ -119,7 +119,7 @@ def clash(text: str, control: str = "7") -> layers.ClashRow:
 
 def test_a_chosen_clash_stays_chosen_and_leads_to_its_place(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        link.answers[layers.AskClashes] = layers.Clashes(clashes=[clash("first"), clash("second", "8")], programs=[],
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[clash("first"), clash("second", "8")], programs=[],
                                                          problems=[])
         app.open_view("clashes")
         await settled(pilot)
@@ -127,7 +127,7 @@ def test_a_chosen_clash_stays_chosen_and_leads_to_its_place(play: Play) -> None:
         await keys(pilot, "down")
         assert "second" in said(app, "#says")
         # Another one comes in before it.
-        link.answers[layers.AskClashes] = layers.Clashes(
+        link.replies[layers.AskClashes] = layers.Clashes(
             clashes=[clash("new"), clash("first"), clash("second", "8")], programs=[], problems=[])
         await keys(pilot, "l")
         await settled(pilot)
@@ -141,16 +141,16 @@ def test_a_chosen_clash_stays_chosen_and_leads_to_its_place(play: Play) -> None:
 
 def test_no_clash_says_so_and_refused_asking_leaves_the_last_list(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        link.answers[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
         app.open_view("clashes")
         await settled(pilot)
         assert "nothing gets in the way" in said(app, "#summary")
         await keys(pilot, "enter", "b", "k", "o")
         assert app.view.NAME == "Clashes"
-        link.answers[layers.AskClashes] = layers.Clashes(clashes=[clash("one")], programs=[], problems=[])
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[clash("one")], programs=[], problems=[])
         await keys(pilot, "l")
         await settled(pilot)
-        link.answers[layers.AskClashes] = EngineError("busy", "Try again", "busy")
+        link.replies[layers.AskClashes] = EngineError("busy", "Try again", "busy")
         await keys(pilot, "l")
         await settled(pilot)
         assert "one" in said(app, "#says")
@@ -164,7 +164,7 @@ def guest(text: str, where: str, mark: str) -> giving.AsleepRow:
 
 def test_guests_are_approved_one_by_one_by_macro_and_all(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        link.answers[giving.AskAsleep] = giving.Asleep(asleep=[
+        link.replies[giving.AskAsleep] = giving.Asleep(asleep=[
             guest("ls", "macros/one.macro", "m1"), guest("df", "macros/two.macro", "m2"),
             guest("ps", "macros/two.macro", "m3")])
         app.open_view("asleep")
@@ -184,10 +184,10 @@ def test_guests_are_approved_one_by_one_by_macro_and_all(play: Play) -> None:
 
 def test_a_version_is_compared_with_the_one_before_or_with_now(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        link.answers[giving.AskVersions] = giving.Versions(versions=[
+        link.replies[giving.AskVersions] = giving.Versions(versions=[
             giving.VersionRow(number=number, at=1_700_000_000.0 + number, words=f"change {number}", files=["desk.toml"])
             for number in (9, 8, 7)])
-        link.answers[giving.Compare] = giving.Differences(
+        link.replies[giving.Compare] = giving.Differences(
             words=[giving.DifferenceRow(words="left-numpad 7: tap A", surface="left-numpad", control="7")],
             lines=[("desk.toml", "+ 7 = { tap = \"A\" }")], more=0)
         app.open_view("versions")
@@ -253,7 +253,7 @@ def test_whatever_a_panel_proposes_can_be_set(model: type) -> None:
 
 def test_binding_sends_the_settings_that_were_gone_through(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        link.answers[layers.WhoTakes] = layers.Takers(programs=[], controls=[])
+        link.replies[layers.WhoTakes] = layers.Takers(programs=[], controls=[])
         await keys(pilot, "b", *"welcome", "f2", "f3", "f7", "enter")
         await settled(pilot)
         asked: Any = link.last(layers.Bind)
@@ -269,7 +269,7 @@ def test_who_asks_is_let_in(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
         peer = {"kind": "midi", "name": "Tablet", "host": "192.0.2.7", "port": 5004, "state": "asks", "for_ms": 0.0,
                 "latency_ms": 0.0, "lost": 0, "late": 0, "dropped": 0, "messages": 0, "malformed": 0, "surface": ""}
-        link.answers[network.AskSessions] = network.Sessions(midi=5004, osc=0, name="Desk", listen="0.0.0.0",
+        link.replies[network.AskSessions] = network.Sessions(midi=5004, osc=0, name="Desk", listen="0.0.0.0",
                                                              peers=[peer], found=[], admitted=[])
         app.open_view("network")
         await settled(pilot)
@@ -281,10 +281,10 @@ def test_who_asks_is_let_in(play: Play) -> None:
     play(scene)
 
 
-def test_what_a_view_asks_is_declared_and_its_answer_too(play: Play) -> None:
+def test_what_a_view_asks_is_declared_and_its_reply_too(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        with pytest.raises(TypeError, match="is answered with"):
+        with pytest.raises(TypeError, match="is replied to with"):
             await app.view.query_engine(layers.Clashes, desk_messages.AskTraces())
-        link.answers[desk_messages.AskTraces] = desk_messages.Traces(traces=[])
+        link.replies[desk_messages.AskTraces] = desk_messages.Traces(traces=[])
         assert await app.view.query_engine(desk_messages.Traces, desk_messages.AskTraces(count=3)) is not None
     play(scene)

@@ -31,7 +31,7 @@ class StartError(Exception):
 
 
 class EngineClient:
-    """A connection that waits for each answer.  News that arrive in between are kept for `news`."""
+    """A connection that waits for each reply.  News that arrive in between are kept for `news`."""
 
     def __init__(self, path: Path, name: str = "brass-pebble") -> None:
         self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)

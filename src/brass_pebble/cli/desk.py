@@ -60,7 +60,7 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
            desk: DeskOption = None) -> None:
     """Pack the desk into one file for somebody else, or a surface, or some macros.  What others could read in it is
     listed first."""
-    from brass_pebble.engine.disk.intake import readable_in
+    from brass_pebble.core.parcel.look import readable_in
     from brass_pebble.engine.disk.parcel_file import pack_desk, parcel_of
     folder = desk_in_use(desk)
     with _told():
@@ -178,7 +178,7 @@ def _fits(seen: Any, store: Any, onto: list[str]) -> dict[str, tuple[str, Any]]:
 
 
 def _show(seen: Any, chosen: dict[str, str], fits: dict[str, tuple[str, Any]], *, as_json: bool) -> None:
-    from brass_pebble.engine.disk.intake import at_most
+    from brass_pebble.core.parcel.look import at_most
     parcel = seen.parcel
     if as_json:
         for item in seen.items:

@@ -49,7 +49,9 @@ def open_screen(socket: Path | Callable[[], Path], **options: Any) -> None:
         # The screen is drawn on this stream; what is told of errors may go to a file all the same.
         sys.__stderr__ = sys.__stdout__  # type: ignore[misc]
     from brass_pebble.screen.app import BrassPebbleApp
-    failed = BrassPebbleApp(socket, **options).run()
+
+    from .outside import OutsideHere
+    failed = BrassPebbleApp(socket, outside=OutsideHere(), **options).run()
     if isinstance(failed, Exception):
         raise failed
 

@@ -49,7 +49,9 @@ def glance(surface: SurfaceName, desk: DeskOption = None) -> None:
         raise Failure("the screen needs a terminal. Use brass-pebble map, which prints text", "usage")
     socket = find_engine(desk)
     from brass_pebble.screen.app import BrassPebbleApp
-    BrassPebbleApp(socket, glance=surface).run()
+
+    from .outside import OutsideHere
+    BrassPebbleApp(socket, glance=surface, outside=OutsideHere()).run()
 
 
 def labels(surface: SurfaceName,

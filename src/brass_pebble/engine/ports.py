@@ -97,7 +97,7 @@ class RunControl(Protocol):
     def stop_latches_of(self, surface_id: str) -> None:
         """Let go what a surface's controls latched down."""
 
-    def answer_run(self, run: Run, answer: object) -> None:
+    def resume_run(self, run: Run, outcome: object) -> None:
         """What a run asked of the world is known now: it goes on."""
 
 

@@ -7,35 +7,17 @@ import errno
 import os
 import socket
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from brass_pebble import paths
 from brass_pebble.client import EngineClient, EngineError, running_sockets
 from brass_pebble.core.devices.identity import Claim, DeviceFacts, assign
+from brass_pebble.core.say.finding import GOOD, UNKNOWN, WRONG, Finding
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.kinds.kernel.listing import list_devices
 
-GOOD, WRONG, UNKNOWN = "good", "wrong", "not known"
 SETUP = "sudo brass-pebble setup --apply; it opens to you just the devices that your desk names"
-
-
-@dataclass(frozen=True)
-class Finding:
-    """One thing that was looked at: its state, what that means for the person, and what to do.
-
-    `surface` is the id of the surface that it speaks of, if it speaks of one.
-    """
-
-    about: str
-    state: str
-    means: str
-    fix: str = ""
-    surface: str = ""
-
-    def as_dict(self) -> dict[str, str]:
-        """For JSON."""
-        return dict(self.__dict__)
 
 
 def checkup(desk: Path) -> Iterator[Finding]:

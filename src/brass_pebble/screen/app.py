@@ -23,6 +23,7 @@ from .base.view import View
 from .desk.view import DeskView
 from .glance.view import GlanceView
 from .link import Asks, Link
+from .outside import Outside
 from .state import DeskState
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
@@ -69,9 +70,9 @@ class BrassPebbleApp(KeyOrder):
     """
 
     def __init__(self, socket: Path | Callable[[], Path], restart: Callable[[], Path] | None = None,
-                 glance: str = "", link: Callable[..., Asks] = Link) -> None:
+                 glance: str = "", *, outside: Outside, link: Callable[..., Asks] = Link) -> None:
         super().__init__(driver_class=TerminalDriver)
-        self.socket, self.restart = socket, restart
+        self.socket, self.restart, self.outside = socket, restart, outside
         self.state = DeskState()
         self.state.starting = callable(socket)
         self._make_link = link

@@ -213,12 +213,12 @@ class Player:
         run.waiting = run.laying = None
         run.timeline.finish()
 
-    def answer(self, run: Run, answer: object, now: int, out: list[Effect]) -> None:
-        """The world's answer to a question that a run waits for; it goes on at `now`."""
+    def resume(self, run: Run, outcome: object, now: int, out: list[Effect]) -> None:
+        """What came of an errand that a run waits for: it goes on at `now`."""
         if run.state != "playing" or run.timeline is None or run.waiting is None:
             return
         run.timeline.now = max(run.timeline.now, now - run.start)
-        self._ask(run, answer)
+        self._ask(run, outcome)
         self._play(run, now, now, out)
 
     def advance(self, now: int, out: list[Effect]) -> None:

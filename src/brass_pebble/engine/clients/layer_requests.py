@@ -22,6 +22,7 @@ from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
 from brass_pebble.core.macro.timetable import chord_timetable
 from brass_pebble.core.play.gesture import AT, MOTIONS
 from brass_pebble.core.play.player import ONCE
+from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.setting import check_setting, settings_of
 from brass_pebble.core.signals.keys import parse_chord
@@ -55,6 +56,8 @@ class LayerRequests:
 
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
+        # What each macro sends; used on the worker alone.
+        self._sent: Memo[str, Any] = Memo()
 
     # Bindings.
 
@@ -304,7 +307,7 @@ class LayerRequests:
 
         def work() -> Message:
             programs, problems = self._programs()
-            return {"clashes": [asdict(clash) for clash in find_clashes(desk, programs)],
+            return {"clashes": [asdict(clash) for clash in find_clashes(desk, programs, self._sent)],
                     "programs": [_program_state(program) for program in programs],
                     "problems": [problem.as_dict() for problem in problems]}
         self._on_worker(client, number, work)

@@ -107,6 +107,7 @@ class MeetRequests:
     def do_proposals(self, client: Client, ask: messages.AskProposals) -> None:
         """Drawings that may suit a device, the likeliest first."""
         facts, number = self._device(ask.device), ask.id
+        plays_notes = self.devices.kind_of(facts).plays_notes
 
         def done(found: object) -> None:
             if isinstance(found, Exception):
@@ -116,7 +117,8 @@ class MeetRequests:
             self._editing.reply(client, number, {"proposals": [
                 {"layout": p.layout.id, "name": p.layout.name, "why": p.why, "learn": p.learn,
                  "controls": controls_of(p.layout.with_keys(p.keys))} for p in found]})
-        self._ports.worker.do(lambda: propose(facts, self._editing.store.layouts())[:PROPOSED], done)
+        self._ports.worker.do(lambda: propose(
+            facts, self._editing.store.layouts(), plays_notes=plays_notes)[:PROPOSED], done)
 
     def do_take(self, client: Client, ask: messages.Take) -> None:
         """Make a device a surface of the desk."""
@@ -235,7 +237,7 @@ class MeetRequests:
 
     def do_this(self, client: Client, ask: messages.This) -> Message:
         """Answer which device the surface asked about has, without pressing it."""
-        self.devices.answer(self._device(ask.device))
+        self.devices.point_out(self._device(ask.device))
         return {"question": self.devices.question()}
 
     def _device(self, name: str) -> DeviceFacts:

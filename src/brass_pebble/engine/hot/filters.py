@@ -1,11 +1,9 @@
 """Surfaces whose presses are not taken as they come: debounced, doubled, drawn or tried, or kept back for a moment.
 
-Those that need none of it are read by the engine's own short way.
+Those that need none of it take the reader's fast lane.
 """
 
 from __future__ import annotations
-
-from collections.abc import Callable
 
 from brass_pebble.core.desk.action import RECORD, RECORD_KEYBOARD, STOP
 from brass_pebble.core.desk.model import Surface
@@ -14,13 +12,11 @@ from brass_pebble.core.play.bounce import Debouncer
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.signals.keys import key_table
-from brass_pebble.core.signals.signal import MOVING
 from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.devices.set_aside import SetAside
 from brass_pebble.engine.ports import Ports, PressPath
 from brass_pebble.engine.runs.recorder import Recorder
-from brass_pebble.kinds.inputs.base import DeviceGone, Input
 from brass_pebble.kinds.inputs.bystanders import Bystanders
 
 LOOK_EVERY = 8 * MS
@@ -60,35 +56,9 @@ class Filters:
         """Everything stops: what waits is not played afterwards."""
         self.waiting.clear()
 
-    def reader(self, surface_id: str, source: Input, fileno: int) -> Callable[[int], None]:
-        """For surfaces whose presses are not taken as they come: debounced, doubled, drawn or tried."""
-        node = source.node(fileno)
-
-        def ready(events: int) -> None:
-            try:
-                arrived_events = source.read(fileno)
-            except DeviceGone as gone:
-                self.devices.lost(surface_id, str(gone))
-                return
-            except Exception as error:
-                self.devices.cannot_be_read(surface_id, error)
-                return
-            for code, value, arrived in arrived_events:
-                if code >= MOVING:
-                    self.move(surface_id, code, value, arrived, node)
-                    continue
-                if ((self.waiting and not self._ports.router.does(surface_id, code, STOP))
-                        or (value and self._ports.desk.patience and self._ports.router.sends(surface_id, code)
-                            and self.bystanders.modifiers())):
-                    self.hold_back(surface_id, code, value, arrived, node)
-                    continue
-                try:
-                    self.arrive(surface_id, code, value, arrived, node)
-                except Exception as error:
-                    self.path.press_failed(surface_id, error)
-            if not arrived_events:
-                self.devices.check_state(surface_id)
-        return ready
+    def stand_between(self, surface: Surface) -> bool:
+        """Whether anything of this surface is not taken as it comes."""
+        return bool(surface.second or surface.debounce or self.aside.holds(surface.id) or self.recorder.busy)
 
     # A modifier that is held on the main keyboard would change what is sent: a press waits a moment for its release.
 

@@ -74,10 +74,10 @@ class Control:
 
     stop_waiting: Callable[[], object]
 
-    def answer_run(self, run: Run, answer: object) -> None:
+    def resume_run(self, run: Run, outcome: object) -> None:
         """What a run asked of the world is known now: it goes on."""
         now = self._ports.now()
-        self._player.answer(run, answer, now, self._sender.out)
+        self._player.resume(run, outcome, now, self._sender.out)
         if self._sender.out:
             self._sender.send(now)
 

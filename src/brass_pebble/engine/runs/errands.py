@@ -154,7 +154,7 @@ class Errands:
             if STAYS in remark and isinstance(run.owner, Trace):
                 self.live.tell_once(TOLD_ONCE, stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
         if isinstance(ask, Window) or (isinstance(ask, Errand) and ask.wait):
-            self.control.answer_run(run, answer)
+            self.control.resume_run(run, answer)
 
     def _remark(self, run: Run, text: str) -> None:
         if isinstance(run.owner, Trace):
@@ -169,9 +169,9 @@ class Errands:
         if run.state != "playing":
             return
         if own.is_there(ask.pattern, focused=ask.focused):
-            self.control.answer_run(run, True)
+            self.control.resume_run(run, True)
         elif now >= until:
-            self.control.answer_run(run, False)
+            self.control.resume_run(run, False)
         else:
             self._ports.alarms.at(f"window {run.id}", min(until, now + 20 * MS),
                                   lambda now: self._wait_for_own(run, ask, own, until))

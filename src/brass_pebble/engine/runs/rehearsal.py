@@ -60,7 +60,7 @@ class Rehearsal:
             here = self._there(ask)
             if here or now >= until:
                 self._waits.remove((run, ask, until))
-                self._player.answer(run, here, now, self._out)
+                self._player.resume(run, here, now, self._out)
                 self._send(now)
         self._take_reactions()
         if self.next_deadline() is None:
@@ -83,7 +83,7 @@ class Rehearsal:
             elif isinstance(ask, Errand):
                 self._tell(f"({' '.join((ask.kind, *ask.words))})", now - self.start, now - self.start, ask.line)
                 if ask.wait:
-                    self._player.answer(run, True, now, self._out)
+                    self._player.resume(run, True, now, self._out)
                     self._send(now)
 
     def _there(self, ask: Window) -> bool:

@@ -10,15 +10,16 @@ from textual.binding import Binding, BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, Message
-from brass_pebble.protocol.base import Answer, Request
+from brass_pebble.protocol.base import Reply, Request
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.outside import Outside
 from brass_pebble.screen.state import DeskState, Spot
 
 from .key_help import bindings_of, key_rows, key_table
 from .palette import Palette
 from .sheets import Sheet
 
-A = TypeVar("A", bound=Answer)
+R = TypeVar("R", bound=Reply)
 # More keys than these stand in two columns where there is room, in cells.
 MANY, WIDE = 20, 140
 
@@ -84,17 +85,22 @@ class View(Screen[None]):
             self.notify("Every surface commands again." if off else
                         f"Hands off: presses only select, for {minutes} minutes. H ends it.", timeout=6)
 
-    async def query_engine(self, answer: type[A], request: Request) -> A | None:
-        """Ask the engine by a declared request; its declared answer, or None if it refused and the person was told.
+    async def query_engine(self, kind: type[R], request: Request) -> R | None:
+        """Ask the engine by a declared request; its declared reply, or None if it refused and the person was told.
 
         Raises:
-            TypeError: this request has another answer.
+            TypeError: this request has another reply.
         """
-        if not issubclass(answer, request.answer):
-            raise TypeError(f"{type(request).__name__} is answered with {request.answer.__name__}")
+        if not issubclass(kind, request.reply):
+            raise TypeError(f"{type(request).__name__} is replied to with {request.reply.__name__}")
         fields = msgspec.to_builtins(request)
         reply = await self.ask(fields.pop("do"), **fields)
-        return None if reply is None else msgspec.convert(reply, answer)
+        return None if reply is None else msgspec.convert(reply, kind)
+
+    @property
+    def outside(self) -> Outside:
+        """The machine beside the engine."""
+        return self.app.outside  # type: ignore[attr-defined,no-any-return]
 
     def more_help(self) -> list[tuple[str, str]]:
         """Rows below the keys."""

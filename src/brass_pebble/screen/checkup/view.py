@@ -12,7 +12,7 @@ from textual.binding import Binding, BindingType
 from textual.widgets import OptionList, Static
 from textual.worker import get_current_worker
 
-from brass_pebble.machine.checkup import GOOD, UNKNOWN, WRONG, Finding, checkup
+from brass_pebble.core.say.finding import GOOD, UNKNOWN, WRONG, Finding
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState
@@ -61,7 +61,7 @@ class CheckupView(ListedView[Finding]):
 
     def _all(self, desk: Path) -> Iterator[Finding]:
         try:
-            yield from checkup(desk)
+            yield from self.outside.checkup(desk)
         except Exception as error:
             yield Finding("the checkup itself", WRONG, f"it could not go on: {error!r}",
                           "The findings above hold all the same")

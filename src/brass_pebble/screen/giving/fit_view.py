@@ -14,8 +14,8 @@ from textual.widgets import Static
 
 from brass_pebble.core.parcel.contents import Parcel
 from brass_pebble.core.parcel.fitting import HOWS, Fit, match, suits
+from brass_pebble.core.parcel.look import bound_of
 from brass_pebble.core.parcel.merge import Item
-from brass_pebble.engine.disk.intake import bound_of
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState, Row
 from brass_pebble.screen.widgets.sketch import Sketch

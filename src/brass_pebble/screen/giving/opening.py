@@ -8,14 +8,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.engine.disk.intake import look, readable_in
-from brass_pebble.engine.disk.parcel_file import pack_desk, parcel_of, read_parcel
 from brass_pebble.screen.base.one_surface import write_here
 from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.state import Spot
-
-from .reading import store_of
 
 if TYPE_CHECKING:
     from brass_pebble.screen.base.view import View
@@ -34,9 +30,8 @@ async def open_parcel(view: View) -> None:
     if not answer:
         return
     file = Path(answer).expanduser()
-    store = store_of(view.state.desk["folder"])
     try:
-        found = await asyncio.to_thread(lambda: look(read_parcel(file), store))
+        found = await asyncio.to_thread(view.outside.look_at, file, view.state.desk["folder"])
     except ProblemError as error:
         view.notify(str(error.problem), title=file.name, severity="error", timeout=12)
         return
@@ -60,13 +55,10 @@ async def give(view: View, selected: Spot) -> None:
         return
     what, name = chosen
     file = Path.cwd() / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'desk'}.zip"
-    store = store_of(view.state.desk["folder"])
-
+    macro = what.removeprefix("macro ") if what.startswith("macro ") else ""
     try:
-        data = await asyncio.to_thread(lambda: pack_desk(
-            store, surfaces=[] if what == "desk" or what.startswith("macro ") else [what],
-            macros=[what.removeprefix("macro ")] if what.startswith("macro ") else []))
-        readable = await asyncio.to_thread(lambda: readable_in(parcel_of(data)))
+        data, readable = await asyncio.to_thread(view.outside.pack, view.state.desk["folder"],
+                                                 [] if what == "desk" or macro else [what], [macro] if macro else [])
     except ProblemError as error:
         view.notify(str(error.problem), severity="error", timeout=8)
         return

@@ -1,22 +1,12 @@
-"""What these views read of the desk's files.  They only read: every change goes through the engine."""
+"""How these views draw a surface."""
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
-from brass_pebble import paths
 from brass_pebble.core.desk.look.shown import show_control
-from brass_pebble.engine.disk.store import DeskStore
 
 Row = dict[str, Any]
-
-
-def store_of(folder: str) -> DeskStore:
-    """The store of the desk that is shown."""
-    desk = Path(folder)
-    return DeskStore(desk, paths.state_folder() / "versions" / paths.desk_key(desk), paths.user_layouts(),
-                     paths.approvals_file(desk))
 
 
 def sketch_rows(surface: Row, marked: set[str] | None = None) -> tuple[list[Row], set[str]]:

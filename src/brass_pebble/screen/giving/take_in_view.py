@@ -18,16 +18,15 @@ from textual.widgets import Static
 from brass_pebble.core.desk.look.changes import Difference, differences
 from brass_pebble.core.parcel.contents import surface_without_own
 from brass_pebble.core.parcel.fitting import Fit
+from brass_pebble.core.parcel.look import Look, Reaching, at_most
 from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
-from brass_pebble.engine.disk.intake import Look, Reaching, at_most, drawn_surfaces
-from brass_pebble.engine.disk.parcel_file import mine_of
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Row
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
-from .reading import sketch_rows, store_of
+from .reading import sketch_rows
 
 MARKS = {NEW: "+", SAME: "=", DIFFERS: "≠"}
 SAID = {TAKE: "take", LEAVE: "leave", BOTH: "keep both"}
@@ -94,9 +93,7 @@ class TakeInView(ListedView[Line]):
 
     async def on_mount(self) -> None:
         """Read what the drawings need."""
-        store = store_of(self.state.desk["folder"])
-        self._drawn, self._mine = await asyncio.to_thread(
-            lambda: (drawn_surfaces(self.look.parcel, store), mine_of(store)))
+        self._drawn, self._mine = await asyncio.to_thread(self.outside.drawn, self.look, self.state.desk["folder"])
         self.load()
 
     async def show_all(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Callable
 
 from brass_pebble.core.macro.lanes import Bar, Lanes, lanes_of
 from brass_pebble.core.macro.reader import Draft, link, parse
@@ -10,20 +11,19 @@ from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.signals.keymap import Typist
-from brass_pebble.kinds.outputs.xkb import typist
 from brass_pebble.screen.state import Row
 
 
 class MacroModel:
     """One macro, among the others that it may play."""
 
-    def __init__(self, macro_id: str, reply: Row) -> None:
-        """`reply` is the engine's answer to `macros`."""
+    def __init__(self, macro_id: str, reply: Row, find_typist: Callable[[str], Typist]) -> None:
+        """`reply` is the engine's to `macros`; `find_typist` knows who types with a keyboard layout."""
         self.id = macro_id
         self._times = {"tap": round(reply["tap_ms"] * MS), "gap": round(reply["gap_ms"] * MS)}
         self._typist: Typist | None = None
         try:
-            self._typist = typist(reply["keyboard"])
+            self._typist = find_typist(reply["keyboard"])
         except ProblemError:
             self._typist = None
         self._others: dict[str, Draft] = {

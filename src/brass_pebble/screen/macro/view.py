@@ -111,7 +111,7 @@ class MacroView(View):
         if reply is None:
             return
         text = self._saved = reply["texts"].get(self.macro_id, "")
-        self.model = MacroModel(self.macro_id, reply)
+        self.model = MacroModel(self.macro_id, reply, self.outside.typist)
         text = await self._offer_draft(text, reply["drafts"].get(self.macro_id))
         area = self.query_one(MacroText)
         area.load_text(text)

@@ -1,0 +1,35 @@
+"""What views need of the machine beside the engine: read only, never on the screen's own loop."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, Protocol
+
+from brass_pebble.core.parcel.look import Look, Reaching
+from brass_pebble.core.parcel.merge import Mine
+from brass_pebble.core.say.finding import Finding
+from brass_pebble.core.signals.keymap import Typist
+
+
+class Outside(Protocol):
+    """Handed to the application by who starts it."""
+
+    def typist(self, keyboard: str) -> Typist:
+        """Who knows how to type with a keyboard layout.  Raises: ProblemError."""
+
+    def checkup(self, desk: Path) -> Iterator[Finding]:
+        """Everything that is looked at on this machine, one finding after the other."""
+
+    def look_at(self, file: Path, desk: str) -> Look:
+        """A file that somebody gave, as it stands to the desk in a folder.  Raises: ProblemError, OSError."""
+
+    def drawn(self, look: Look, desk: str) -> tuple[dict[str, dict[str, Any]], Mine]:
+        """Its surfaces as rows to draw, and what the desk itself has."""
+
+    def pack(self, desk: str, surfaces: list[str], macros: list[str]) -> tuple[bytes, list[Reaching]]:
+        """A file to give on, and what whoever gets it can read.  Without surfaces and macros the whole desk.
+
+        Raises:
+            ProblemError: the desk is broken at the moment.
+        """
