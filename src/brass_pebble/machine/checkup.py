@@ -225,7 +225,7 @@ def _display(desk: Path) -> Iterator[Finding]:
 
 def _focus(desk: Path) -> Iterator[Finding]:
     """Whether layers can follow the focused window."""
-    from brass_pebble.kinds.focus.here import NOWHERE, teller
+    from brass_pebble.kinds.focus.table import NOWHERE, teller
     kind = teller()
     if kind is None:
         yield Finding("focused window", UNKNOWN, NOWHERE.split(". ")[0], "Let your compositor's own scripts call: "

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from brass_pebble.core.desk.layer_switch import FocusedWindow
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import Ports
-from brass_pebble.kinds.focus.here import NOWHERE, teller
+from brass_pebble.kinds.focus.table import NOWHERE, teller
 from brass_pebble.kinds.outputs.base import HasWindows, Output, OutputError
 
 # While a display is gone, it is looked for this often, in s; never while it is there.

@@ -40,6 +40,11 @@ class FocusOnSway:
 
     source = "the compositor (sway protocol)"
 
+    @staticmethod
+    def works_here() -> bool:
+        """Whether such a compositor is named."""
+        return bool(socket_of_compositor())
+
     def __init__(self, stop: int) -> None:
         self._stop = stop
         self._socket = socket.socket(socket.AF_UNIX)

@@ -6,6 +6,7 @@ Extended Window Manager Hints: _NET_ACTIVE_WINDOW of the root window, _NET_WM_NA
 from __future__ import annotations
 
 import contextlib
+import os
 import select
 from collections.abc import Callable
 from typing import Any
@@ -27,6 +28,11 @@ class FocusOnX11:
     """
 
     source = "the X display"
+
+    @staticmethod
+    def works_here() -> bool:
+        """Whether there is a display.  Under Wayland it shows only some of the windows, and never who has the focus."""
+        return bool(os.environ.get("DISPLAY")) and not os.environ.get("WAYLAND_DISPLAY")
 
     def __init__(self, stop: int) -> None:
         self._stop = stop
