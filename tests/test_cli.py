@@ -195,3 +195,33 @@ def test_every_command_is_found_where_the_table_says() -> None:
                              "command_line(['play'])\nprint(*sys.modules)"], capture_output=True, text=True, check=True)
     assert not {"brass_pebble.cli.desk", "pydantic", "rich", "textual", "lark", "msgspec", "tomlkit"} & set(
         loaded.stdout.split())
+
+
+def complete(*words: str) -> list[str]:
+    """What the shell would propose for the last word."""
+    done = run_cli(_BRASS_PEBBLE_COMPLETE="complete_bash", COMP_WORDS=" ".join(["brass-pebble", *words]),
+                   COMP_CWORD=str(len(words)))
+    assert done.returncode == 0, done.stderr
+    return done.stdout.split()
+
+
+def test_the_shell_completes_commands_requests_and_their_fields() -> None:
+    assert complete("clas") == ["clashes"]
+    assert {"undo", "usage"} <= set(complete("ask", "u"))
+    assert complete("ask", "bind", "hold") == ["hold_after="]
+    assert "surface=" not in complete("ask", "bind", "surface=pad", "s")
+    assert complete("ask", "nonsense", "x") == []
+    assert "_BRASS_PEBBLE_COMPLETE" in run_cli("--show-completion", "bash").stdout
+
+
+def test_any_request_can_be_asked_and_a_wrong_one_is_refused_in_a_sentence(desk: Path, engine: Path) -> None:
+    done = run_cli("ask", "bind", "surface=pedals", "layer=class", "control=left", "kind=tap", "target=F20",
+                   "--desk", str(desk))
+    assert json.loads(done.stdout) == {"words": "pedals left: tap F20"}
+    # A number can be part of a text, and a text may look like one.
+    assert json.loads(run_cli("ask", "traces", "count=0", "--desk", str(desk)).stdout) == {"traces": []}
+    for words, code, text in ((["undoo"], 1, "undoo"), (["traces", "count=much"], 1, "“count”"),
+                              (["traces", "count"], 2, "Write FIELD=VALUE")):
+        done = run_cli("ask", *words, "--desk", str(desk))
+        assert (done.returncode, done.stdout) == (code, ""), done.stderr
+        assert text in done.stderr

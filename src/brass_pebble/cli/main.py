@@ -30,13 +30,17 @@ PARTS = {
     "usage": ("usage",),
     "machine": ("devices", "checkup", "service"),
     "setup": ("setup",),
-    "secret": ("secret",),
+    "secret": ("secret",), "asking": ("ask",),
 }
+# The shell sets this when it asks how a word could end.
+COMPLETES = "_BRASS_PEBBLE_COMPLETE"
 
 
 def command_line(words: Sequence[str] = ()) -> typer.Typer:
     """The command line; of the command that `words` begin with, if they do, that one alone."""
-    app = typer.Typer(add_completion=False, invoke_without_command=True, pretty_exceptions_enable=False,
+    # What the shell asks for completions by costs time that no other command should pay.
+    completes = not words or words[0].startswith("-") or COMPLETES in os.environ
+    app = typer.Typer(add_completion=completes, invoke_without_command=True, pretty_exceptions_enable=False,
                       rich_markup_mode=None, epilog=_EPILOG,
                       help="Spare keyboards, pedals and pads as command surfaces for timed keystroke macros.")
     app.callback()(start)
