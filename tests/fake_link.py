@@ -3,6 +3,7 @@ by declared replies of the test's own, or else by an engine in this process that
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -38,6 +39,8 @@ class FakeLink:
         self.asked: list[Request] = []
         self.replies: dict[type[Request], Reply | Exception] = {}
         self.engine: Any = None
+        # What is asked while this is set waits until it is let go.
+        self.held: asyncio.Event | None = None
 
     async def connect(self, path: Path) -> Message:
         return await self.ask("hello")
@@ -45,6 +48,8 @@ class FakeLink:
     async def ask(self, do: str, **fields: Any) -> Message:
         request = msgspec.json.decode(msgspec.json.encode({"do": do, **fields}), type=requests()[do])
         self.asked.append(request)
+        if self.held is not None:
+            await self.held.wait()
         found = self.replies.get(type(request))
         if isinstance(found, Exception):
             raise found

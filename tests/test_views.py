@@ -212,6 +212,28 @@ def test_a_version_is_compared_with_the_one_before_or_with_now(play: Play) -> No
     play(scene)
 
 
+def test_a_view_that_is_left_while_it_waits_for_a_reply_is_left(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.replies[giving.AskVersions] = giving.Versions(versions=[
+            giving.VersionRow(number=number, at=0.0, words="a change", files=[]) for number in (2, 1)])
+        link.replies[giving.Compare] = giving.Differences(words=[], lines=[], more=0)
+        # The reply comes at some moment of the view's going.
+        for moment in range(40):
+            link.held = None
+            app.open_view("versions")
+            await settled(pilot)
+            link.held = asyncio.Event()
+            await keys(pilot, "v")
+            gone = app.pop_screen()
+            for _ in range(moment):
+                await asyncio.sleep(0)
+            link.held.set()
+            await gone
+            await settled(pilot)
+            assert app.view.NAME == "Desk"
+    play(scene)
+
+
 # Settings.
 
 def test_settings_of_a_surface_and_of_the_desk_are_asked_for_as_files_have_them(play: Play) -> None:

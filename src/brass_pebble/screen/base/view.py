@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from typing import Any, ClassVar, TypeVar
 
 import msgspec
@@ -63,15 +64,24 @@ class View(Screen[None]):
     async def ask(self, do: str, **fields: Any) -> Message | None:
         """Ask the engine; a refusal is shown to the person."""
         try:
-            return await self.link.ask(do, **fields)
+            return await self._ask(do, **fields)
         except EngineError as error:
             self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
             return None
 
+    async def _ask(self, do: str, **fields: Any) -> Message:
+        try:
+            reply = await self.link.ask(do, **fields)
+        finally:
+            if self not in self.app.screen_stack:
+                # The view was left meanwhile: its widgets are going, and what waited for the reply goes with them.
+                raise asyncio.CancelledError
+        return reply
+
     async def ask_or_say(self, do: str, **fields: Any) -> tuple[Message | None, str]:
         """Ask the engine; the reply, or None and why not, for a sheet that stays open."""
         try:
-            return await self.link.ask(do, **fields), ""
+            return await self._ask(do, **fields), ""
         except EngineError as error:
             return None, f"{error.what}. {error.hint}" if error.hint else error.what
 

@@ -243,7 +243,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         fitting = [row for row in settings_of(Bound).values() if self._values(row) and fits(row, self._kind(),
                                                                                              self.gesture)]
         further = iter(FURTHER_KEYS)
-        return {KEYS_OF.get(row.name) or next(further): row for row in fitting[:len(KEYS_OF) + len(FURTHER_KEYS)]}
+        found = {KEYS_OF.get(row.name) or next(further, ""): row for row in fitting}
+        return {key: found[key] for key in (*KEYS_OF.values(), *FURTHER_KEYS) if key in found}
 
     def _values(self, row: Setting) -> tuple[Any, ...]:
         """What a setting goes through here: steps of a knob without ends are counts, of others shares of the way."""

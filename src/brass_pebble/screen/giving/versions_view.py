@@ -99,7 +99,10 @@ class VersionsView(ListedView[VersionRow]):
         if not asked.one:
             first = DifferenceRow(words="the desk as it was first seen", surface="", control="")
             self._found = Differences(words=[first], lines=[], more=0)
-        elif reply := await self.query_engine(Differences, asked):
+        else:
+            reply = await self.query_engine(Differences, asked)
+            if reply is None:
+                return
             self._found = reply
         self._show(row)
 
