@@ -1,15 +1,15 @@
 """How to type characters under any keyboard layout that the system knows, asked of its own XKB data.
 
-Uses the library libxkbcommon (xkbcommon/xkbcommon.h) through ctypes.  Dead keys are composed as Unicode does
-(NFC of letter and combining mark), which is what the usual compose tables do for them.
+Uses the library libxkbcommon (xkbcommon/xkbcommon.h) through ctypes.  What dead keys make of the key behind them is
+asked of the same library, which reads the compose table of the person's language as programs do.
 """
 
 from __future__ import annotations
 
 import ctypes
 import ctypes.util
+import os
 import re
-import unicodedata
 from functools import cache
 from pathlib import Path
 
@@ -22,15 +22,12 @@ from brass_pebble.core.signals.keys import Chord, key_table
 _OFFSET = 8
 _LAYOUT = re.compile(r"([a-z_]{2,20})(?:\(([\w-]{0,30})\))?")
 SYSTEM = Path("/etc/default/keyboard")
-# Keysyms of dead keys (xkbcommon/xkbcommon-keysyms.h): the combining mark each adds, what it gives with a space, and
-# what it gives twice.
-DEAD = {
-    0xFE50: ("\u0300", "`", "`"), 0xFE51: ("\u0301", "'", "\u00b4"), 0xFE52: ("\u0302", "^", "^"),
-    0xFE53: ("\u0303", "~", "~"), 0xFE54: ("\u0304", "\u00af", "\u00af"), 0xFE55: ("\u0306", "\u02d8", "\u02d8"),
-    0xFE56: ("\u0307", "\u02d9", "\u02d9"), 0xFE57: ("\u0308", '"', "\u00a8"), 0xFE58: ("\u030a", "\u00b0", "\u00b0"),
-    0xFE59: ("\u030b", "\u02dd", "\u02dd"), 0xFE5A: ("\u030c", "\u02c7", "\u02c7"),
-    0xFE5B: ("\u0327", "\u00b8", "\u00b8"), 0xFE5C: ("\u0328", "\u02db", "\u02db"),
-}
+# Dead keys (xkbcommon/xkbcommon-keysyms.h): XKB_KEY_dead_grave to XKB_KEY_dead_greek and those after it.
+_DEAD = range(0xFE50, 0xFE94)
+# enum xkb_compose_status (xkbcommon/xkbcommon-compose.h)
+_COMPOSED = 2
+# Whose rules of composition count where the person's language has none of its own.
+_USUAL_LOCALE = "en_US.UTF-8"
 _LEVEL3 = 0xFE03
 
 
@@ -56,10 +53,50 @@ def _library() -> ctypes.CDLL:
             ("xkb_state_new", pointer, [pointer]), ("xkb_state_unref", None, [pointer]),
             ("xkb_state_update_mask", ctypes.c_int, [pointer, *[number] * 6]),
             ("xkb_state_key_get_one_sym", number, [pointer, number]),
-            ("xkb_keysym_to_utf32", number, [number])):
+            ("xkb_keysym_to_utf32", number, [number]),
+            ("xkb_compose_table_new_from_locale", pointer, [pointer, ctypes.c_char_p, ctypes.c_int]),
+            ("xkb_compose_table_unref", None, [pointer]), ("xkb_compose_state_new", pointer, [pointer, ctypes.c_int]),
+            ("xkb_compose_state_unref", None, [pointer]), ("xkb_compose_state_reset", None, [pointer]),
+            ("xkb_compose_state_feed", ctypes.c_int, [pointer, number]),
+            ("xkb_compose_state_get_status", ctypes.c_int, [pointer]),
+            ("xkb_compose_state_get_one_sym", number, [pointer])):
         function = getattr(library, name)
         function.restype, function.argtypes = result, arguments
     return library
+
+
+class _Composing:
+    """What pairs of keys come to, by the compose table of the person's language."""
+
+    def __init__(self, library: ctypes.CDLL, context: int) -> None:
+        self._library = library
+        self._table = self._state = None
+        for locale in (next(filter(None, map(os.environ.get, ("LC_ALL", "LC_CTYPE", "LANG"))), ""), _USUAL_LOCALE):
+            self._table = library.xkb_compose_table_new_from_locale(context, locale.encode(), 0) if locale else None
+            if self._table:
+                self._state = library.xkb_compose_state_new(self._table, 0)
+                break
+
+    @cache  # noqa: B019  (it lives for as long as one layout is read)
+    def join(self, first: int, second: int) -> str:
+        """The character that two keysyms after one another give; empty if they give none."""
+        library, state = self._library, self._state
+        if not state:
+            return ""
+        library.xkb_compose_state_reset(state)
+        library.xkb_compose_state_feed(state, first)
+        library.xkb_compose_state_feed(state, second)
+        if library.xkb_compose_state_get_status(state) != _COMPOSED:
+            return ""
+        code = library.xkb_keysym_to_utf32(library.xkb_compose_state_get_one_sym(state))
+        return chr(code) if code and chr(code).isprintable() else ""
+
+    def close(self) -> None:
+        """Give the table back."""
+        if self._table:
+            self._library.xkb_compose_state_unref(self._state)
+            self._library.xkb_compose_table_unref(self._table)
+            self._table = self._state = None
 
 
 class XkbTypist:
@@ -89,7 +126,9 @@ class XkbTypist:
             raise ProblemError(f"there is no keyboard layout “{name}” on this system",
                                hint="Layouts are named as in /usr/share/X11/xkb/symbols, with a variant in parentheses")
         # As the kernel counts keys, and then as they are called.
-        read = {locked: self._read(library, layout, locked) for locked in (False, True)}
+        composing = _Composing(library, context)
+        read = {locked: self._read(library, layout, composing, locked) for locked in (False, True)}
+        composing.close()
         self.places = places_of({char: chords[0].codes[0] for char, chords in read[False].items()
                                  if len(chords) == 1 and len(chords[0].codes) == 1})
         self._strokes: dict[bool, dict[str, tuple[Chord, ...]]] = {
@@ -98,11 +137,13 @@ class XkbTypist:
         library.xkb_keymap_unref(layout)
         library.xkb_context_unref(context)
 
-    def _read(self, library: ctypes.CDLL, layout: int, locked: bool) -> dict[str, tuple[Chord, ...]]:
+    def _read(self, library: ctypes.CDLL, layout: int, composing: _Composing,
+              locked: bool) -> dict[str, tuple[Chord, ...]]:
         table, named = key_table(), {"\n": "Enter", "\t": "Tab"}
         strokes: dict[str, tuple[Chord, ...]] = {char: (Chord((table.find(key).code,)),)
                                                  for char, key in named.items()}
         dead: dict[int, Chord] = {}
+        plain: dict[int, Chord] = {}
         state = library.xkb_state_new(layout)
         masks = {name: 1 << library.xkb_keymap_mod_get_index(layout, name.encode()) for name in ("Shift", "Lock")}
         shift, altgr = table.find("Shift").code, table.find("AltGr").code
@@ -119,21 +160,17 @@ class XkbTypist:
                 if key.button or key.code + _OFFSET > 255:
                     continue
                 sym = library.xkb_state_key_get_one_sym(state, key.code + _OFFSET)
-                if sym in DEAD:
-                    dead.setdefault(sym, Chord((*held, key.code)))
+                chord = Chord((*held, key.code))
+                if sym in _DEAD:
+                    dead.setdefault(sym, chord)
                 elif (code := library.xkb_keysym_to_utf32(sym)) and chr(code).isprintable():
-                    strokes.setdefault(chr(code), (Chord((*held, key.code)),))
+                    strokes.setdefault(chr(code), (chord,))
+                    plain.setdefault(sym, chord)
         library.xkb_state_unref(state)
-        single = dict(strokes)
-        for sym, chord in dead.items():
-            mark, alone, twice = DEAD[sym]
-            strokes.setdefault(twice, (chord, chord))
-            if " " in single:
-                strokes.setdefault(alone, (chord, *single[" "]))
-            for char, second in single.items():
-                joined = unicodedata.normalize("NFC", char + mark)
-                if len(joined) == 1 and len(char) == 1 and char.isalpha():
-                    strokes.setdefault(joined, (chord, *second))
+        for first, chord in dead.items():
+            for second, behind in (*plain.items(), *dead.items()):
+                if char := composing.join(first, second):
+                    strokes.setdefault(char, (chord, behind))
         return strokes
 
     @property

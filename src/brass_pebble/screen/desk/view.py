@@ -48,6 +48,8 @@ class DeskView(DeskActions):
     DeskView #trouble.shown { display: block; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
+        # The way out stands where no footer is too narrow for it.
+        Binding("q", "app.quit", "quit", tooltip="quit; the engine goes on if it ran before"),
         Binding("up", "go(0, -1)", "select", show=False, tooltip="select a control"),
         Binding("down", "go(0, 1)", "select", show=False, tooltip="select a control"),
         Binding("left", "go(-1, 0)", "select", show=False, tooltip="select a control"),
@@ -99,7 +101,6 @@ class DeskView(DeskActions):
         Binding("I", "take_in", "take a parcel in", show=False, tooltip="take a file from somebody else in"),
         Binding("G", "asleep", "guests", show=False, tooltip="what came from somebody else, and sleeps"),
         Binding("escape", "end_recording", "cancel", show=False, tooltip="end a recording without keeping it"),
-        Binding("q", "app.quit", "quit", tooltip="quit; the engine goes on if it ran before"),
     ]
 
     AUTO_FOCUS = "Board"
