@@ -289,8 +289,8 @@ def test_binding_sends_the_settings_that_were_gone_through(play: Play) -> None:
 
 def test_who_asks_is_let_in(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        peer = {"kind": "midi", "name": "Tablet", "host": "192.0.2.7", "port": 5004, "state": "asks", "for_ms": 0.0,
-                "latency_ms": 0.0, "lost": 0, "late": 0, "dropped": 0, "messages": 0, "malformed": 0, "surface": ""}
+        peer = network.PeerRow(kind="midi", name="Tablet", host="192.0.2.7", port=5004, state="asks", for_ms=0.0,
+                               latency_ms=0.0, lost=0, late=0, dropped=0, messages=0, malformed=0, surface="")
         link.replies[network.AskSessions] = network.Sessions(midi=5004, osc=0, name="Desk", listen="0.0.0.0",
                                                              peers=[peer], found=[], admitted=[])
         app.open_view("network")

@@ -2,10 +2,43 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, ClassVar
 
-from .base import Changed, Id, Port, Reply, Request, Row, Word, said
+from .base import Changed, Id, Port, Reply, Request, Word, said
 from .rows import Struct
+
+
+class PeerRow(Struct, frozen=True, kw_only=True):
+    """Somebody who takes part, or asks to."""
+
+    kind: Annotated[str, said("`midi` or `osc`")]
+    name: Annotated[str, said("empty for OSC")]
+    host: str
+    port: Annotated[int, said("0 for OSC")]
+    state: Annotated[str, said("`connected`, `joining`, `invited` or `asks`")]
+    for_ms: Annotated[float, said("since when")]
+    latency_ms: float
+    lost: Annotated[int, said("packets that never came")]
+    late: Annotated[int, said("packets that came after a later one")]
+    dropped: Annotated[int, said("messages beyond what one may send")]
+    messages: int
+    malformed: Annotated[int, said("packets that could not be read")]
+    surface: Annotated[str, said("the surface that it is, if it is one")]
+
+
+class FoundRow(Struct, frozen=True, kw_only=True):
+    """A session of the local network."""
+
+    name: str
+    host: str
+    port: int
+
+
+class AdmittedRow(Struct, frozen=True, kw_only=True):
+    """Somebody who was let in."""
+
+    name: Annotated[str, said("empty for OSC")]
+    host: str
 
 
 class SessionsRow(Struct, frozen=True, kw_only=True):
@@ -15,10 +48,9 @@ class SessionsRow(Struct, frozen=True, kw_only=True):
     osc: Annotated[int, said("the port, 0 if closed")]
     name: str
     listen: str
-    peers: Annotated[list[Row], said("`kind`, `name`, `host`, `port`, `state`, `for_ms`, `latency_ms`, `lost`, `late`, "
-                                     "`dropped`, `messages`, `malformed`, `surface`")]
-    found: Annotated[list[Any], said("sessions of the local network")]
-    admitted: Annotated[list[Any], said("who was let in")]
+    peers: list[PeerRow]
+    found: Annotated[list[FoundRow], said("sessions of the local network")]
+    admitted: Annotated[list[AdmittedRow], said("who was let in")]
 
 
 class Sessions(Reply, SessionsRow, frozen=True, kw_only=True):

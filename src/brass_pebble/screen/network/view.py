@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
+import msgspec
 from rich.text import Text
 from textual import on, work
 from textual.app import ComposeResult
@@ -14,6 +15,8 @@ from textual.widgets import Footer, Input, Static
 
 from brass_pebble.client import Message
 from brass_pebble.core.say.durations import SECOND, say_duration
+from brass_pebble.protocol.network import AskSessions, PeerRow, Sessions, SessionsRow
+from brass_pebble.protocol.topics import SessionsNews
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.state import DeskState, Spot
@@ -21,10 +24,12 @@ from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 
 REFRESH = 1.0
+# Somebody who only announces itself.
+SEEN = "found"
 # Cells for a key unit, the largest that fits.
 SCALES = ((14, 6), (12, 5), (10, 4), (8, 4), (6, 3))
 STATES = {"connected": ("●", "connected"), "joining": ("◌", "joining"), "invited": ("◌", "invited by you"),
-          "asks": ("?", "asks to be let in"), "found": ("·", "seen on the network")}
+          "asks": ("?", "asks to be let in"), SEEN: ("·", "seen on the network")}
 
 
 class Invite(ModalScreen[str]):
@@ -72,7 +77,7 @@ class NetworkView(DeskActions):
     def __init__(self, state: DeskState, link: Asks) -> None:
         super().__init__(state, link)
         self.chosen = 0
-        self.sessions: dict[str, Any] = {"midi": 0, "osc": 0, "name": "", "peers": [], "found": [], "admitted": []}
+        self.sessions: SessionsRow = Sessions(midi=0, osc=0, name="", listen="", peers=[], found=[], admitted=[])
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
@@ -95,7 +100,7 @@ class NetworkView(DeskActions):
     async def take(self, message: Message, changed: set[Spot]) -> None:
         """News."""
         if message["topic"] == "sessions":
-            self.sessions = message
+            self.sessions = msgspec.convert(message, SessionsNews)
             await self._draw()
         for drawing in self.query(SurfaceDrawing):
             if any(spot[0] == drawing.surface_id for spot in changed):
@@ -104,19 +109,20 @@ class NetworkView(DeskActions):
 
     @work(group="sessions", exclusive=True)
     async def _refresh(self) -> None:
-        if self.state.connected and (reply := await self.ask("sessions")):
+        if self.state.connected and (reply := await self.query_engine(Sessions, AskSessions())):
             self.sessions = reply
             await self._draw()
 
-    def rows(self) -> list[dict[str, Any]]:
+    def rows(self) -> list[PeerRow]:
         """Everybody: connected, asking, and seen on the network."""
-        known = {(row["host"], row["port"]) for row in self.sessions["peers"]}
-        found = [{**row, "kind": "midi", "state": "found"} for row in self.sessions["found"]
-                 if (row["host"], row["port"]) not in known]
-        return [*self.sessions["peers"], *found]
+        known = {(row.host, row.port) for row in self.sessions.peers}
+        found = [PeerRow(kind="midi", name=row.name, host=row.host, port=row.port, state=SEEN, for_ms=0.0,
+                         latency_ms=0.0, lost=0, late=0, dropped=0, messages=0, malformed=0, surface="")
+                 for row in self.sessions.found if (row.host, row.port) not in known]
+        return [*self.sessions.peers, *found]
 
     @property
-    def row(self) -> dict[str, Any] | None:
+    def row(self) -> PeerRow | None:
         """The chosen one."""
         rows = self.rows()
         return rows[min(self.chosen, len(rows) - 1)] if rows else None
@@ -125,9 +131,9 @@ class NetworkView(DeskActions):
         palette, sessions = self.palette, self.sessions
         head = Text()
         for what, said in (("midi", "MIDI session"), ("osc", "OSC")):
-            port = sessions[what]
+            port = sessions.midi if what == "midi" else sessions.osc
             head.append(f"{'◉' if port else '○'} {said} ", style=palette.verdigris if port else palette.dim)
-            head.append((f"open at port {port}" + (f", as “{sessions['name']}”" if what == "midi" else ""))
+            head.append((f"open at port {port}" + (f", as “{sessions.name}”" if what == "midi" else ""))
                         if port else f"closed ({'o' if what == 'midi' else 'c'} opens it)",
                         style=palette.text if port else palette.dim)
             head.append("     ")
@@ -140,7 +146,7 @@ class NetworkView(DeskActions):
         palette, rows = self.palette, self.rows()
         text = Text()
         if not rows:
-            open_now = self.sessions["midi"] or self.sessions["osc"]
+            open_now = self.sessions.midi or self.sessions.osc
             text.append("Nobody is connected yet.\n" if open_now else
                         "Nothing is open to the network. o opens a MIDI session, c opens OSC; then connect from the "
                         "tablet or the other computer, and let it in here.\n", style=palette.dim)
@@ -149,25 +155,24 @@ class NetworkView(DeskActions):
                     f"{'messages':>10}   surface\n", style=palette.dim)
         for index, row in enumerate(rows):
             here = index == min(self.chosen, len(rows) - 1)
-            mark, said = STATES[row["state"]]
-            good = row["state"] == "connected"
-            name = row["name"] or "OSC"
+            mark, said = STATES[row.state]
+            good = row.state == "connected"
+            name = row.name or "OSC"
             text.append("▸ " if here else "  ", style=palette.brass)
             text.append(f"{name[:20]:22}", style=f"bold {palette.brass}" if here else palette.text)
-            text.append(f"{row['host']:18}", style=palette.dim)
+            text.append(f"{row.host:18}", style=palette.dim)
             if good:
-                since = say_duration(int(row["for_ms"]) // 1000 * SECOND) if row["for_ms"] >= 1000 else "now"
-                latency = f"{row['latency_ms']:.1f} ms" if row["kind"] == "midi" else "–"
+                since = say_duration(int(row.for_ms) // 1000 * SECOND) if row.for_ms >= 1000 else "now"
+                latency = f"{row.latency_ms:.1f} ms" if row.kind == "midi" else "–"
                 text.append(f"{since:>10}{latency:>10}", style=palette.text)
-                for count in ("lost", "late", "dropped"):
-                    width = 10 if count == "dropped" else 7
-                    text.append(f"{row[count]:>{width}}", style=palette.rust if row[count] else palette.dim)
-                surface = self.state.surface(row["surface"])
-                text.append(f"{row['messages']:>10}   ", style=palette.text)
+                for count, width in ((row.lost, 7), (row.late, 7), (row.dropped, 10)):
+                    text.append(f"{count:>{width}}", style=palette.rust if count else palette.dim)
+                surface = self.state.surface(row.surface)
+                text.append(f"{row.messages:>10}   ", style=palette.text)
                 text.append(surface["name"] if surface else "none yet: m meets it",
                             style=palette.verdigris if surface else palette.dim)
             else:
-                text.append(f"   {mark} {said}", style=palette.brass if row["state"] == "asks" else palette.dim)
+                text.append(f"   {mark} {said}", style=palette.brass if row.state == "asks" else palette.dim)
             text.append("\n")
         return text
 
@@ -177,13 +182,13 @@ class NetworkView(DeskActions):
             return Text()
         said = {"asks": "Enter lets it in; it then has to connect once more. Only whom you let in is heard.",
                 "connected": "Delete sends it away and lets it in no longer.",
-                "found": "Enter invites it.", "invited": "It has not answered yet.", "joining": "It is joining."}
-        return Text(said[row["state"]], style=self.palette.dim)
+                SEEN: "Enter invites it.", "invited": "It has not answered yet.", "joining": "It is joining."}
+        return Text(said[row.state], style=self.palette.dim)
 
     async def _draw_surface(self) -> None:
         box = self.query_one("#drawing", Vertical)
         row = self.row
-        wanted = row.get("surface", "") if row else ""
+        wanted = row.surface if row else ""
         drawn = next((drawing.surface_id for drawing in box.query(SurfaceDrawing)), "")
         if wanted == drawn:
             return
@@ -213,27 +218,27 @@ class NetworkView(DeskActions):
         row = self.row
         if row is None:
             return
-        if row["state"] == "asks":
-            if await self.ask("admit", name=row["name"], host=row["host"]):
+        if row.state == "asks":
+            if await self.ask("admit", name=row.name, host=row.host):
                 self.notify("It is let in from now on. Connect from there once more, if it does not do so by itself.",
-                            title=row["name"] or row["host"], timeout=6)
-        elif row["state"] == "found":
-            await self.ask("admit", name=row["name"], host=row["host"])
-            await self.ask("invite", host=row["host"], port=row["port"], name=row["name"])
+                            title=row.name or row.host, timeout=6)
+        elif row.state == SEEN:
+            await self.ask("admit", name=row.name, host=row.host)
+            await self.ask("invite", host=row.host, port=row.port, name=row.name)
         self._refresh()
 
     @work(group="admit")
     async def action_send_away(self) -> None:
         """End somebody's part, and let them in no longer."""
         row = self.row
-        if row is not None and row["state"] != "found":
-            await self.ask("admit", name=row["name"], host=row["host"], yes=False)
+        if row is not None and row.state != SEEN:
+            await self.ask("admit", name=row.name, host=row.host, yes=False)
             self._refresh()
 
     @work(group="admit")
     async def action_open(self, what: str) -> None:
         """Open or close a way in."""
-        if await self.ask("open_network", what=what, **({"port": 0} if self.sessions[what] else {})):
+        if await self.ask("open_network", what=what, **({"port": 0} if getattr(self.sessions, what) else {})):
             self._refresh()
 
     @work(group="admit")
