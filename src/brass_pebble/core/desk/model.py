@@ -114,7 +114,7 @@ class Surface:
     label_sizes: tuple[tuple[str, Size], ...] = ()
     home: tuple[str, ...] = setting((), Texts("controls"), "where fingers rest, for better places", leans=True)
     takes: tuple[Part, ...] = setting((), Texts("parts"), "the parts of its device that are taken; without it, all",
-                                      "parts taken", leans=True, shown={})
+                                      "parts taken", leans=True, shown={"": "everything"})
     may_be_only_pointer: bool = setting(False, Flag(), "true: it is taken even if it is the only thing to point and "
                                         "click with")
 

@@ -59,7 +59,8 @@ class Setting:
     def say(self, written: Any) -> str:
         """A value, as it is written, in words."""
         if isinstance(written, list):
-            return ", ".join(f"{part:g}" if isinstance(part, float) else str(part) for part in written) or "none"
+            parts = (f"{part:g}" if isinstance(part, float) else str(part) for part in written)
+            return ", ".join(parts) or self.shown.get("", "none")
         if written in self.shown:
             return self.shown[written]
         if isinstance(self.kind, Time) and written:
