@@ -251,7 +251,7 @@ class Network:
             self._receivers = {}
             for peer in session.connected():
                 self._receivers.setdefault(peer.name.casefold(), SessionReceiver(self, peer))
-            here = {facts.id for facts in self.present()}
+            here = {facts.id for facts in [*self.peers(), *self.senders()]}
             for name in [name for name in self._inputs if name not in here]:
                 self._pull_out(name)
             self.devices.look_again()
@@ -324,29 +324,31 @@ class Network:
 
     # What the engine asks.
 
-    def present(self) -> list[DeviceFacts]:
-        """The devices that are connected."""
-        connected = self._session.connected() if self._session else []
-        senders = [sender for sender in list(self._senders.values()) if sender.admitted]
-        return [*(peer_facts(peer.name, peer.where) for peer in connected),
-                *(sender_facts(sender.host) for sender in senders)]
+    def peers(self) -> list[DeviceFacts]:
+        """Those of the session that are connected."""
+        return [peer_facts(peer.name, peer.where) for peer in (self._session.connected() if self._session else ())]
 
-    def open(self, facts: DeviceFacts) -> Input:
-        """The input of a connected device.
+    def senders(self) -> list[DeviceFacts]:
+        """Those who send OSC, and were let in."""
+        return [sender_facts(sender.host) for sender in list(self._senders.values()) if sender.admitted]
+
+    def open_peer(self, facts: DeviceFacts) -> Input:
+        """The input of a peer.
 
         Raises:
             InputError: it has left.
         """
-        if facts.kind == "osc":
-            source: SessionInput | OscInput = OscInput(facts)
-        else:
-            peer = next((p for p in (self._session.connected() if self._session else ())
-                         if peer_facts(p.name, p.where).id == facts.id), None)
-            if peer is None:
-                raise InputError(f"“{facts.shown}” has left the session")
-            source = SessionInput(facts, SessionReceiver(self, peer).send)
-            self._by_source[peer.source] = source
-        self._inputs[facts.id] = source
+        peer = next((p for p in (self._session.connected() if self._session else ())
+                     if peer_facts(p.name, p.where).id == facts.id), None)
+        if peer is None:
+            raise InputError(f"“{facts.shown}” has left the session")
+        source = SessionInput(facts, SessionReceiver(self, peer).send)
+        self._inputs[facts.id] = self._by_source[peer.source] = source
+        return source
+
+    def open_sender(self, facts: DeviceFacts) -> Input:
+        """The input of one who sends OSC."""
+        source = self._inputs[facts.id] = OscInput(facts)
         return source
 
     def _pull_out(self, device: str) -> None:

@@ -87,11 +87,17 @@ class OscInput(MessageInput):
 class Connected(Protocol):
     """Who is connected over the network."""
 
-    def present(self) -> list[DeviceFacts]:
-        """Those that are."""
+    def peers(self) -> list[DeviceFacts]:
+        """Those of a MIDI session."""
 
-    def open(self, facts: DeviceFacts) -> Input:
-        """Hear one.  Raises: InputError."""
+    def senders(self) -> list[DeviceFacts]:
+        """Those who send OSC, and were let in."""
+
+    def open_peer(self, facts: DeviceFacts) -> Input:
+        """Hear one of the session.  Raises: InputError."""
+
+    def open_sender(self, facts: DeviceFacts) -> Input:
+        """Hear one who sends OSC."""
 
 
 class SessionKind(InputKind):
@@ -106,16 +112,23 @@ class SessionKind(InputKind):
         self._network = network
 
     def present(self) -> list[DeviceFacts]:
-        return [facts for facts in self._network.present() if facts.kind == self.name]
+        return self._network.peers()
 
     def open(self, facts: DeviceFacts, parts: Sequence[DeviceFacts], shares: Shares | None) -> Input:
-        return self._network.open(facts)
+        return self._network.open_peer(facts)
 
     def listen(self, facts: DeviceFacts, *, motion: bool) -> Ear | None:
-        return MessageEars(self._network.open(facts))
+        return MessageEars(self.open(facts, (), None))
 
 
 class OscKind(SessionKind):
     """Senders of OSC."""
 
     name = "osc"
+    plays_notes = False
+
+    def present(self) -> list[DeviceFacts]:
+        return self._network.senders()
+
+    def open(self, facts: DeviceFacts, parts: Sequence[DeviceFacts], shares: Shares | None) -> Input:
+        return self._network.open_sender(facts)
