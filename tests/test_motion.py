@@ -38,6 +38,9 @@ from brass_pebble.core.say.setting import read_share, write_share
 from brass_pebble.core.signals.midi_in import MidiDecoder
 from brass_pebble.core.signals.signal import FAMILIES, find_signal, signal_name, spell, tone
 from brass_pebble.engine.disk.desk_reader import read_layout_file
+from brass_pebble.kinds.inputs.base import Input, InputError
+from brass_pebble.kinds.inputs.bench import Bench as NoDevices
+from brass_pebble.kinds.inputs.table import input_kinds
 from brass_pebble.paths import SHIPPED_LAYOUTS
 
 MS = 1_000_000
@@ -570,8 +573,28 @@ def test_pads_and_knobs_are_walked_like_keys() -> None:
 
 def test_midi_devices_are_offered_drawings_of_pads_and_knobs() -> None:
     facts = DeviceFacts("midi/x", "Gannet", "MIDI", port="Gannet #1", kind="midi")
-    assert [p.layout.id for p in propose(facts, LAYOUTS.values())] == ["pads-16", "knobs-sliders-8"]
-    assert all(p.learn for p in propose(facts, LAYOUTS.values()))
+    found = propose(facts, LAYOUTS.values(), plays_notes=True)
+    assert [p.layout.id for p in found] == ["pads-16", "knobs-sliders-8"]
+    assert all(p.learn for p in found)
+    # Only the kinds that send notes are drawn as such, by what their row says.
+    kinds = input_kinds(NoDevices(), Nobody())
+    assert {name for name, kind in kinds.items() if kind.plays_notes} == {"midi", "session"}
+
+
+class Nobody:
+    """Nobody is connected."""
+
+    def peers(self) -> list[DeviceFacts]:
+        return []
+
+    def senders(self) -> list[DeviceFacts]:
+        return []
+
+    def open_peer(self, facts: DeviceFacts) -> Input:
+        raise InputError("nobody")
+
+    def open_sender(self, facts: DeviceFacts) -> Input:
+        raise InputError("nobody")
 
 
 @pytest.mark.parametrize("state, value", [
