@@ -90,8 +90,9 @@ def children(pid: int) -> list[int]:
     found, waiting = [], [pid]
     while waiting:
         parent = waiting.pop()
-        for task in Path(f"/proc/{parent}/task").glob("*"):
-            with contextlib.suppress(OSError):
+        # One may end while it is looked at: then it has none.
+        with contextlib.suppress(OSError):
+            for task in Path(f"/proc/{parent}/task").iterdir():
                 for child in map(int, (task / "children").read_text().split()):
                     found.append(child)
                     waiting.append(child)
