@@ -38,9 +38,9 @@ TOOLS = Path(__file__).parent.parent / "tools"
 
 
 def test_the_reference_and_the_schema_are_what_is_declared() -> None:
-    said = subprocess.run([sys.executable, TOOLS / "protocol_page.py", "--check"], capture_output=True, text=True,
-                          check=False)
-    assert said.returncode == 0, said.stdout
+    for page in ("protocol_page.py", "settings_page.py"):
+        said = subprocess.run([sys.executable, TOOLS / page, "--check"], capture_output=True, text=True, check=False)
+        assert said.returncode == 0, f"make protocol: {page} {said.stdout}{said.stderr}"
     schema = json.loads((TOOLS.parent / "docs" / "protocol.schema.json").read_text())
     assert schema["requests"].keys() == table.requests().keys()
     play = schema["$defs"]["Play"]

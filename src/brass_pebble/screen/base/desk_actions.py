@@ -21,6 +21,14 @@ STRIDE = 0.05
 # Keys that mean the same in every view that has them.
 UNDO = (Binding("u", "undo", "undo", tooltip="undo, redo"), Binding("r", "redo", "redo", show=False,
                                                                   tooltip="undo, redo"))
+
+
+def arrows(words: str) -> list[Binding]:
+    """The arrow keys, which go from control to control: `action_go(dx, dy)`."""
+    ways = {"up": "0, -1", "down": "0, 1", "left": "-1, 0", "right": "1, 0"}
+    return [Binding(key, f"go({way})", "select", show=False, tooltip=words) for key, way in ways.items()]
+
+
 STOP = Binding("x", "stop", "stop all", tooltip="stop everything, release everything")
 QUIET_STOP = Binding("x", "stop", "stop all", show=False, tooltip="stop everything, release everything")
 

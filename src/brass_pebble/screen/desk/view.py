@@ -10,7 +10,7 @@ from textual.binding import Binding, BindingType
 from textual.widgets import Footer, Static
 
 from brass_pebble.client import Message
-from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import Sheet, problem_list
 from brass_pebble.screen.link import Asks
@@ -50,10 +50,7 @@ class DeskView(DeskActions):
     BINDINGS: ClassVar[list[BindingType]] = [
         # The way out stands where no footer is too narrow for it.
         Binding("q", "app.quit", "quit", tooltip="quit; the engine goes on if it ran before"),
-        Binding("up", "go(0, -1)", "select", show=False, tooltip="select a control"),
-        Binding("down", "go(0, 1)", "select", show=False, tooltip="select a control"),
-        Binding("left", "go(-1, 0)", "select", show=False, tooltip="select a control"),
-        Binding("right", "go(1, 0)", "select", show=False, tooltip="select a control"),
+        *arrows("select a control"),
         Binding("enter", "tap", "press", tooltip="press it"),
         Binding("space", "latch", "hold / let go", tooltip="hold it down; again: let it go"),
         Binding("b", "bind", "bind", tooltip="give it another action"),

@@ -22,7 +22,7 @@ from brass_pebble.core.label.sheet import PAPERS, Label, Sheet
 from brass_pebble.core.label.sizes import kind_of
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of, write_pages
 from brass_pebble.paper.surface_map import card_pages, map_page
-from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO
+from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO, arrows
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.base.sheets import AskText
 from brass_pebble.screen.link import Asks
@@ -53,10 +53,7 @@ class LabelsView(OneSurfaceView):
     LabelsView.narrow #side { width: 30; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "go(0, -1)", "select", show=False, tooltip="choose a label"),
-        Binding("down", "go(0, 1)", "select", show=False, tooltip="choose a label"),
-        Binding("left", "go(-1, 0)", "select", show=False, tooltip="choose a label"),
-        Binding("right", "go(1, 0)", "select", show=False, tooltip="choose a label"),
+        *arrows("choose a label"),
         Binding("pagedown", "page(1)", "next page", show=False, tooltip="another page"),
         Binding("pageup", "page(-1)", "page before", show=False, tooltip="another page"),
         Binding("tab", "surface(1)", "next surface", tooltip="another surface"),

@@ -13,7 +13,7 @@ from textual.widgets import Footer, Static
 from brass_pebble.client import Message
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.play.gesture import PRESS
-from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import AskText
 from brass_pebble.screen.link import Asks
@@ -53,10 +53,7 @@ class SurfaceView(DeskActions):
     SurfaceView #last { height: auto; max-height: 7; padding: 1 0; color: $text-muted; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "go(0, -1)", "select", show=False, tooltip="select a control"),
-        Binding("down", "go(0, 1)", "select", show=False, tooltip="select a control"),
-        Binding("left", "go(-1, 0)", "select", show=False, tooltip="select a control"),
-        Binding("right", "go(1, 0)", "select", show=False, tooltip="select a control"),
+        *arrows("select a control"),
         Binding("enter", "take", "bind", tooltip="bind its gesture; Tab leads to the gestures, ↑ ↓ choose one"),
         Binding("space", "press", "press it", tooltip="press it, if it is on the bench"),
         Binding("b", "bind", "bind", show=False, tooltip="bind its press"),

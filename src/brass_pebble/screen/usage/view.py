@@ -18,7 +18,7 @@ from brass_pebble.client import Message
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.usage.arrange import Arrangement, propose
 from brass_pebble.core.usage.report import History, Report, Used, report
-from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO
+from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO, arrows
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.link import Asks
@@ -54,10 +54,7 @@ class UsageView(OneSurfaceView):
     UsageView.narrow #list { width: 44; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("up", "go(0, -1)", "select", show=False, tooltip="choose a control"),
-        Binding("down", "go(0, 1)", "select", show=False, tooltip="choose a control"),
-        Binding("left", "go(-1, 0)", "select", show=False, tooltip="choose a control"),
-        Binding("right", "go(1, 0)", "select", show=False, tooltip="choose a control"),
+        *arrows("choose a control"),
         Binding("tab", "surface(1)", "next surface", tooltip="another surface"),
         Binding("shift+tab", "surface(-1)", "surface before", show=False, tooltip="another surface"),
         *(Binding(str(number), f"page({number - 1})", PAGES[number - 1], show=False, tooltip="another list")
