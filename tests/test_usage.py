@@ -7,6 +7,7 @@ import random
 import sqlite3
 import time
 import tomllib
+from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ from brass_pebble import paths
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.core.label.sheet import MARGIN
 from brass_pebble.core.usage.arrange import ENOUGH, FIXED, homes_of, propose, travel_of
-from brass_pebble.core.usage.counter import Counter, late_bucket
+from brass_pebble.core.usage.counter import Batch, Counter, late_bucket
 from brass_pebble.core.usage.press import Press
 from brass_pebble.core.usage.report import History, Used, does_of, neighbours, report
 from brass_pebble.core.usage.simulate import make_habit, play
@@ -28,6 +29,23 @@ from conftest import run_cli
 from test_labels import surface
 
 Row = dict[str, Any]
+
+# The tables as they were at first.
+FIRST_VERSION = """
+CREATE TABLE session (id INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER NOT NULL);
+CREATE TABLE used (session INTEGER, day INTEGER, surface TEXT, layer TEXT, control TEXT, gesture TEXT,
+    does TEXT, macro TEXT, presses INTEGER, stopped INTEGER, cancelled INTEGER, slips INTEGER, waited INTEGER,
+    late INTEGER, latest INTEGER, PRIMARY KEY (surface, day, session, layer, control, gesture, does)) WITHOUT ROWID;
+CREATE TABLE total (day INTEGER, session INTEGER, presses INTEGER, stopped INTEGER, slips INTEGER,
+    PRIMARY KEY (day, session)) WITHOUT ROWID;
+CREATE TABLE pair (day INTEGER, surface TEXT, one TEXT, other_surface TEXT, other TEXT, times INTEGER,
+    PRIMARY KEY (surface, day, one, other_surface, other)) WITHOUT ROWID;
+CREATE INDEX pair_to ON pair (other_surface, day);
+CREATE TABLE slip (day INTEGER, surface TEXT, control TEXT, does TEXT, meant TEXT, times INTEGER,
+    PRIMARY KEY (surface, day, control, does, meant)) WITHOUT ROWID;
+CREATE TABLE late (day INTEGER, bucket INTEGER, presses INTEGER, PRIMARY KEY (day, bucket)) WITHOUT ROWID;
+PRAGMA user_version = 1;
+"""
 
 
 def press(at: int, control: str = "7", chord: str = "A", **more: Any) -> Press:
@@ -130,22 +148,34 @@ def test_a_history_that_is_none_is_told_and_kept(tmp_path: Path) -> None:
     assert HistoryStore(tmp_path / "none.sqlite").read() == History()
 
 
+def days_later(batch: Batch, days: int) -> Batch:
+    """The same presses, so many days later."""
+    def moved(counts: dict[Any, Any]) -> dict[Any, Any]:
+        return {(day + days, *rest): count for (day, *rest), count in counts.items()}
+    return Batch(*(moved(getattr(batch, field.name)) for field in fields(Batch)))
+
+
 def test_a_million_presses_are_read_and_shown_at_once(tmp_path: Path) -> None:
-    """Every page of the Usage view comes within half a second, whatever the history holds."""
+    """A page of the Usage view comes in half the time in which its rows are only fetched: the file sums them."""
     rows = [surface(name) | {"id": f"s{number}"} for number, name in enumerate(("numpad", "full-iso", "pads-16"))]
     for row in rows:
         for number, binding in enumerate(row["layers"][0]["bindings"]):
             binding["target"] = f"F{number}"
     file = tmp_path / "big.sqlite"
     for number, row in enumerate(rows):
-        habit = make_habit(row, number)
+        counter = Counter()
+        for one in play(make_habit(row, number), 33_400, number, start=19_000, days=36):
+            counter.feed(one)
+            counter.finish(one)
+        batch = counter.take()
         for part in range(10):
-            counter, store = Counter(), HistoryStore(file)
-            for one in play(habit, 33_400, part, start=19_000 + 36 * part, days=36):
-                counter.feed(one)
-                counter.finish(one)
-            store.add(counter.take(), 1_600_000_000 + part * 100_000 + number)
+            HistoryStore(file).add(days_later(batch, 36 * part), 1_600_000_000 + part * 100_000 + number)
     desk = {"surfaces": rows, "macros": []}
+    began = time.process_time()
+    with sqlite3.connect(file) as base:
+        for table in ("used", "pair", "slip"):
+            assert len(base.execute(f"SELECT * FROM {table}").fetchall()) > 10_000
+    once = time.process_time() - began
     for row in rows:
         began = time.process_time()
         found = HistoryStore(file).read(0, row["id"])
@@ -154,11 +184,32 @@ def test_a_million_presses_are_read_and_shown_at_once(tmp_path: Path) -> None:
         began = time.process_time()
         told = report(desk, row, found)
         took = time.process_time() - began
-        assert told.presses > 300_000 and read + took < 0.5, (read, took)
-        # Twice the limit for what is worked out by itself.
         began = time.process_time()
         propose(row, row["layers"][0], found)
-        assert read + time.process_time() - began < 1.0
+        proposed = time.process_time() - began
+        assert told.presses > 300_000 and read + took < once / 2 and proposed < 2 * once, (once, read, took, proposed)
+
+
+def test_a_history_of_the_first_version_is_taken_over(tmp_path: Path) -> None:
+    file, fresh = tmp_path / "old.sqlite", tmp_path / "fresh.sqlite"
+    counter = Counter()
+    for one in play(make_habit(small(), 1), 500, 1, start=19_000, days=20):
+        counter.feed(one)
+        counter.finish(one)
+    batch = counter.take()
+    HistoryStore(fresh).add(batch, 1_600_000_000)
+    with sqlite3.connect(file) as base:
+        base.executescript(FIRST_VERSION)
+        base.execute("ATTACH ? AS fresh", (str(fresh),))
+        for table in ("session", "used", "total", "pair", "slip", "late"):
+            base.execute(f"INSERT INTO main.{table} SELECT * FROM fresh.{table}")
+    base.close()
+    assert HistoryStore(file).read() == HistoryStore(fresh).read()
+    HistoryStore(file).add(batch, 1_600_000_100)
+    assert HistoryStore(file).read().presses == 1000
+    with sqlite3.connect(file) as base:
+        assert base.execute("PRAGMA user_version").fetchone() == (VERSION,)
+        assert base.execute("SELECT name FROM sqlite_master WHERE name LIKE 'old%'").fetchall() == []
 
 
 # What it says.

@@ -33,22 +33,45 @@ MOST_WAITING = 2_000
 LAST = 50
 LIVE = ("playing", "holding", "queued")
 
+# The days come last in the keys: what is summed over days lies together and needs no sorting.
 SCHEMA = """
 CREATE TABLE IF NOT EXISTS session (id INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS used (session INTEGER, day INTEGER, surface TEXT, layer TEXT, control TEXT, gesture TEXT,
     does TEXT, macro TEXT, presses INTEGER, stopped INTEGER, cancelled INTEGER, slips INTEGER, waited INTEGER,
-    late INTEGER, latest INTEGER, PRIMARY KEY (surface, day, session, layer, control, gesture, does)) WITHOUT ROWID;
+    late INTEGER, latest INTEGER,
+    PRIMARY KEY (surface, layer, control, gesture, does, macro, day, session)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS total (day INTEGER, session INTEGER, presses INTEGER, stopped INTEGER, slips INTEGER,
     PRIMARY KEY (day, session)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS pair (day INTEGER, surface TEXT, one TEXT, other_surface TEXT, other TEXT, times INTEGER,
-    PRIMARY KEY (surface, day, one, other_surface, other)) WITHOUT ROWID;
-CREATE INDEX IF NOT EXISTS pair_to ON pair (other_surface, day);
+    PRIMARY KEY (surface, one, other_surface, other, day)) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS pair_to ON pair (other_surface, surface, one, other, day, times);
 CREATE TABLE IF NOT EXISTS slip (day INTEGER, surface TEXT, control TEXT, does TEXT, meant TEXT, times INTEGER,
-    PRIMARY KEY (surface, day, control, does, meant)) WITHOUT ROWID;
+    PRIMARY KEY (surface, control, does, meant, day)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS late (day INTEGER, bucket INTEGER, presses INTEGER, PRIMARY KEY (day, bucket)) WITHOUT ROWID;
 """
 TABLES = ("session", "total", "used", "pair", "slip", "late")
-VERSION = 1
+VERSION = 2
+# What has another key since the first version.
+REKEYED = ("used", "pair", "slip")
+
+
+def _make(base: sqlite3.Connection) -> None:
+    """Make the tables; those of an earlier version are copied, all or nothing."""
+    base.execute("BEGIN IMMEDIATE")
+    with base:
+        # Somebody else may just have done it.
+        version = base.execute("PRAGMA user_version").fetchone()[0]
+        old = REKEYED if version == 1 else ()
+        for table in old:
+            base.execute(f"ALTER TABLE {table} RENAME TO old_{table}")
+        if old:
+            base.execute("DROP INDEX IF EXISTS pair_to")
+        for statement in SCHEMA.split(";"):
+            base.execute(statement)
+        for table in old:
+            base.execute(f"INSERT INTO {table} SELECT * FROM old_{table}")
+            base.execute(f"DROP TABLE old_{table}")
+        base.execute(f"PRAGMA user_version = {VERSION}")
 
 
 class HistoryError(Exception):
@@ -76,8 +99,8 @@ class HistoryStore:
                                    "move the file away")
             base.execute("PRAGMA journal_mode = WAL")
             base.execute("PRAGMA synchronous = NORMAL")
-            base.executescript(SCHEMA)
-            base.execute(f"PRAGMA user_version = {VERSION}")
+            if version < VERSION:
+                _make(base)
         except sqlite3.DatabaseError as error:
             raise HistoryError(f"the history {self.file} cannot be used: {error}. Move the file away, and a new one is "
                                "begun") from None
@@ -137,8 +160,12 @@ class HistoryStore:
             return History()
         base = self._open()
         one, two = ("surface = ? AND", (surface, since)) if surface else ("", (since,))
-        either, four = (("(surface = ? OR other_surface = ?) AND", (surface, surface, since)) if surface
-                        else ("", (since,)))
+        # Two passes in the order of a key each, which need no sorting; one with OR would.
+        pairs = ("SELECT surface, one, other_surface, other, sum(times) AS n FROM pair WHERE {} day >= ? "
+                 "GROUP BY 1, 2, 3, 4")
+        both, five = ((f"{pairs.format('surface = ? AND')} UNION ALL "
+                       + pairs.format("other_surface = ? AND surface <> ? AND"),
+                       (surface, since, surface, surface, since)) if surface else (pairs.format(""), (since,)))
         try:
             def rows(query: str, values: tuple[object, ...] = (since,)) -> list[Any]:
                 return base.execute(query, values).fetchall()
@@ -150,8 +177,7 @@ class HistoryStore:
                 rows("SELECT day, sum(presses) FROM total WHERE day >= ? GROUP BY day ORDER BY day"),
                 rows("SELECT began, ended, sum(presses), sum(stopped), sum(slips) FROM session JOIN total "
                      "ON total.session = session.id WHERE day >= ? GROUP BY session.id ORDER BY began DESC LIMIT 500"),
-                rows(f"SELECT surface, one, other_surface, other, sum(times) AS n FROM pair WHERE {either} day >= ? "
-                     "GROUP BY 1, 2, 3, 4 ORDER BY n DESC LIMIT 5000", four),
+                rows(f"{both} ORDER BY n DESC LIMIT 5000", five),
                 rows(f"SELECT surface, control, does, meant, sum(times) AS n FROM slip WHERE {one} day >= ? "
                      "GROUP BY 1, 2, 3, 4 HAVING n > 0 ORDER BY n DESC", two),
                 rows("SELECT bucket, sum(presses) FROM late WHERE day >= ? GROUP BY bucket ORDER BY bucket"))
