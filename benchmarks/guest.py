@@ -30,7 +30,7 @@ name = "Measured"
 tap = "1ms"
 [surface.pad]
 layout = "numpad"
-device = { name = "Northwick numeric pad", port = "usb-bench-left" }
+device = { name = "Marram numeric pad", port = "usb-bench-left" }
 [surface.pad.layer.base.press]
 5 = { sustain = "F13" }
 [surface.second]

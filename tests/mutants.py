@@ -118,11 +118,11 @@ NESTED = "".join(f"{'  ' * depth}repeat 1\n" for depth in range(250)) + "  " * 2
 # What was found to stop it, each by name.
 MONSTERS: dict[str, Callable[[Path], None]] = {
     "250 nested blocks": _macro("deep", NESTED),
-    "an expression of a thousand terms": _macro("sum", "set x to " + " + ".join(["1"] * 1_000) + "\n"),
-    "parentheses in parentheses": _macro("round", f"set x to {'(' * 900}1{')' * 900}\n"),
+    "an expression of a thousand terms": _macro("sum", "let x be " + " + ".join(["1"] * 1_000) + "\n"),
+    "parentheses in parentheses": _macro("round", f"let x be {'(' * 900}1{')' * 900}\n"),
     "a number of 400 digits": _macro("long", f"repeat {'9' * 400}\n  tap A\n"),
     "a wait of 400 digits": _macro("wait", f"wait {'9' * 400}ms\n"),
-    "a number of 5,000 digits": _macro("longer", f"set x to {'9' * 5_000}\n"),
+    "a number of 5,000 digits": _macro("longer", f"let x be {'9' * 5_000}\n"),
     "macros that play the next one twice": lambda folder: _chain(folder, 29),
     "macros that play the next one, 400 deep": lambda folder: _line(folder, 400),
     "a line of 5 MB": _macro("line", 'type "' + "a" * 5_000_000 + '"\n'),

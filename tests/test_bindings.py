@@ -180,13 +180,13 @@ def test_escape_alone_is_the_way_out() -> None:
 
 
 def test_a_program_learns_a_free_chord_that_is_sent_once(client: EngineClient) -> None:
-    taken = client.ask("who_takes", chord="Alt+Ctrl+K")
+    taken = client.ask("who_takes", chord="Alt+Ctrl+N")
     assert [row["name"] for row in taken["programs"]] == ["Ovenlight", "Crumbcut"]
     assert [row["shown"] for row in taken["controls"]] == ["Floor pedals right (Class)"]
     free = client.ask("free_chords", label="marker", count=3)["chords"]
     assert free[0] == "Ctrl+Alt+M"
     client.ask("bind", surface="pedals", control="right", layer="class", kind="tap", target=free[0])
-    client.ask("send_once", chord="Ctrl+Alt+Shift+K", seconds=0)
+    client.ask("send_once", chord="Ctrl+Alt+Shift+N", seconds=0)
     wait_for(lambda: "press the new key" in client.ask("traces")["traces"][-1]["sentence"])
     client.ask("send_once", chord=free[0], seconds=0.2)
     wait_for(lambda: "learnt Ctrl+Alt+M" in client.ask("traces")["traces"][-1]["sentence"])
@@ -308,7 +308,7 @@ def test_desktops_tell_their_shortcuts() -> None:
 
 def test_a_table_is_imported_and_looked_at(client: EngineClient, desk: Path, tmp_path: Path) -> None:
     file = tmp_path / "note-book.csv"
-    file.write_text("chord,what\nCtrl+Alt+5,close the page\n\nCtrl+K,link\n")
+    file.write_text("chord,what\nCtrl+Alt+5,close the page\n\nCtrl+L,link\n")
     done = run_cli("programs", "import", str(file), "--desk", str(desk))
     assert done.returncode == 0 and "2 shortcuts" in done.stdout, done.stderr
     assert "Note book (yours): 2 shortcuts" in run_cli("programs", "list", "--desk", str(desk)).stdout

@@ -148,7 +148,7 @@ def node(root: Path, number: int, name: str, phys: str, key: str, uniq: str = ""
     device = root / f"event{number}" / "device"
     (device / "id").mkdir(parents=True)
     (device / "capabilities").mkdir()
-    for file, text in {"name": name, "phys": phys, "uniq": uniq, "id/bustype": "0003", "id/vendor": "4e57",
+    for file, text in {"name": name, "phys": phys, "uniq": uniq, "id/bustype": "0003", "id/vendor": "4d52",
                        "id/product": "0011", "capabilities/key": key, "capabilities/rel": rel, "capabilities/abs": "0",
                        "capabilities/led": "7"}.items():
         (device / file).write_text(text + "\n")
@@ -157,20 +157,20 @@ def node(root: Path, number: int, name: str, phys: str, key: str, uniq: str = ""
 def test_nodes_become_devices(tmp_path: Path) -> None:
     pad = "1e 0"
     full = "fffffffffffffffe"
-    node(tmp_path, 3, "Northwick pad", "usb-1/input0", pad)
-    node(tmp_path, 4, "Northwick pad Consumer Control", "usb-1/input1", pad)
-    node(tmp_path, 5, "Northwick pad", "usb-2/input0", pad)
+    node(tmp_path, 3, "Marram pad", "usb-1/input0", pad)
+    node(tmp_path, 4, "Marram pad Consumer Control", "usb-1/input1", pad)
+    node(tmp_path, 5, "Marram pad", "usb-2/input0", pad)
     node(tmp_path, 6, "Harbour keyboard", "usb-3/input0", full)
     node(tmp_path, 7, "Lid", "", "0")
     node(tmp_path, 10, "Brass Pebble keys", "brass-pebble/keys", full)
     node(tmp_path, 11, "Odd \x1b[31m name " + "x" * 200, "usb-4/input0", pad, rel="3")
     found = list_devices(tmp_path, Path("/dev/input"))
     assert [(f.name[:13], f.port, len(f.nodes), len(f.codes)) for f in found] == [
-        ("Northwick pad", "usb-1", 2, 4), ("Northwick pad", "usb-2", 1, 4), ("Harbour keybo", "usb-3", 1, 63),
+        ("Marram pad", "usb-1", 2, 4), ("Marram pad", "usb-2", 1, 4), ("Harbour keybo", "usb-3", 1, 63),
         ("Odd \x1b[31m nam", "usb-4", 1, 4)]
     assert [f.full for f in found] == [False, False, True, False]
     assert (found[3].can, found[0].can, found[0].lamps) == ("4 keys, a pointer", "4 keys", ("num", "caps", "scroll"))
-    assert (found[0].name, found[0].where) == ("Northwick pad", "USB, usb-1")
+    assert (found[0].name, found[0].where) == ("Marram pad", "USB, usb-1")
     assert found[3].shown.startswith("Odd \\u001b[31m name xxx") and len(found[3].shown) == 60
 
 

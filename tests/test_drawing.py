@@ -50,8 +50,8 @@ EVERYTHING = tuple(c for c in range(1, 248) if c not in (84, 195, 196, 197, 198,
 
 
 @pytest.mark.parametrize(("name", "codes", "expected"), [
-    ("Northwick", keys_of("numpad"), "numpad"),
-    ("Northwick numeric pad", EVERYTHING, "numpad"),
+    ("Marram", keys_of("numpad"), "numpad"),
+    ("Marram numeric pad", EVERYTHING, "numpad"),
     ("Harbour keyboard", keys_of("full-ansi"), "full-ansi"),
     ("Harbour keyboard", EVERYTHING, "full-ansi"),
     ("Harbour 60% keyboard", keys_of("compact-60-ansi"), "compact-60-ansi"),
@@ -74,8 +74,8 @@ def test_the_likeliest_drawing_comes_first(name: str, codes: tuple[int, ...], ex
 
 
 def test_a_drawing_made_for_this_make_wins() -> None:
-    mine = Layout("mine", "Mine", SHIPPED["grid-3x3"].controls, fits=("4e57:0011",))
-    facts = DeviceFacts("x", "Northwick numeric pad", vendor="4e57", product="0011", codes=keys_of("numpad"))
+    mine = Layout("mine", "Mine", SHIPPED["grid-3x3"].controls, fits=("4d52:0011",))
+    facts = DeviceFacts("x", "Marram numeric pad", vendor="4d52", product="0011", codes=keys_of("numpad"))
     assert propose(facts, [*SHIPPED.values(), mine])[0].layout.id == "mine"
 
 
@@ -158,7 +158,7 @@ def test_edits_never_lay_keys_of_a_row_on_each_other(edits: list[tuple[str, str]
 def test_a_drawing_survives_being_written_and_read() -> None:
     layout = Layout("odd", 'Odd "pad" \\ ÷', (
         Control("a", code("A"), 0, 0, 1.25, 1, "two\nlines"), Control("b c", 250, 1.25, 0, 1, 2, "b c")),
-        fits=("4e57:0011",), any_keys=True)
+        fits=("4d52:0011",), any_keys=True)
     again, problems = read_layout(tomllib.loads(write_layout(layout)), id="odd", file="odd.toml")
     assert problems == []
     assert again == layout

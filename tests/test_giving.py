@@ -258,7 +258,7 @@ def test_no_parcel_takes_the_only_keyboard(store: DeskStore, tmp_path: Path) -> 
 
 
 def test_every_step_that_reaches_outside_is_found_and_sleeps() -> None:
-    text = LAMP + 'say "on"\nshow "on"\nbeep\ntap B\nrepeat 2\n  paste "x"\nif number = 1\n  send note 36 on 10\n' \
+    text = LAMP + 'speak "on"\nshow "on"\nring\ntap B\nrepeat 2\n  paste "x"\nif number = 1\n  send note 36 on 10\n' \
         'otherwise\n  send osc "/a" 1 to "10.0.0.1:9000"\nrun shell "rm -r /"\n'
     draft = parse(text, id="x")
     assert not draft.problems
@@ -454,7 +454,7 @@ def test_a_binding_that_reaches_outside_sleeps_and_says_so(client: EngineClient,
 [surface.left-numpad]
 name = "Left numpad"
 layout = "numpad"
-device = { name = "Northwick numeric pad" }
+device = { name = "Marram numeric pad" }
 [surface.left-numpad.layer.class]
 [surface.left-numpad.layer.class.press]
 7 = { set = "osc /x to 127.0.0.1:9 at 50 %", label = "far" }
@@ -536,7 +536,7 @@ TAPPED = "".join(f"tap {key}\n" for key in ("D", "A", "T", "E", "Enter"))
     pytest.param("play between\n", "runs a program", id="by two macros"),
     pytest.param('paste "rm -r /\\n"\n', "pastes a text", id="pasted"),
     pytest.param('start "tool"\n', "starts a program", id="started"),
-    pytest.param("set x to 5\nrun shell \"{x}\"\n", "runs a program", id="by a value"),
+    pytest.param("let x be 5\nrun shell \"{x}\"\n", "runs a program", id="by a value"),
     pytest.param("send bytes \"F0 7D 01 F7\"\n", "sends MIDI", id="to an instrument"),
 ])
 def test_a_strangers_macro_sleeps_whichever_way_it_reaches_out(store: DeskStore, text: str, does: str) -> None:
@@ -627,14 +627,14 @@ def test_a_guest_stays_one_under_another_name_copied_and_without_its_list(store:
 
 
 def test_an_approval_covers_the_values(store: DeskStore) -> None:
-    import_shell(store, 'set x to 5\nrun shell "tool {x}"\n')
+    import_shell(store, 'let x be 5\nrun shell "tool {x}"\n')
     (_, reach), = store.asleep(store.load().desk)
     store.trust.approve([reach.mark])
     assert store.asleep(store.load().desk) == []
     file = store.folder / "macros" / "theirs.macro"
     file.write_text(file.read_text().replace("5", "6"))
     (_, other), = store.asleep(store.load().desk)
-    assert other.text == reach.text and other.values == "set x to 6"
+    assert other.text == reach.text and other.values == "let x be 6"
     assert_asleep(store.load().desk.macros["theirs"])
 
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from brass_pebble.core.devices.identity import Claim, DeviceFacts, DeviceRule, assign, real_serial, score
 
-PAD = DeviceFacts("pad", "Northwick numeric pad", "USB", "4e57", "0011", port="usb-1.1")
+PAD = DeviceFacts("pad", "Marram numeric pad", "USB", "4d52", "0011", port="usb-1.1")
 NUMBERED = DeviceFacts("numbered", "Juniper pad", "USB", "4a50", "0002", serial="JP-20931", port="usb-3")
 
 
@@ -22,7 +22,7 @@ def rule(**fields: str) -> DeviceRule:
     return DeviceRule(tuple(fields.items()))
 
 
-MAKE = {"vendor": "4e57", "product": "0011", "name": "Northwick numeric pad"}
+MAKE = {"vendor": "4d52", "product": "0011", "name": "Marram numeric pad"}
 
 
 @pytest.mark.parametrize(("wanted", "facts", "port", "fits", "reasons"), [
@@ -30,13 +30,13 @@ MAKE = {"vendor": "4e57", "product": "0011", "name": "Northwick numeric pad"}
     (rule(**MAKE, port="usb-9"), PAD, "", 45, "same maker and product; in another port"),
     (rule(**MAKE, port="usb-9"), PAD, "usb-1.1", 75, "same maker and product; plugged in where it was"),
     (rule(**MAKE), PAD, "", 45, "same maker and product"),
-    (rule(vendor="4e57", product="0011"), replace(PAD, name="Renamed by new firmware"), "", 40,
+    (rule(vendor="4d52", product="0011"), replace(PAD, name="Renamed by new firmware"), "", 40,
      "same maker and product"),
-    (rule(vendor="4e57", product="0012"), PAD, "", 0, "another product: 0011 instead of 0012"),
-    (rule(vendor="1111"), PAD, "", 0, "another maker: 4e57 instead of 1111"),
-    (rule(name="northwick NUMERIC pad"), PAD, "", 30, "same name"),
-    (rule(name="Tern pedals"), PAD, "", 0, "another name: “Northwick numeric pad” instead of “Tern pedals”"),
-    (rule(bus="Bluetooth", name="Northwick numeric pad"), PAD, "", 0, "another connection: USB instead of Bluetooth"),
+    (rule(vendor="4d52", product="0012"), PAD, "", 0, "another product: 0011 instead of 0012"),
+    (rule(vendor="1111"), PAD, "", 0, "another maker: 4d52 instead of 1111"),
+    (rule(name="marram NUMERIC pad"), PAD, "", 30, "same name"),
+    (rule(name="Tern pedals"), PAD, "", 0, "another name: “Marram numeric pad” instead of “Tern pedals”"),
+    (rule(bus="Bluetooth", name="Marram numeric pad"), PAD, "", 0, "another connection: USB instead of Bluetooth"),
     (rule(bus="Bluetooth", name="Juniper pad", serial="JP-20931"), NUMBERED, "", 90, "same name; same serial number"),
     (rule(name="Juniper pad", serial="JP-20931"), replace(NUMBERED, port="usb-8"), "usb-3", 90,
      "same name; same serial number; in another port"),
@@ -64,7 +64,7 @@ def test_serial_numbers_that_number_nothing(serial: str, real: bool) -> None:
 LEFT = Claim("left", rule(**MAKE, port="L"))
 RIGHT = Claim("right", rule(**MAKE, port="R"))
 ONE = Claim("one", rule(**MAKE, port="L"))
-ANY = Claim("any", rule(name="Northwick numeric pad"))
+ANY = Claim("any", rule(name="Marram numeric pad"))
 TWINS = {PAD.make: 2}
 # what it is: claims, devices (id at port), surfaces that hold one, twins known, who gets which, who is asked about what
 SITUATIONS = {

@@ -83,11 +83,11 @@ def test_a_chart_is_to_scale(file: Path, tmp_path: Path) -> None:
 
 def test_a_chart_as_pdf_with_odd_names(tmp_path: Path) -> None:
     file = tmp_path / "odd.macro"
-    file.write_text('name "A < B & \\"C\\", Хлеб"\ntype "<&>"\nsay "hello"\n')
+    file.write_text('name "A < B & \\"C\\", Хлеб"\ntype "<&>"\nspeak "hello"\n')
     out = tmp_path / "odd.pdf"
     assert run_cli("macro", "chart", str(file), "-o", str(out)).returncode == 0
     text = subprocess.run(["pdftotext", str(out), "-"], capture_output=True, text=True, check=True).stdout
-    assert 'A < B & "C", Хлеб' in text and "say hello" in text
+    assert 'A < B & "C", Хлеб' in text and "speak hello" in text
     # In letters of a font that the file brings along, not in boxes.
     fonts = subprocess.run(["pdffonts", str(out)], capture_output=True, text=True, check=True).stdout.splitlines()[2:]
     assert fonts and all(line.split()[-5] == "yes" for line in fonts)

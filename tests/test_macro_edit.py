@@ -109,7 +109,7 @@ def test_every_edit_leaves_a_macro_that_reads(what: str, line: int) -> None:
 
 
 def test_lanes_show_overlaps_and_typed_text() -> None:
-    text = 'keep Ctrl down\n  tap A\n  tap A\ntype "Hi"\nscroll up\nsay "done"'
+    text = 'keep Ctrl down\n  tap A\n  tap A\ntype "Hi"\nscroll up\nspeak "done"'
     draft = parse(text)
     link({"": draft})
     lanes = lanes_of(draft)
@@ -118,7 +118,7 @@ def test_lanes_show_overlaps_and_typed_text() -> None:
     assert told["Ctrl"] == [(0, 100, 1, 1, "")]
     assert told["A"] == [(0, 40, 2, 1, ""), (60, 100, 3, 2, "")]
     assert [bar[4] for bar in told["text"]] == ["H", "I"]
-    assert told["wheel up"][0][4] == "+1" and told["say"][0][4] == "say done"
+    assert told["wheel up"][0][4] == "+1" and told["speak"][0][4] == "speak done"
     assert lanes.events == 13
 
 

@@ -11,7 +11,9 @@ import pytest
 
 from brass_pebble.core.macro.reach import fingerprint
 from brass_pebble.core.macro.reader import have_lines_at_hand, lines_as_data, parse, read_macro
+from brass_pebble.core.macro.renamed import old_words
 from brass_pebble.core.macro.timetable import Macro
+from brass_pebble.core.macro.writer import format_macro
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.paths import PACKAGE
@@ -127,7 +129,7 @@ def test_long_macros_are_read_quickly() -> None:
 def test_lines_at_hand_read_as_they_did_when_the_grammar_read_them() -> None:
     """As plain data and back, in another process that never puts the grammar together."""
     texts = [file.read_text() for file in sorted((PACKAGE / "demo" / "desk" / "macros").glob("*.macro"))]
-    texts += ["set x to 3 + (number * 2)\nif x > 4\n  tap A\notherwise\n"
+    texts += ["let x be 3 + (number * 2)\nif x > 4\n  tap A\notherwise\n"
               "  wait until window \"Oven*\" is there at most 2s\n", "tapp A\n", "# only a note\n"]
     lines = {line: data for text in texts for line, data in lines_as_data(text).items()}
     assert "tapp A" not in lines and len(lines) > 30
@@ -159,3 +161,15 @@ def test_a_line_at_hand_that_is_none_is_read_anew(key: int, data: object) -> Non
         assert not draft.problems and len(draft.steps) == 1
     finally:
         have_lines_at_hand({})
+
+
+def test_words_that_have_been_renamed_are_read_and_hinted_at() -> None:
+    old = 'set n to 2\nrepeat n\n  say "round {n}"\n  beep\n'
+    draft = parse(old)
+    assert not draft.problems
+    assert format_macro(old) == 'let n be 2\nrepeat n\n  speak "round {n}"\n  ring\n'
+    assert [(hint.line, hint.column, hint.what) for hint in old_words(old)] == [
+        (1, 1, "“set” is now “let … be …”"), (3, 3, "“say” is now “speak”"), (4, 3, "“beep” is now “ring”")]
+    assert not old_words(format_macro(old)) and not old_words('# say nothing\ntap A\n')
+    # What is offered for a word that is no step has the new words only.
+    assert "ring" in parse("rnig").problems[0].hint and "beep" not in parse("beap").problems[0].hint

@@ -21,7 +21,7 @@ LEVEL = """name "Level"
 label "level"
 
 # The program knows one key for nothing and one for a step of 4 %.
-set steps to most(number / 4, 25)
+let steps be most(number / 4, 25)
 tap Home
 repeat steps every 60ms
   tap Up for 20ms
@@ -95,9 +95,9 @@ def test_steps_of_the_worked_case_keep_their_rhythm() -> None:
     ("100 / 10 / 2", 5)])
 def test_arithmetic(text: str, value: int) -> None:
     world = World()
-    run = world.play(good(f"set n to {text}\nwait 1s"))
+    run = world.play(good(f"let n be {text}\nwait 1s"))
     assert run.timeline and run.timeline.values["n"] == value
-    again = format_macro(f"set n to {text}")
+    again = format_macro(f"let n be {text}")
     assert format_macro(again) == again
     run = World().play(good(again + "wait 1s"))
     assert run.timeline and run.timeline.values["n"] == value
@@ -116,11 +116,11 @@ def test_as_long_as_the_control_is_held_but_never_for_ever() -> None:
     assert downs("repeat while held every 100ms\n  tap A\ntap B") == ["A", "A", "A", "B"]
     assert downs("repeat while held every 10ms at most 4 times\n  tap A for 5ms") == ["A"] * 4
     # A block without any time of its own does not turn at one instant.
-    assert len(downs("repeat while held at most 5 times\n  set n to strength\ntap A")) == 1
+    assert len(downs("repeat while held at most 5 times\n  let n be strength\ntap A")) == 1
 
 
 def test_until_something_holds_and_what_the_press_brought() -> None:
-    assert downs("set n to 0\nrepeat until n = 3\n  tap A\n  set n to n + 1") == ["A"] * 3
+    assert downs("let n be 0\nrepeat until n = 3\n  tap A\n  let n be n + 1") == ["A"] * 3
     assert downs("repeat until held > 200 every 50ms\n  tap A") == ["A"] * 5
     assert downs('type "n{number}"', number=42) == ["N", "4", "2"]
 
@@ -142,12 +142,12 @@ def test_windows_are_waited_for_and_what_happens_when_they_do_not_come() -> None
 
 def test_errands_are_done_in_their_place() -> None:
     world = World()
-    world.play(good('tap A\nsay "level {strength}"\nrun "notify" "a b" at most 3s\nshow "on"\nbeep\nstop others\n'
+    world.play(good('tap A\nspeak "level {strength}"\nrun "notify" "a b" at most 3s\nshow "on"\nring\nstop others\n'
                     'layer stings off\nrequest post "http://127.0.0.1/x" with "{strength}"\n'
                     'send osc "/level" 1 2.5 "{strength}" "on" to "127.0.0.1:9000"\ntap B'))
     assert world.go() == ["0 A+", "40 A-", "60 B+", "100 B-"]
     assert [(ask.kind, ask.words) for ask in world.asked if isinstance(ask, Errand)] == [
-        ("say", ("level 127",)), ("run", ("notify", "a b")), ("show", ("on",)), ("beep", ()), ("stop", ("",)),
+        ("speak", ("level 127",)), ("run", ("notify", "a b")), ("show", ("on",)), ("ring", ()), ("stop", ("",)),
         ("layer", ("stings", "off")), ("request", ("post", "http://127.0.0.1/x", "127")),
         ("osc", ("/level", "127.0.0.1:9000", "i:1", "f:2.5", "i:127", "s:on"))]
 
@@ -202,8 +202,8 @@ def test_macros_that_cannot_play_others(texts: dict[str, str], complaint: str) -
 
 
 @pytest.mark.parametrize(("text", "complaint"), [
-    ("set n to 5 / 0\ntap A", ""),
-    ("repeat levle\n  tap A", "1:8: there is no value called “levle”. Write set levle to 0 before it"),
+    ("let n be 5 / 0\ntap A", ""),
+    ("repeat levle\n  tap A", "1:8: there is no value called “levle”. Write let levle be 0 before it"),
     ("repeat strenght\n  tap A", "1:8: there is no value called “strenght”. Did you mean strength?"),
     ("if strength > 3ms\n  tap A", "1:15: “3ms” is not a whole number. Values are whole numbers, without a unit"),
     ("otherwise\n  tap A", "1:1: this otherwise has no if or wait until before it"),
@@ -229,7 +229,7 @@ def test_what_is_wrong_is_told_before_the_run(text: str, complaint: str) -> None
 
 def test_trouble_in_the_middle_releases_everything_and_says_where() -> None:
     world = World()
-    run = world.play(good("keep Ctrl down\n  tap A\n  wait 100ms\n  set n to 5 / strength\n  tap B"), strength=0)
+    run = world.play(good("keep Ctrl down\n  tap A\n  wait 100ms\n  let n be 5 / strength\n  tap B"), strength=0)
     assert world.go() == ["0 Ctrl+", "0 A+", "40 A-", "140 Ctrl-"]
     assert run.trouble == "line 4: this divides by zero"
 
@@ -305,8 +305,8 @@ keys = st.sampled_from(["A", "Ctrl+B", "F24", "Pad5", "RightShift+Slash", "Volum
 amounts = st.integers(0, 3000).map(lambda ms: write_duration(ms * MS))
 lines = st.one_of(
     keys.map("tap {}".format), st.tuples(keys, amounts).map("tap {0[0]} for {0[1]}".format),
-    amounts.map("wait {}".format), st.sampled_from(['type "abc" every 20ms', "click twice", "move by 3 -4", "beep",
-                                                    "scroll up 2", "set n to strength * 2", 'say "n {number}"']))
+    amounts.map("wait {}".format), st.sampled_from(['type "abc" every 20ms', "click twice", "move by 3 -4", "ring",
+                                                    "scroll up 2", "let n be strength * 2", 'speak "n {number}"']))
 
 
 @st.composite

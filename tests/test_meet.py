@@ -31,8 +31,8 @@ lamps = ["num", "caps", "scroll"]
 
 [[device]]
 id = "bench/a"
-name = "Northwick numeric pad"
-vendor = "4e57"
+name = "Marram numeric pad"
+vendor = "4d52"
 product = "0011"
 port = "bench hub, left"
 layout = "numpad"
@@ -40,8 +40,8 @@ lamps = ["num"]
 
 [[device]]
 id = "bench/b"
-name = "Northwick numeric pad"
-vendor = "4e57"
+name = "Marram numeric pad"
+vendor = "4d52"
 product = "0011"
 port = "bench hub, right"
 layout = "numpad"
@@ -152,7 +152,7 @@ def test_a_device_becomes_a_surface_that_works_and_undo_frees_it(client: EngineC
     with pytest.raises(EngineError, match="already"):
         take_pad(client, "bench/a", "Again")
     text = (folder / "desk" / "desk.toml").read_text()
-    assert 'device = {name = "Northwick numeric pad", port = "bench hub, left", vendor = "4e57"' in text
+    assert 'device = {name = "Marram numeric pad", port = "bench hub, left", vendor = "4d52"' in text
     client.ask("undo")
     client.ask("undo")
     assert surfaces(client) == {} and devices(client)["bench/a"]["surface"] == ""

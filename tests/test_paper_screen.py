@@ -113,7 +113,7 @@ def test_glance_shows_one_surface_in_a_narrow_pane(engine: Path) -> None:
         x, y = pane.find("marker")
         pane.mouse(x, y, down=True)
         pane.mouse(x, y, down=False)
-        pane.wait("tapped Ctrl+Alt+K")
+        pane.wait("tapped Ctrl+Alt+N")
         pane.keys("Tab")
         pane.wait(lambda text: ("FLOOR PEDALS" not in text and "arm" in text) or "SIXTEEN" in text)
         # Too small for any drawing: a list that can be read.

@@ -135,7 +135,7 @@ def test_a_client_finds_what_was_not_declared() -> None:
     with pytest.raises(NotDeclared, match="not declared"):
         talk.take(b'{"re": 9, "ok": false, "error": {"code": "odd", "what": "x", "hint": ""}}')
     # News, and a refusal by its code.
-    assert talk.take(b'{"topic": "note", "text": "x", "beep": false}').number is None
+    assert talk.take(b'{"topic": "note", "text": "x", "bell": false}').number is None
     came = talk.take(b'{"re": 9, "ok": false, "error": {"code": "refused", "what": "no", "hint": "Try again"}}')
     assert came.error is not None and str(came.error) == "no. Try again"
 

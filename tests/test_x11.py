@@ -243,7 +243,7 @@ def test_other_programs_and_what_becomes_of_them(client: EngineClient, receiver:
     mark = tmp_path / "made by the macro"
     write(client, f'run "touch" "{mark}"\nrun "false"\nrun "no-such-program"\nrun "sleep" "30" at most 100ms\n'
                   f'run shell "exit 7"\nrequest post "http://127.0.0.1:{server.server_port}/x" with "{{\\"a\\": 1}}"\n'
-                  'show "done"\nbeep\ntap Z\nwait 1s\n'.replace('"{\\"', '"\\{\\"').replace('1}"', '1\\}"'))
+                  'show "done"\nring\ntap Z\nwait 1s\n'.replace('"{\\"', '"\\{\\"').replace('1}"', '1\\}"'))
     client.ask("follow", topics=["note"])
     press(client, "5")
     wait_for(lambda: mark.exists() and asked == ['{"a": 1}'])

@@ -83,7 +83,7 @@ class NoteNews(News, frozen=True, kw_only=True, tag="note"):
     """What a macro shows, or its bell."""
 
     text: str
-    beep: bool
+    bell: bool
 
 
 class RehearsalNews(News, frozen=True, kw_only=True, tag="rehearsal"):

@@ -142,7 +142,7 @@ class BrassPebbleApp(KeyOrder):
 
     def _note(self, message: Message) -> None:
         """A macro tells the person something."""
-        if message["beep"]:
+        if message["bell"]:
             self.bell()
         if message["text"]:
             self.notify(message["text"], title="a macro says", timeout=8)

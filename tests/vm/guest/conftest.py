@@ -28,7 +28,7 @@ tap = "40ms"
 [surface.left]
 name = "Left"
 layout = "numpad"
-device = { name = "Northwick numeric pad", port = "usb-bench-left" }
+device = { name = "Marram numeric pad", port = "usb-bench-left" }
 [surface.left.layer.base.press]
 5 = { play = "left" }
 0 = { sustain = "Ctrl+M" }
@@ -38,7 +38,7 @@ dot = { do = "rest or wake" }
 name = "Right"
 layout = "numpad"
 unbound = "pass"
-device = { name = "Northwick numeric pad", port = "usb-bench-right" }
+device = { name = "Marram numeric pad", port = "usb-bench-right" }
 [surface.right.layer.base.press]
 5 = { play = "right" }
 0 = { sustain = "F14" }

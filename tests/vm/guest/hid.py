@@ -135,7 +135,7 @@ class HidDevice:
 
 
 def twin_numpad(side: str) -> HidDevice:
-    return HidDevice("Northwick numeric pad", f"usb-bench-{side}/input0", NUMPAD, 0x4E57, 0x0011)
+    return HidDevice("Marram numeric pad", f"usb-bench-{side}/input0", NUMPAD, 0x4D52, 0x0011)
 
 
 def main_keyboard() -> HidDevice:
@@ -169,7 +169,7 @@ class Controller(HidDevice):
     def __init__(self) -> None:
         self._state = {"x": 128, "y": 128, "z": 0, "rz": 0}
         self._buttons, self._hat = 0, ""
-        super().__init__("Pewter controller", "usb-bench-far/input0", CONTROLLER, 0x504C, 0x0021)
+        super().__init__("Skerry controller", "usb-bench-far/input0", CONTROLLER, 0x534B, 0x0021)
 
     def move(self, **axes: int) -> None:
         """Set axes, 0 to 255."""

@@ -152,12 +152,12 @@ def test_devices_lists_the_twins_apart_and_never_its_own_keyboard(world: World) 
     code, text = run_command("brass-pebble", "devices", "--json")
     assert code == 0
     found = [(row["name"], row["port"]) for row in json_lines(text)]
-    assert ("Northwick numeric pad", "usb-bench-left") in found
-    assert ("Northwick numeric pad", "usb-bench-right") in found
+    assert ("Marram numeric pad", "usb-bench-left") in found
+    assert ("Marram numeric pad", "usb-bench-right") in found
     assert ("Harbour keyboard", "usb-bench-main") in found
     assert not any("Brass" in str(name) for name, _ in found)
     full = {row["name"]: row["full"] for row in json_lines(text)}
-    assert full["Harbour keyboard"] and not full["Northwick numeric pad"]
+    assert full["Harbour keyboard"] and not full["Marram numeric pad"]
 
 
 def test_a_second_engine_refuses_and_names_the_first(world: World) -> None:
@@ -215,7 +215,7 @@ def test_held_or_taken_devices_wait_their_turn(shared: World) -> None:
     assert programs.read(1, seconds=0.3) == []
     engine.end()
     found = [f.means for f in checkup(shared.desk) if f.state == "wrong"]
-    assert ["“Northwick numeric pad” is taken over by" in text for text in found] == [True]
+    assert ["“Marram numeric pad” is taken over by" in text for text in found] == [True]
     other.close()
     assert [f for f in checkup(shared.desk) if f.state == "wrong"] == []
 

@@ -22,7 +22,7 @@ name = "Way back"
 [surface.pad]
 name = "Pad"
 layout = "numpad"
-device = { name = "Northwick numeric pad" }
+device = { name = "Marram numeric pad" }
 [surface.pad.layer.base.press]
 1 = { latch = "Ctrl+M" }
 7 = { do = "record with the keyboard" }

@@ -58,7 +58,7 @@ still = "0 %"
 [surface.controller]
 name = "Controller"
 layout = "controller"
-device = { name = "Pewter controller" }
+device = { name = "Skerry controller" }
 [surface.controller.layer.base."push left"]
 stick-left = { sustain = "A" }
 [surface.controller.layer.base."push up"]
@@ -92,7 +92,7 @@ right = { do = "rest or wake" }
 [surface.shaker]
 name = "Shaker"
 layout = "controller"
-device = { name = "Pewter shaker" }
+device = { name = "Skerry shaker" }
 rumble = ["tap"]
 [surface.shaker.layer.base.press]
 south = { tap = "F21" }
@@ -334,7 +334,7 @@ def test_a_controller_shakes_when_a_tap_answers(moving: Moving) -> None:
     codes = evdev.ecodes
     axis = evdev.AbsInfo(0, -128, 127, 0, 0, 0)
     pad = evdev.UInput({codes.EV_KEY: [codes.BTN_SOUTH, codes.BTN_EAST], codes.EV_ABS: [(0, axis), (1, axis)],
-                        codes.EV_FF: [codes.FF_RUMBLE]}, name="Pewter shaker", phys="usb-bench-near/input0")
+                        codes.EV_FF: [codes.FF_RUMBLE]}, name="Skerry shaker", phys="usb-bench-near/input0")
     played: list[int] = []
 
     def answer() -> None:

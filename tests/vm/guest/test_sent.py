@@ -23,7 +23,7 @@ keyboard = "{keyboard}"
 [surface.pad]
 name = "Pad"
 layout = "numpad"
-device = {{ name = "Northwick numeric pad" }}
+device = {{ name = "Marram numeric pad" }}
 [surface.pad.layer.base.press]
 0 = {{ do = "stop everything" }}
 1 = {{ play = "capitals" }}

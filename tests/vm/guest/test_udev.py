@@ -20,7 +20,7 @@ name = "Mine"
 [surface.pad]
 name = "Pad"
 layout = "numpad"
-device = { name = "Northwick numeric pad", port = "usb-bench-left" }
+device = { name = "Marram numeric pad", port = "usb-bench-left" }
 [surface.pad.layer.base.press]
 5 = { tap = "F13" }
 """
@@ -78,8 +78,8 @@ def test_setup_gives_a_person_the_desks_devices_and_no_keyboard(udev: None) -> N
         os.chown(place, PERSON, PERSON)
     keyboard, pad = main_keyboard(), twin_numpad("usb-bench-left")
     try:
-        wait(lambda: nodes_of("Northwick numeric pad"))
-        (node,) = nodes_of("Northwick numeric pad")
+        wait(lambda: nodes_of("Marram numeric pad"))
+        (node,) = nodes_of("Marram numeric pad")
         assert not may_use(node) and not may_use("/dev/uinput")
         done = subprocess.run([sys.executable, "-m", "brass_pebble", "setup", "--apply", "--desk", str(desk)],
                               capture_output=True, text=True, timeout=120, check=False)

@@ -72,7 +72,7 @@ def _shape(codes: tuple[int, ...]) -> Shape:
 
 @lru_cache(maxsize=4096)
 def say_shape(shape: Shape) -> str:
-    """`Ctrl+Alt+K`."""
+    """`Ctrl+Alt+N`."""
     names = key_table()
     order = [names.find(name).code for name in ("Ctrl", "Alt", "RightAlt", "Shift", "Super")]
     held = sorted(shape[0], key=lambda code: order.index(code) if code in order else 9)

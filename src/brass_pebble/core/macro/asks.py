@@ -36,7 +36,7 @@ class Window(Ask):
 class Errand(Ask):
     """Something to be done by the engine when the run comes to it.  `wait` for its end; answered with true or false.
 
-    Kinds: say, beep, show, run, shell, request, osc, paste, restore, play, stop, layer, asleep.
+    Kinds: speak, ring, show, run, shell, request, osc, paste, restore, play, stop, layer, asleep.
     """
 
     kind: str

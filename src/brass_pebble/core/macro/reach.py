@@ -18,14 +18,14 @@ from brass_pebble.core.signals.keys import MODIFIERS, Chord, key_table, modifier
 
 from .asks import CatchUp, Errand, Laying
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
-from .steps import Down, If, Set, Step, Tap, Type
+from .steps import Down, If, Let, Step, Tap, Type
 from .timetable import Timeline, Timetable
-from .world_steps import Errands, Osc, Paste, Play, Request, Run, Say, Start, TypeSecret, WaitUntil
+from .world_steps import Errands, Osc, Paste, Play, Request, Run, Speak, Start, TypeSecret, WaitUntil
 
 # What a step does outside, in words, by its kind.
 REACHES: dict[type[Step], str] = {
     Run: "runs a program", Start: "starts a program", Request: "calls an address", Osc: DRIVES_OSC,
-    Paste: "pastes a text", Type: "types a text", Say: "speaks", TypeSecret: "types a secret",
+    Paste: "pastes a text", Type: "types a text", Speak: "speaks", TypeSecret: "types a secret",
     SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
     SendBytes: DRIVES_MIDI, SendCommand: DRIVES_MIDI,
 }
@@ -47,7 +47,7 @@ Approves = Callable[[str], bool]
 
 def values_of(steps: Iterable[Step]) -> str:
     """What the values of a macro are set to, in the order of the text."""
-    return "\n".join(step.words() for step in _walk(steps) if isinstance(step, Set))
+    return "\n".join(step.words() for step in _walk(steps) if isinstance(step, Let))
 
 
 def _walk(steps: Iterable[Step]) -> Iterator[Step]:

@@ -23,6 +23,7 @@ from brass_pebble.core.signals.keymap import Typist, keymap
 
 from .asks import CatchUp, Errand
 from .reach import Approves, Asleep, keys_reach, put_to_sleep
+from .renamed import RENAMED
 from .steps import SETTINGS, If, Otherwise, Repeat, Step, Type
 from .timetable import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Score, Timeline, Timetable
 from .values import PRESS_VALUES, compute, is_fixed
@@ -510,7 +511,7 @@ def _tree(content: str) -> tuple[str, Pieces]:
     assert isinstance(inner, Tree)
     if _deeper(inner, DEEPEST_EXPRESSION):
         raise ProblemError(f"this line is nested more than {DEEPEST_EXPRESSION} deep", column=1,
-                           hint="Reckon in several steps, with set")
+                           hint="Reckon in several steps, with let")
     return str(inner.data), tuple(inner.children)
 
 
@@ -557,6 +558,7 @@ def _explain(error: UnexpectedInput, raw: str, number: int) -> ProblemError:
                             hint='End it with a double quote; a quote inside is written \\"')
     wanted = " or ".join([*others, *(f"“{name}”" for name in keywords)])
     if len(keywords) > STEP_WORDS:
+        keywords = [word for word in keywords if word not in RENAMED]
         wanted = "a step like tap, down, up, wait, type, repeat or keep"
     if not word:
         return ProblemError("the line ends too early", line=number, column=column, hint=f"Here belongs {wanted}")

@@ -443,7 +443,7 @@ class Beat(Block):
 
 
 @dataclass(eq=False, repr=False)
-class Set(Step):
+class Let(Step):
     """Give a value a name."""
 
     name: str = ""
@@ -466,7 +466,7 @@ class Set(Step):
         yield from ()
 
     def words(self) -> str:
-        return f"set {self.name} to {say(self.value)}"
+        return f"let {self.name} be {say(self.value)}"
 
 
 @dataclass(eq=False, repr=False)
@@ -558,5 +558,5 @@ SETTING_WORDS = {
 }
 KEY_STEPS: dict[str, type[Step]] = {
     "tap": Tap, "down": Down, "up": Up, "wait": Wait, "type": Type, "repeat": Repeat, "repeat_while": RepeatWhile,
-    "repeat_until": RepeatUntil, "keep": Keep, "beat": Beat, "set": Set, "if": If, "otherwise": Otherwise,
+    "repeat_until": RepeatUntil, "keep": Keep, "beat": Beat, "let": Let, "if": If, "otherwise": Otherwise,
 }

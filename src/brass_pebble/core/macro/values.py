@@ -103,7 +103,7 @@ def check_values(expression: object, known: set[str], line: int) -> None:
         assert isinstance(token, Token)
         if str(token) not in known:
             raise ProblemError(f"there is no value called “{token}”", line=line, column=token.column or 0,
-                               hint=nearest(str(token), known) or f"Write set {token} to 0 before it; a press brings "
+                               hint=nearest(str(token), known) or f"Write let {token} be 0 before it; a press brings "
                                f"{', '.join(PRESS_VALUES)}")
     if expression.data == "number":
         token = expression.children[0]

@@ -267,11 +267,11 @@ class Layer(Errands):
 
 
 @dataclass(eq=False, repr=False)
-class Say(Errands):
+class Speak(Errands):
     """Speak a text."""
 
     text: Text = field(default_factory=lambda: Text('""', []))
-    kind: ClassVar[str] = "say"
+    kind: ClassVar[str] = "speak"
 
     def read(self, pieces: Pieces, known: set[str]) -> None:
         self.text = read_text(pieces[0], self.line, known)
@@ -285,14 +285,14 @@ class Say(Errands):
 
 
 @dataclass(eq=False, repr=False)
-class Show(Say):
+class Show(Speak):
     """A line on the screen."""
 
     kind: ClassVar[str] = "show"
 
 
 @dataclass(eq=False, repr=False)
-class Paste(Say):
+class Paste(Speak):
     """Put a text in place through the clipboard, which afterwards holds again what it held before."""
 
     kind: ClassVar[str] = "paste"
@@ -348,15 +348,15 @@ class TypeSecret(Errands):
 
 
 @dataclass(eq=False, repr=False)
-class Beep(Errands):
+class Ring(Errands):
     """A short sound."""
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        yield Errand(self.line, "beep", ())
+        yield Errand(self.line, "ring", ())
 
     def words(self) -> str:
-        return "beep"
+        return "ring"
 
 
 @dataclass(eq=False, repr=False)
@@ -474,7 +474,7 @@ class Osc(Errands):
 
 STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
-    "play": Play, "stop": Stop, "layer": Layer, "say": Say, "beep": Beep, "show": Show, "run": Run,
+    "play": Play, "stop": Stop, "layer": Layer, "speak": Speak, "ring": Ring, "show": Show, "run": Run,
     "start_program": Start, "request": Request, "osc": Osc, "paste": Paste,
     "secret": TypeSecret, **MIDI_STEPS,
 }

@@ -72,7 +72,7 @@ def import_table(file: Path) -> tuple[str, str]:
             continue
         if len(cells) < 2:
             raise ProblemError(f"{file.name}, line {number}: two columns are needed, the chord and what it does",
-                               hint="Write Ctrl+K,set a marker")
+                               hint="Write Ctrl+Alt+N,set a marker")
         try:
             write_program("", [(cells[0], "")])
         except ProblemError as error:
@@ -82,5 +82,5 @@ def import_table(file: Path) -> tuple[str, str]:
             raise ProblemError(f"{file.name}, line {number}: {error.problem.what}", hint=error.problem.hint) from None
         rows.append((cells[0], cells[1]))
     if not rows:
-        raise ProblemError(f"{file.name} has no chords", hint="Write Ctrl+K,set a marker, one on each line")
+        raise ProblemError(f"{file.name} has no chords", hint="Write Ctrl+Alt+N,set a marker, one on each line")
     return name, write_program(name.replace("-", " ").capitalize(), rows)

@@ -33,12 +33,12 @@ from .guardian import Guardian
 
 MS = 1_000_000
 # How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
-POOLS = {"program": (16, 16), "request": (6, 16), "osc": (2, 64), "say": (1, 8), "clipboard": (1, 16),
+POOLS = {"program": (16, 16), "request": (6, 16), "osc": (2, 64), "speak": (1, 8), "clipboard": (1, 16),
          "window": (8, 16)}
-POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "osc": "osc", "say": "say",
-           "paste": "clipboard"}
+POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "osc": "osc",
+           "speak": "speak", "paste": "clipboard"}
 POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
-             "say": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window"}
+             "speak": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window"}
 # A job that begins so much later than it was asked for says so, in ns.
 LATE = 100 * MS
 # So much of what a helper complains of is kept, in bytes; the rest is read and dropped.
@@ -95,7 +95,7 @@ class Errands:
                 self._slowly("window", run, ask, lambda: self._wait_for_window(run, ask))
             return
         assert isinstance(ask, Errand)
-        here = {"show": self._show, "beep": self._beep, "stop": self._stop, "layer": self._layer,
+        here = {"show": self._show, "ring": self._ring, "stop": self._stop, "layer": self._layer,
                 "restore": self._restore, "asleep": self._asleep,
                 "secret": self._secret}.get(ask.kind)
         if here is not None:
@@ -111,7 +111,7 @@ class Errands:
             return send_request(ask, anywhere=self._ports.desk.redirects == ANYWHERE)
 
         slow: dict[str, Callable[[Errand], Done]] = {
-            "say": self._say, "run": run_helper, "shell": run_helper,
+            "speak": self._speak, "run": run_helper, "shell": run_helper,
             "request": call_address, "osc": _osc, "paste": self._paste}
         if ask.kind == "start":
             self._start_to_stay(run, ask)
@@ -191,7 +191,7 @@ class Errands:
     # At once.
 
     def _show(self, run: Run, ask: Errand) -> Done:
-        self._ports.publisher.publish("note", {"text": ask.words[0], "beep": False})
+        self._ports.publisher.publish("note", {"text": ask.words[0], "bell": False})
         return f"showed “{ask.words[0]}”", True
 
     def _asleep(self, run: Run, ask: Errand) -> Done:
@@ -204,9 +204,9 @@ class Errands:
         except SecretError as error:
             return str(error), False
 
-    def _beep(self, run: Run, ask: Errand) -> Done:
-        self._ports.publisher.publish("note", {"text": "", "beep": True})
-        return ("" if self._ports.publisher.wanted("note") else "nobody heard the beep: no screen is open"), True
+    def _ring(self, run: Run, ask: Errand) -> Done:
+        self._ports.publisher.publish("note", {"text": "", "bell": True})
+        return ("" if self._ports.publisher.wanted("note") else "nobody heard the bell: no screen is open"), True
 
     def _stop(self, run: Run, ask: Errand) -> Done:
         name = ask.words[0]
@@ -228,7 +228,7 @@ class Errands:
 
     # On threads.
 
-    def _say(self, ask: Errand) -> Done:
+    def _speak(self, ask: Errand) -> Done:
         for speaker in SPEAKERS:
             if shutil.which(speaker[0]):
                 return self._start([*speaker, ask.words[0]], 30.0)

@@ -182,7 +182,7 @@ class Recorder:
 
     def _say(self, text: str) -> None:
         log.info("%s", text)
-        self._ports.publisher.publish("note", {"text": text, "beep": False})
+        self._ports.publisher.publish("note", {"text": text, "bell": False})
 
     def state(self) -> dict[str, object]:
         """For clients."""

@@ -15,6 +15,7 @@ from textual.widgets import Footer, Static, TextArea
 
 from brass_pebble.client import EngineError, Message
 from brass_pebble.core.macro import edit as edits
+from brass_pebble.core.macro.renamed import old_words
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.screen.base.sheets import AskText, Choose
@@ -75,6 +76,8 @@ class MacroView(View):
         self.model: MacroModel | None = None
         self._step = STEPS[1]
         self._says, self._wrong = "", False
+        # Whether what is told is that a word has been renamed.
+        self._hinted = False
         self._saved = ""
         self._read_text: str | None = None
         self._save_timer: Timer | None = None
@@ -158,10 +161,14 @@ class MacroView(View):
         self._read_text = text
         model.read(text)
         self.query_one(LanesView).show(model)
+        hints = [] if model.problems else old_words(text)
         if model.problems:
             self._tell_problem(model.problems[0])
-        elif self._wrong:
+        elif hints:
+            self._tell(f"line {hints[0].line}: {hints[0].what}. {hints[0].hint}; F4 writes the new one")
+        elif self._wrong or self._hinted:
             self._tell("")
+        self._hinted = bool(hints)
         self._show_head()
         if text != self._saved:
             self._keep_draft_soon()
