@@ -1,0 +1,16 @@
+"""Words of macros that have been renamed: the old ones are still read, and the formatter writes the new ones."""
+
+from __future__ import annotations
+
+from brass_pebble.core.say.problem import Problem
+
+# The first word of a line, and how the line is written now.
+RENAMED = {"set": "let … be …", "say": "speak", "beep": "ring"}
+
+
+def old_words(text: str, file: str = "") -> list[Problem]:
+    """A hint for each line of a macro that reads well and begins with an old word."""
+    return [Problem(f"“{word}” is now “{RENAMED[word]}”", file, number, len(raw) - len(raw.lstrip()) + 1,
+                    "The old word still works")
+            for number, raw in enumerate(text.splitlines(), 1)
+            if (word := (raw.split(maxsplit=1) or [""])[0]) in RENAMED]
