@@ -14,6 +14,8 @@ ROW, BAR, HEAD, FOOT = 7.0, 4.2, 27.0, 10.5
 TICKS = 10
 INK, QUIET, BRASS, PAPER, STRIPE = "#22262a", "#6f6a5e", "#b07d1c", "#ffffff", "#f3f0e8"
 NARROWEST = 0.42
+# So many characters of what a step does.
+LONGEST = 40
 
 
 def chart_page(name: str, lanes: Lanes, note: str = "") -> Page:
@@ -57,7 +59,11 @@ def chart_page(name: str, lanes: Lanes, note: str = "") -> Page:
                 page.shapes.append(Path((("M", (middle, top)), ("L", (middle + 1.4, top + 1.4)),
                                          ("L", (middle, top + 2.8)), ("L", (middle - 1.4, top + 1.4)), ("Z", ())),
                                         fill=INK, role="mark"))
-                write(middle + 2.1, y + 3.1, bar.text[:40], 2.5, QUIET)
+                told = bar.text if len(bar.text) <= LONGEST else f"{bar.text[:LONGEST - 1]}…"
+                # Near the right edge it stands before its mark.
+                late = middle + 2.1 + typeface(False).width(told, 2.5) > WIDTH - MARGIN
+                page.shapes.append(Words(middle - 2.1 if late else middle + 2.1, y + 3.1, told, 2.5, QUIET, False,
+                                         "end" if late else "start"))
     write(MARGIN, height - 3.5, "Brass Pebble", 2.5, QUIET)
     return page
 
