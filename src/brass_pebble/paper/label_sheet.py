@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from brass_pebble.core.label.icons import SIDE, STROKE, IconPart, icons
+from brass_pebble.core.label.icons import CARVED_LINE, LINE, ROUND, SIDE, IconPart, icons
 from brass_pebble.core.label.sheet import MARGIN, Field, Label, Part, Sheet, baselines
 
 from .font import CAPITALS, typeface
@@ -10,6 +10,7 @@ from .patterns import tinted
 from .shapes import Box, Circle, Group, Line, Page, Path, Shape, Step, Words
 
 INK, QUIET, CUT = "#22262a", "#7d786c", "#9a958a"
+PAPER = "#ffffff"
 CUT_LINE = 0.1
 RULER = 100
 # From the label's edge to where a cut mark begins, and its length.
@@ -111,15 +112,17 @@ def icon_shapes(name: str, x: float, y: float, side: float, ink: str = INK) -> l
 def _icon_part(part: IconPart, x: float, y: float, scale: float, ink: str) -> list[Shape]:
     shapes: list[Shape] = []
     steps: list[Step] = []
-    fill, stroke, line = (ink, "", 0.0) if part.filled else ("", ink, STROKE * scale)
+    colour = PAPER if part.carved else ink
+    thick = CARVED_LINE if part.carved else LINE
+    fill, stroke, line = ("", colour, thick * scale) if part.line else (colour, "", 0.0)
     for letter, numbers in part.commands:
         if letter == "O":
             cx, cy, radius = numbers
             shapes.append(Circle(x + cx * scale, y + cy * scale, radius * scale, fill, stroke, line))
-        elif letter == "R":
+        elif letter == "P":
             left, top, width, height = numbers
             shapes.append(Box(x + left * scale, y + top * scale, width * scale, height * scale, fill, stroke, line,
-                              radius=0.8 * scale, role="icon"))
+                              radius=ROUND * min(width, height) * scale, role="icon"))
         else:
             steps.append((letter, tuple((x if index % 2 == 0 else y) + number * scale
                                         for index, number in enumerate(numbers))))

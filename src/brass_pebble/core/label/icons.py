@@ -1,4 +1,4 @@
-"""The icons of labels: read from `data/icons.tsv`, drawn on a square of 24 by 24.  Pure."""
+"""The icons of labels: read from `data/icons.tsv`, drawn on a square of 16 by 16.  Pure."""
 
 from __future__ import annotations
 
@@ -9,21 +9,25 @@ from functools import cache
 from brass_pebble.core.say.data_table import read_table
 from brass_pebble.core.say.problem import ProblemError, nearest
 
-SIDE = 24.0
-STROKE = 1.8
+SIDE = 16.0
+# How thick lines are, and how thick those that are carved out.
+LINE, CARVED_LINE = 2.2, 1.6
+# A pebble's corners, as a share of its shorter side.
+ROUND = 0.42
 # What a label says to have no icon, though a word of it has one.
 NO_ICON = "none"
 # How many numbers each command takes.
-_TAKES = {"M": 2, "L": 2, "C": 6, "Z": 0, "O": 3, "R": 4}
+_TAKES = {"M": 2, "L": 2, "C": 6, "Z": 0, "O": 3, "P": 4}
 _WORD = re.compile(r"[\w/]+(?:-\w+)?|[◂▸]")
 
 
 @dataclass(frozen=True)
 class IconPart:
-    """One line, curve, circle or rectangle: (command, numbers) after one another."""
+    """One shape or thick line: (command, numbers) after one another.  What is carved has the paper's colour."""
 
     commands: tuple[tuple[str, tuple[float, ...]], ...]
-    filled: bool
+    line: bool
+    carved: bool
 
 
 @dataclass(frozen=True)
@@ -36,14 +40,14 @@ class Icon:
 
 
 def _part(text: str) -> IconPart:
-    filled, tokens = text.startswith("*"), text.lstrip("*").split()
+    tokens = text.lstrip("=-~").split()
     commands, at = [], 0
     while at < len(tokens):
         letter = tokens[at]
         count = _TAKES[letter]
         commands.append((letter, tuple(float(number) for number in tokens[at + 1:at + 1 + count])))
         at += 1 + count
-    return IconPart(tuple(commands), filled)
+    return IconPart(tuple(commands), text[0] in "=~", text[0] in "-~")
 
 
 @cache
