@@ -12,17 +12,17 @@ from typing import Any
 import msgspec
 
 from brass_pebble.cli.outside import OutsideHere
-from brass_pebble.client import EngineError, Message
+from brass_pebble.client import EngineError
 from brass_pebble.engine.assemble import assemble
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.bench import read_bench
 from brass_pebble.kinds.outputs.table import open_output
 from brass_pebble.paths import PACKAGE
-from brass_pebble.protocol.base import Changed, Reply, Request
+from brass_pebble.protocol.base import Changed, News, Reply, Request
 from brass_pebble.protocol.desk import Follow, Hello, Traces
 from brass_pebble.protocol.errors import Refusal
-from brass_pebble.protocol.table import requests
+from brass_pebble.protocol.typed import declared
 from brass_pebble.protocol.wire import write
 from brass_pebble.screen.app import BrassPebbleApp
 from jumping_clock import JumpingClock
@@ -34,7 +34,7 @@ DONE = Changed(words="done")
 class FakeLink:
     """What a `Link` is for the screen."""
 
-    def __init__(self, on_news: Callable[[Message], None], on_gone: Callable[[], None]) -> None:
+    def __init__(self, on_news: Callable[[News], None], on_gone: Callable[[], None]) -> None:
         self.tell = on_news
         self.asked: list[Request] = []
         self.replies: dict[type[Request], Reply | Exception] = {}
@@ -42,11 +42,14 @@ class FakeLink:
         # What is asked while this is set waits until it is let go.
         self.held: asyncio.Event | None = None
 
-    async def connect(self, path: Path) -> Message:
-        return await self.ask("hello")
+    async def connect(self, path: Path) -> Reply:
+        return await self.send(Hello())
 
-    async def ask(self, do: str, **fields: Any) -> Message:
-        request = msgspec.json.decode(msgspec.json.encode({"do": do, **fields}), type=requests()[do])
+    async def ask(self, do: str, **fields: Any) -> Reply:
+        return await self.send(declared(do, fields))
+
+    async def send(self, request: Request) -> Reply:
+        request = msgspec.json.decode(msgspec.json.encode(request), type=type(request))
         self.asked.append(request)
         if self.held is not None:
             await self.held.wait()
@@ -55,8 +58,7 @@ class FakeLink:
             raise found
         if found is None:
             found = self._of_engine(request)
-        reply: Message = msgspec.json.decode(write(found))
-        msgspec.convert(reply, request.reply)
+        reply: Reply = msgspec.json.decode(write(found), type=request.reply)
         return reply
 
     def _of_engine(self, request: Request) -> object:

@@ -18,8 +18,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from brass_pebble.client import EngineClient, EngineError
+from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.macro.asks import CatchUp, Errand, Finish, GaveUp, Given
 from brass_pebble.core.macro.reach import put_to_sleep, reaches
 from brass_pebble.core.macro.reader import parse
@@ -366,8 +368,8 @@ def test_plays_of_renamed_macros_are_renamed_by_id_and_by_name() -> None:
 # Fitting.
 
 
-def rows(*places: tuple[str, float, float], **more: Any) -> list[dict[str, Any]]:
-    return [{"id": name, "legend": name.upper(), "code": 30 + number, "x": x, "y": y, "w": 1.0, "h": 1.0, **more}
+def rows(*places: tuple[str, float, float]) -> list[ControlRow]:
+    return [ControlRow(id=name, legend=name.upper(), code=30 + number, x=x, y=y, w=1.0, h=1.0)
             for number, (name, x, y) in enumerate(places)]
 
 
@@ -380,7 +382,7 @@ def test_controls_are_matched_by_position_and_by_name() -> None:
     few = match(grid, {name: ["press"] for name in "abcd"}, rows(("x", 0, 0)), "position")
     assert few.placed == {} or len(few.placed) + len(few.tray) == 4
     # Gestures that a control cannot make do not come to it.
-    knob = [{**rows(("k", 0, 0))[0], "moves": 1, "turns": True, "code": 0x400100}]
+    knob = [replace(rows(("k", 0, 0))[0], moves=1, turns=True, code=0x400100)]
     assert match(grid, {"a": ["press"]}, knob, "position").tray == ("a",)
     assert match(knob, {"k": ["turn left"]}, grid, "position").tray == ("k",)
 

@@ -15,11 +15,13 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 from PIL import Image
 from pypdf import PdfReader
 from pypdf.generic import ContentStream
 
 from brass_pebble.cli.main import main
+from brass_pebble.core.desk.look.drawn import BareSurface, BindingRow, ControlRow, LabelsRow, LayerRow
 from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.label.faces import Entry, Face, changed, faces, layers_shown
 from brass_pebble.core.label.fit import COMFORTABLE, LEADING, SMALLEST, abbreviations, fit_text
@@ -44,22 +46,30 @@ LAYOUTS = ("numpad", "full-iso", "pads-16", "pedals-3", "knobs-sliders-8")
 WORDS = ("wide", "next cam", "chapter mark", "mute", "Crème brûlée", "Ω", "a very long label", "cut", "◂ frame", "stop")
 
 
-def surface(layout: str, *, layers: int = 1, label: str = "") -> dict[str, Any]:
+def surface(layout: str, *, layers: int = 1, label: str = "", id: str = "board") -> BareSurface:
     """A surface on which every control does something, as clients get it."""
     file = SHIPPED_LAYOUTS / f"{layout}.toml"
     drawn, _ = read_layout(tomllib.loads(file.read_text()), id=layout, file=file.name)
-    controls = [{"id": c.id, "code": c.code, "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend,
-                 **({"shape": c.shape} if c.shape != "cap" else {})} for c in drawn.controls]
+    controls = [ControlRow(id=c.id, code=c.code, x=c.x, y=c.y, w=c.w, h=c.h, legend=c.legend,
+                           shape=c.shape if c.shape != "cap" else "") for c in drawn.controls]
     rows = []
     for number in range(layers):
-        bindings = [{"control": c.id, "gesture": "press", "kind": "tap", "glyph": "•", "icon": "",
-                     "label": label or WORDS[(index + number) % len(WORDS)], "words": "Ctrl+A",
-                     "tint": TINTS[index % len(TINTS)] if index % 3 else ""}
+        bindings = [BindingRow(control=c.id, gesture="press", kind="tap", target=f"F{index}", glyph="•", words="Ctrl+A",
+                               label=label or WORDS[(index + number) % len(WORDS)],
+                               tint=TINTS[index % len(TINTS)] if index % 3 else "")
                     for index, c in enumerate(drawn.controls) if (index + number) % 5 or not number]
-        rows.append({"id": f"layer-{number}", "name": f"Layer {number}", "tint": "", "on": not number, "starts": "off",
-                     "follows": None, "bindings": bindings})
-    return {"id": "board", "name": "Test board", "layout": layout, "labels": {"cap": "", "sizes": {}},
-            "layers": rows, "controls": controls}
+        rows.append(LayerRow(id=f"layer-{number}", name=f"Layer {number}", tint="", on=not number,
+                             why="" if number else "always", starts="off", follows=None, bindings=bindings))
+    return BareSurface(id=id, name="Test board", at=[0, 0], home=[], layout=layout, labels=LabelsRow(cap="", sizes={}),
+                       layers=rows, controls=controls)
+
+
+def with_binding(row: BareSurface, index: int, **changes: Any) -> BareSurface:
+    """The surface with another binding in its lowest layer."""
+    lowest, *others = row.layers
+    bindings = list(lowest.bindings)
+    bindings[index] = replace(bindings[index], **changes)
+    return replace(row, layers=[replace(lowest, bindings=bindings), *others])
 
 
 def overlap(one: Field, other: Field) -> bool:
@@ -101,14 +111,16 @@ def test_abbreviations_become_shorter_to_the_first_letter() -> None:
 
 
 def test_sizes_follow_the_controls() -> None:
-    key = {"w": 1.0, "h": 1.0}
+    def sized(w: float, h: float, shape: str = "") -> ControlRow:
+        return ControlRow(id="x", code=1, x=0, y=0, w=w, h=h, legend="", shape=shape)
+    key = sized(1.0, 1.0)
     assert label_size("full-iso", key) == (14, 14)
-    assert label_size("full-iso", {"w": 2.0, "h": 1.0}) == (33.05, 14)
-    assert label_size("full-iso", {"w": 1.0, "h": 0.6}) == (14, 9)
+    assert label_size("full-iso", sized(2.0, 1.0)) == (33.05, 14)
+    assert label_size("full-iso", sized(1.0, 0.6)) == (14, 9)
     assert label_size("pads-16", key) == (26, 26)
-    assert label_size("pedals-3", {"w": 2.0, "h": 1.5}) == (52, 30)
-    assert label_size("numpad", {"w": 1.0, "h": 2.0}, (12, 12)) == (12, 31.05)
-    assert label_size("numpad", {"w": 1.0, "h": 1.0, "shape": "knob"}) == (14, 7)
+    assert label_size("pedals-3", sized(2.0, 1.5)) == (52, 30)
+    assert label_size("numpad", sized(1.0, 2.0), (12, 12)) == (12, 31.05)
+    assert label_size("numpad", sized(1.0, 1.0, "knob")) == (14, 7)
     assert read_size(" 33,5 × 14 mm") == (33.5, 14)
     for wrong in ("14", "axb", "1x14", "14x900"):
         with pytest.raises(ProblemError):
@@ -182,11 +194,9 @@ def test_up_to_four_layers_have_their_corners() -> None:
 
 
 def test_an_icon_and_a_label_of_the_desk_count() -> None:
-    row = surface("numpad")
-    row["layers"][0]["bindings"][0] |= {"icon": "bell"}
-    row["layers"][0]["bindings"][1] |= {"icon": "none", "label": "mute"}
+    row = with_binding(with_binding(surface("numpad"), 0, icon="bell"), 1, icon="none", label="mute")
     found = {face.control: face.entries[0] for face in faces(row, layers_shown(row))}
-    first, second = (binding["control"] for binding in row["layers"][0]["bindings"][:2])
+    first, second = (binding.control for binding in row.layers[0].bindings[:2])
     assert found[first].icon == "bell" and found[second].icon == ""
 
 
@@ -234,7 +244,7 @@ def test_a_sheet_is_exact_in_svg_and_pdf(layout: str, paper: str, tmp_path: Path
     width, height = PAPERS[paper]
     pdf = pages_pdf(pages, "labels")
     in_pdf = cuts_in_pdf(pdf)
-    assert sheet.count == len(row["controls"]) and len(in_pdf) == len(sheet.pages)
+    assert sheet.count == len(row.controls) and len(in_pdf) == len(sheet.pages)
     for number, labels in enumerate(sheet.pages):
         text = page_svg(pages[number], "labels")
         root = Xml.fromstring(text)
@@ -292,9 +302,9 @@ def test_only_what_changed_is_printed(tmp_path: Path) -> None:
     assert read_printed(record) == {}
     remember_printed(record, sheet)
     assert sheet_of(row, printed=read_printed(record))[0].count == 0
-    row["layers"][0]["bindings"][3] |= {"label": "other"}
+    row = with_binding(row, 3, label="other")
     sheet, about = sheet_of(row, printed=read_printed(record))
-    wanted = row["layers"][0]["bindings"][3]["control"]
+    wanted = row.layers[0].bindings[3].control
     assert [label.face.control for page in sheet.pages for label in page] == [wanted]
     assert "only what changed" in about
     assert changed(faces(row, layers_shown(row)), {}) == faces(row, layers_shown(row))
@@ -308,7 +318,7 @@ def test_a_map_holds_everything_on_one_page_and_cards_have_their_size() -> None:
     text = page_svg(page, "map")
     assert (page.width, page.height) == (297, 210)
     labels = re.findall(r'aria-label="([^"]*)"', text)
-    legends = {control["legend"] for control in row["controls"]}
+    legends = {control.legend for control in row.controls}
     assert len(legends - set(labels)) < 20
     for entry in ("1 press: wide (Ctrl+A)", "4 press: cut (Ctrl+A)"):
         assert any(entry in label for label in labels) or any(label in entry for label in labels)
@@ -414,4 +424,4 @@ def test_every_label_is_named(desk: Path) -> None:
     row = surface("full-iso")
     sheet, _ = sheet_of(row)
     labels: list[Label] = [label for page in sheet.pages for label in page]
-    assert {label.face.control for label in labels} == {binding["control"] for binding in row["layers"][0]["bindings"]}
+    assert {label.face.control for label in labels} == {binding.control for binding in row.layers[0].bindings}

@@ -9,6 +9,7 @@ import pytest
 
 from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.desk.layer_switch import FocusedWindow, FollowRule, parse_target
+from brass_pebble.core.desk.look.rows import control_row, layer_row
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import read_desk
@@ -94,7 +95,7 @@ class Hands:
         return self.router.layers.stack(self.desk.surfaces[surface])
 
     def said(self, index: int = -1) -> str:
-        return str(self.traces[index].as_dict(0)["sentence"])
+        return str(self.traces[index].told(0).sentence)
 
 
 PAD = """
@@ -210,7 +211,7 @@ left = { tap = "L" }
     hands.pass_time(400)
     # The pedal was a modifier: it is no tap.
     assert [event.split()[1] for event in hands.sent] == ["B+", "B-"]
-    assert hands.traces[0].as_dict(0)["gesture"] == "with feet/left"
+    assert hands.traces[0].told(0).gesture == "with feet/left"
     hands.tap("left", "feet")
     hands.tap("1")
     hands.pass_time(100)
@@ -242,7 +243,7 @@ def test_a_press_is_told_once_and_together_nothing_else_comes_of_it() -> None:
     hands.tap("2", ms=40)
     # One trace for each thing done, and the second press is as long as the second press was.
     assert [trace.deed for trace in hands.traces[2:]] == ["rest or wake"]
-    assert hands.traces[-1].as_dict(0)["held_ms"] == 40
+    assert hands.traces[-1].told(0).held_ms == 40
 
 
 def test_latch_rapid_and_cycle() -> None:
@@ -445,17 +446,16 @@ def test_what_a_cap_shows_is_what_a_press_does() -> None:
                 '[surface.pad.layer.one.tap]\n2 = { tap = "T" }\n'
                 '[surface.pad.layer.two."with 0"]\n3 = { tap = "W" }\n')
     surface, planner = desk.surfaces["pad"], Planner(desk)
-    rows = [{"id": layer.id, "bindings": [{"control": control, "gesture": gesture} for control, gesture in
-                                          layer.bindings]} for layer in surface.layers]
+    rows = [layer_row(desk, layer, "always") for layer in surface.layers]
     for on in (("base",), ("base", "one"), ("base", "two"), ("base", "one", "two")):
         for control in surface.layout.controls:
-            plan, shown = planner.plan(surface, control.code, on), show_control(control.id, rows, on)
+            plan = planner.plan(surface, control.code, on)
+            shown = show_control(control_row(desk, surface, control), rows, on)
             owner = surface.owner(control.id, on)
-            assert set(plan.answers) == set(shown.get("gestures", ())), (control.id, on)
+            assert set(plan.answers) == set(shown.gestures), (control.id, on)
             assert all(answer.layer is owner for answer in plan.answers.values())
-            assert shown.get("layer") == (owner.id if owner else None)
-            assert [answer.gesture for _, answer in plan.together] == [row["gesture"] for row in
-                                                                       shown.get("together", ())]
+            assert shown.layer == (owner.id if owner else "")
+            assert [answer.gesture for _, answer in plan.together] == [row.gesture for row in shown.together]
 
 
 def test_two_hundred_layers_and_a_loop_of_them() -> None:

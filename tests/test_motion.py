@@ -32,6 +32,7 @@ from brass_pebble.core.play.axis import (
 )
 from brass_pebble.core.play.player import Effect, Player
 from brass_pebble.core.play.router import Router
+from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.say.setting import read_share, write_share
@@ -106,8 +107,8 @@ class Bench:
     def count(self, what: str) -> int:
         return self.sent.count(what)
 
-    def told(self) -> list[dict[str, Any]]:
-        return [trace.as_dict(0) for trace in self.traces.values()]
+    def told(self) -> list[TraceRow]:
+        return [trace.told(0) for trace in self.traces.values()]
 
 
 def surface(layout: str, layer: str, more: str = "") -> str:
@@ -329,7 +330,7 @@ def test_strength_chooses_between_bands() -> None:
     assert bench.press("s", "note 37 on 10", 99) == [] and bench.wait(400) == ["D down", "D up"]
     bench.press("s", "note 37 on 10", 0)
     assert bench.press("s", "note 37 on 10", 120) == ["C down"]
-    assert [(t["gesture"], t["strength"]) for t in bench.told()][:2] == [("strike 1 to 79", 40),
+    assert [(t.gesture, t.strength) for t in bench.told()][:2] == [("strike 1 to 79", 40),
                                                                          ("strike 80 to 127", 100)]
 
 
@@ -419,7 +420,7 @@ def test_what_is_no_key_is_never_passed_through() -> None:
     bench = Bench(surface("pads-16", '[surface.s.layer.base.press]\n2 = { tap = "A" }', 'unbound = "pass"'))
     for signal in ("note 36 on 10", "note 38 on 10", "note 99 on 3"):
         assert bench.press("s", signal, 90) == [] and bench.press("s", signal, 0) == []
-    assert all("no virtual device can send it" in trace["why"] for trace in bench.told())
+    assert all("no virtual device can send it" in trace.why for trace in bench.told())
     assert len(bench.told()) == 3
 
 
@@ -450,8 +451,8 @@ slider-4 = { drive = "controller x" }
     assert bench.move("s", "cc 48 on 1", 127) == []
     bench.wait(1_000)
     told = bench.told()
-    assert len(told) == 4 and all(trace["state"] == "done" for trace in told)
-    assert told[0]["gesture"] == "move" and told[0]["why"] == "at 100 %"
+    assert len(told) == 4 and all(trace.state == "done" for trace in told)
+    assert told[0].gesture == "move" and told[0].why == "at 100 %"
 
 
 def test_a_stick_moves_the_pointer_as_fast_as_it_is_pushed() -> None:

@@ -159,7 +159,7 @@ def test_the_length_of_a_long_run_is_that_of_all_its_events() -> None:
         player.advance(due, out)
     for code, value, planned, _ in out:
         trace.note_sent(code, value, planned, planned)
-    assert trace.count == 600 and "600 key events over 14.99 s" in trace.as_dict(0)["sentence"]
+    assert trace.count == 600 and "600 key events over 14.99 s" in trace.told(0).sentence
 
 
 def test_values_that_one_turn_sets_several_times_are_set_once_and_nothing_else_is_lost() -> None:

@@ -117,9 +117,9 @@ def test_a_long_run_keeps_a_short_account() -> None:
     for index in range(1000):
         trace.note_reaction("Ovenlight", str(index), index, True)
         trace.note_sent(30, index % 2, index, index)
-    told = trace.as_dict(0)
-    assert (len(told["reactions"]), told["reactions"][-1]["text"]) == (MOST_REACTIONS, "999")
-    assert (len(told["sent"]), told["count"]) == (MOST_SENT, 1000)
+    told = trace.told(0)
+    assert (len(told.reactions), told.reactions[-1].text) == (MOST_REACTIONS, "999")
+    assert (len(told.sent), told.count) == (MOST_SENT, 1000)
 
 
 KEYS = ["A", "B", "C", "Ctrl", "Shift"]

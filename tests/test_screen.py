@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from brass_pebble.core.desk.look.drawn import MacroRow
 from brass_pebble.demo import demo_desk
 from brass_pebble.screen.binding.panel import proposals
 from brass_pebble.screen.state import DeskState
@@ -280,7 +281,8 @@ def test_a_desk_opens_without_its_hardware_and_without_a_virtual_keyboard(desk: 
     ("stop", "■  stop everything"), ("swal", "∅  swallow"), ("clear", "○  nothing"),
 ])
 def test_proposals(text: str, first: str) -> None:
-    macros = [{"id": "oven-close-up", "name": "Oven close-up", "length_ms": 10, "events": 2}]
+    macros = [MacroRow(id="oven-close-up", name="Oven close-up", label="", tint="", note="", length_ms=10,
+                       events=2, live=False)]
     choices, complaint = proposals(text, macros, bound=True)
     assert complaint == ""
     assert choices[0].shown.startswith(first)

@@ -12,9 +12,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 
 from brass_pebble import paths
 from brass_pebble.client import EngineClient, EngineError
+from brass_pebble.core.desk.look.drawn import BareDesk, BareSurface, BindingRow, LayerRow
 from brass_pebble.core.label.sheet import MARGIN
 from brass_pebble.core.usage.arrange import ENOUGH, FIXED, homes_of, propose, travel_of
 from brass_pebble.core.usage.counter import Batch, Counter, late_bucket
@@ -26,7 +28,7 @@ from brass_pebble.engine.disk.history import VERSION, HistoryError, HistoryStore
 from brass_pebble.paper.shapes import Box, Group
 from brass_pebble.paper.usage_chart import usage_pages
 from conftest import run_cli
-from test_labels import surface
+from test_labels import surface, with_binding
 
 Row = dict[str, Any]
 
@@ -53,8 +55,8 @@ def press(at: int, control: str = "7", chord: str = "A", **more: Any) -> Press:
     return Press(at, 20_000, "pad", "base", control, "press", **fields)
 
 
-def used_of(layer: Row, binding: Row, times: int) -> Used:
-    return Used("board", layer["id"], binding["control"], "press", does_of(binding), "", times, 0, 0, 0, 0, 0, 0)
+def used_of(layer: LayerRow, binding: BindingRow, times: int) -> Used:
+    return Used("board", layer.id, binding.control, "press", does_of(binding), "", times, 0, 0, 0, 0, 0, 0)
 
 
 def history_from(presses: Any, file: Path) -> History:
@@ -157,10 +159,7 @@ def days_later(batch: Batch, days: int) -> Batch:
 
 def test_a_million_presses_are_read_and_shown_at_once(tmp_path: Path) -> None:
     """A page of the Usage view comes in half the time in which its rows are only fetched: the file sums them."""
-    rows = [surface(name) | {"id": f"s{number}"} for number, name in enumerate(("numpad", "full-iso", "pads-16"))]
-    for row in rows:
-        for number, binding in enumerate(row["layers"][0]["bindings"]):
-            binding["target"] = f"F{number}"
+    rows = [surface(name, id=f"s{number}") for number, name in enumerate(("numpad", "full-iso", "pads-16"))]
     file = tmp_path / "big.sqlite"
     for number, row in enumerate(rows):
         counter = Counter()
@@ -170,7 +169,7 @@ def test_a_million_presses_are_read_and_shown_at_once(tmp_path: Path) -> None:
         batch = counter.take()
         for part in range(10):
             HistoryStore(file).add(days_later(batch, 36 * part), 1_600_000_000 + part * 100_000 + number)
-    desk = {"surfaces": rows, "macros": []}
+    desk = BareDesk(surfaces=rows, macros=[])
     began = time.process_time()
     with sqlite3.connect(file) as base:
         for table in ("used", "pair", "slip"):
@@ -178,14 +177,14 @@ def test_a_million_presses_are_read_and_shown_at_once(tmp_path: Path) -> None:
     once = time.process_time() - began
     for row in rows:
         began = time.process_time()
-        found = HistoryStore(file).read(0, row["id"])
+        found = HistoryStore(file).read(0, row.id)
         read = time.process_time() - began
         assert found.presses > 1_000_000
         began = time.process_time()
         told = report(desk, row, found)
         took = time.process_time() - began
         began = time.process_time()
-        propose(row, row["layers"][0], found)
+        propose(row, row.layers[0], found)
         proposed = time.process_time() - began
         assert told.presses > 300_000 and read + took < once / 2 and proposed < 2 * once, (once, read, took, proposed)
 
@@ -215,46 +214,43 @@ def test_a_history_of_the_first_version_is_taken_over(tmp_path: Path) -> None:
 # What it says.
 
 
-def small() -> Row:
-    row = surface("numpad")
-    for number, binding in enumerate(row["layers"][0]["bindings"]):
-        binding["target"] = f"F{number}"
-    return row
+def small() -> BareSurface:
+    return surface("numpad")
 
 
 def test_a_report_has_the_most_used_the_unused_the_slips_and_the_pairs() -> None:
     row = small()
-    one, other, third = row["layers"][0]["bindings"][:3]
-    layer = row["layers"][0]["id"]
+    one, other, third = row.layers[0].bindings[:3]
+    layer = row.layers[0].id
 
-    def row_of(binding: Row, times: int, slips: int = 0) -> Used:
-        return Used("board", layer, binding["control"], "press", does_of(binding), "", times, 1, 2, slips, 30,
+    def row_of(binding: BindingRow, times: int, slips: int = 0) -> Used:
+        return Used("board", layer, binding.control, "press", does_of(binding), "", times, 1, 2, slips, 30,
                     times * 100, 900)
     history = History([row_of(one, 50), row_of(other, 20, 2)],
-                      slips=[("board", other["control"], does_of(other), one["control"], 2)],
+                      slips=[("board", other.control, does_of(other), one.control, 2)],
                       pairs=[("board", does_of(one), "board", does_of(other), 9)])
-    told = report({"surfaces": [row], "macros": []}, row, history)
-    assert told.presses == 70 and told.heat[one["control"]] == 50
-    assert told.bindings[0][1:2] == (one["control"],) and (third["control"] in {place[1] for place in told.unused})
-    assert told.slipped[0].control == other["control"] and told.slipped[0].meant == ((one["control"], 2),)
-    place = next(c for c in row["controls"] if c["id"] == other["control"])
+    told = report(BareDesk(surfaces=[row], macros=[]), row, history)
+    assert told.presses == 70 and told.heat[one.control] == 50
+    assert told.bindings[0][1:2] == (one.control,) and (third.control in {place[1] for place in told.unused})
+    assert told.slipped[0].control == other.control and told.slipped[0].meant == ((one.control, 2),)
+    place = next(c for c in row.controls if c.id == other.control)
     assert told.slipped[0].neighbours == tuple(neighbours(row, place))
     assert told.stopped == 2 and told.cancelled == 4
-    assert told.pairs[0].words == (one["label"], other["label"]) and told.mean_late == 100 and told.lost == 60
+    assert told.pairs[0].words == (one.label, other.label) and told.mean_late == 100 and told.lost == 60
 
 
 def test_neighbours_are_those_side_by_side() -> None:
     row = small()
-    five = next(control for control in row["controls"] if control["id"] == "5")
+    five = next(control for control in row.controls if control.id == "5")
     assert set(neighbours(row, five)) == {"8", "4", "6", "2"}
 
 
 # A better arrangement.
 
 
-def shuffled(row: Row, seed: int) -> dict[str, str]:
+def shuffled(row: BareSurface, seed: int) -> dict[str, str]:
     """Every face somewhere else, at random, on controls of the same sort."""
-    places = [binding["control"] for binding in row["layers"][0]["bindings"]]
+    places = [binding.control for binding in row.layers[0].bindings]
     mixed = list(places)
     random.Random(seed).shuffle(mixed)
     return dict(zip(places, mixed, strict=True))
@@ -265,14 +261,12 @@ def test_the_proposal_saves_way_on_days_it_has_not_seen(layout: str, tmp_path: P
     """Worked out from half of a simulated history, measured on the other, beside the original and 40 random ones."""
     for seed in range(3):
         row = surface(layout)
-        for number, binding in enumerate(row["layers"][0]["bindings"]):
-            binding["target"] = f"F{number}"
-        layer = row["layers"][0]
+        layer = row.layers[0]
         habit = make_habit(row, seed, unused=0.0)
         known = history_from(play(habit, 3000, seed), tmp_path / f"{layout}{seed}a")
         later = travel_of(row, layer, history_from(play(habit, 3000, seed + 99), tmp_path / f"{layout}{seed}b"))
         found = propose(row, layer, known, free=False)
-        same = {binding["control"]: binding["control"] for binding in layer["bindings"]}
+        same = {binding.control: binding.control for binding in layer.bindings}
         assert found.moves and found.after < found.before
         original, proposed = later.total(same), later.total(same | dict(found.moves))
         by_chance = sorted(later.total(shuffled(row, number)) for number in range(40))
@@ -281,15 +275,14 @@ def test_the_proposal_saves_way_on_days_it_has_not_seen(layout: str, tmp_path: P
 
 
 def test_what_is_never_used_is_freed_and_what_must_be_found_blind_stays() -> None:
-    row = small()
-    layer = row["layers"][0]
-    stop = layer["bindings"][0] | {"kind": "do", "target": "stop everything"}
-    layer["bindings"][0] = stop
-    used = [used_of(layer, b, 40) for b in layer["bindings"][1:-1]]
+    row = with_binding(small(), 0, kind="do", target="stop everything")
+    layer = row.layers[0]
+    stop = layer.bindings[0]
+    used = [used_of(layer, b, 40) for b in layer.bindings[1:-1]]
     found = propose(row, layer, History(used))
-    unused = layer["bindings"][-1]["control"]
+    unused = layer.bindings[-1].control
     assert found.freed == (unused,) and does_of(stop) in FIXED
-    assert stop["control"] not in {name for move in found.moves for name in move}
+    assert stop.control not in {name for move in found.moves for name in move}
     assert propose(row, layer, History(used), free=False).freed == ()
     few = propose(row, layer, History(used[:1]))
     assert few.empty and str(ENOUGH) in few.why
@@ -298,19 +291,16 @@ def test_what_is_never_used_is_freed_and_what_must_be_found_blind_stays() -> Non
 
 def test_strokes_stay_on_what_is_struck_and_moving_controls_are_left_alone() -> None:
     row = surface("knobs-sliders-8")
-    layer = row["layers"][0]
-    for control in row["controls"]:
-        control["moves"] = 1
-    for binding in layer["bindings"]:
-        binding["target"] = binding["label"]
-    assert propose(row, layer, History([used_of(layer, b, 40) for b in layer["bindings"]]), free=False).moves == ()
+    row = replace(row, controls=[replace(control, moves=1) for control in row.controls])
+    layer = row.layers[0]
+    assert propose(row, layer, History([used_of(layer, b, 40) for b in layer.bindings]), free=False).moves == ()
 
 
 def test_charts_have_a_bar_for_each_day_and_stay_on_the_page() -> None:
     row = small()
-    layer = row["layers"][0]
-    used = [used_of(layer, b, 9) for b in layer["bindings"]]
-    pages = usage_pages({"name": "x", "surfaces": [row], "macros": []}, History(used, days=[(100, 5), (103, 10)]), "x")
+    layer = row.layers[0]
+    used = [used_of(layer, b, 9) for b in layer.bindings]
+    pages = usage_pages(BareDesk(surfaces=[row], macros=[]), History(used, days=[(100, 5), (103, 10)]), "x")
     bars = [shape for shape in pages[0].shapes if isinstance(shape, Box) and shape.role == "day"]
     assert len(pages) == 1 and [round(bar.height, 2) for bar in bars] == [19.0, 38.0]
     boxes = [inner for shape in pages[0].shapes for inner in (shape.shapes if isinstance(shape, Group) else (shape,))

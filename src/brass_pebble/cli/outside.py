@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble import paths
+from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.parcel.look import Look, Reaching, readable_in
 from brass_pebble.core.parcel.merge import Mine
 from brass_pebble.core.say.finding import Finding
@@ -29,7 +30,7 @@ class OutsideHere:
         from brass_pebble.engine.disk.parcel_file import read_parcel
         return look(read_parcel(file), _store(desk))
 
-    def drawn(self, look: Look, desk: str) -> tuple[dict[str, dict[str, Any]], Mine]:
+    def drawn(self, look: Look, desk: str) -> tuple[dict[str, BareSurface], Mine]:
         from brass_pebble.core.parcel.look import drawn_surfaces
         from brass_pebble.engine.disk.parcel_file import mine_of
         store = _store(desk)

@@ -5,13 +5,16 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from brass_pebble import paths
 
 from .shared import DeskOption, Failure, JsonOption, desk_in_use, os_text, read_desk_folder
+
+if TYPE_CHECKING:
+    from brass_pebble.core.desk.look.drawn import BareSurface
 
 SurfaceName = Annotated[str, typer.Argument(metavar="SURFACE", help="the surface's id")]
 PaperOption = Annotated[str, typer.Option("--paper", metavar="NAME", help="a4 or letter")]
@@ -24,7 +27,7 @@ def add_to(app: typer.Typer) -> None:
     app.command()(glance)
 
 
-def find_surface(desk: Path | None, name: str) -> tuple[Path, dict[str, Any]]:
+def find_surface(desk: Path | None, name: str) -> tuple[Path, BareSurface]:
     """The folder of the desk that is meant, and one of its surfaces as a row.
 
     Raises:
@@ -80,16 +83,16 @@ def labels(surface: SurfaceName,
         write_pages,
     )
     folder, row = find_surface(desk, surface)
-    known = {found["id"] for found in row["layers"]} | {found["name"] for found in row["layers"]}
+    known = {found.id for found in row.layers} | {found.name for found in row.layers}
     for name in layer or ():
         if name not in known:
-            raise Failure(f"“{row['name']}” has no layer “{name}”; it has "
-                          f"{', '.join(found['id'] for found in row['layers'])}", "usage")
-    record = paths.printed_file(folder, row["id"])
+            raise Failure(f"“{row.name}” has no layer “{name}”; it has "
+                          f"{', '.join(found.id for found in row.layers)}", "usage")
+    record = paths.printed_file(folder, row.id)
     try:
         sheet, about = sheet_of(row, layers=layer or (), paper=paper, cap=cap, sizes=_sizes(size or [], row),
                                 bleed=bleed, printed=read_printed(record) if only_changed else None)
-        written = write_pages(label_pages(row, sheet, about), output, f"{row['name']}, labels") if output else []
+        written = write_pages(label_pages(row, sheet, about), output, f"{row.name}, labels") if output else []
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None
     except OSError as error:
@@ -105,7 +108,7 @@ def labels(surface: SurfaceName,
                                   "shown": [" ".join(part.fitted.lines) for part in label.parts]}, ensure_ascii=False))
         return
     pages = len(sheet.pages)
-    print(f"{row['name']}, {about}, on {pages} {'page' if pages == 1 else 'pages'} of {paper}")
+    print(f"{row.name}, {about}, on {pages} {'page' if pages == 1 else 'pages'} of {paper}")
     for note in notes_of(sheet):
         print(f"  ! {note}")
     for file in written:
@@ -114,13 +117,13 @@ def labels(surface: SurfaceName,
         print("Nothing is written yet: name a file with -o FILE.pdf or -o FILE.svg")
 
 
-def _sizes(given: list[str], row: dict[str, Any]) -> dict[str, str]:
-    known = {control["id"] for control in row["controls"]}
+def _sizes(given: list[str], row: BareSurface) -> dict[str, str]:
+    known = {control.id for control in row.controls}
     found = {}
     for word in given:
         control, equals, size = word.rpartition("=")
         if not equals or control not in known:
-            raise Failure(f"“{word}” names no control of “{row['name']}” and its size; write --size enter=14x33",
+            raise Failure(f"“{word}” names no control of “{row.name}” and its size; write --size enter=14x33",
                           "usage")
         found[control] = size
     return found
@@ -145,7 +148,7 @@ def surface_map(surface: SurfaceName,
                                       "label": entry.label, "words": entry.words}, ensure_ascii=False))
             return
         from brass_pebble.screen.base.text_drawing import drawn_as_text
-        print(f"{row['name']}\n")
+        print(f"{row.name}\n")
         for line in [*drawn_as_text(row), *lines_of(row)]:
             print(line)
         return
@@ -153,7 +156,7 @@ def surface_map(surface: SurfaceName,
     from brass_pebble.paper.surface_map import card_pages, map_page
     try:
         pages = card_pages(row, paper) if card else [map_page(row, paper)]
-        for file in write_pages(pages, output, f"{row['name']}, {'cards' if card else 'map'}"):
+        for file in write_pages(pages, output, f"{row.name}, {'cards' if card else 'map'}"):
             print(f"written: {file}")
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None

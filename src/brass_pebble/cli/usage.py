@@ -5,13 +5,16 @@ from __future__ import annotations
 import json
 import time
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from brass_pebble import paths
 
 from .shared import DeskOption, Failure, JsonOption, YesOption, desk_in_use, make_sure, os_text, read_desk_folder
+
+if TYPE_CHECKING:
+    from brass_pebble.core.desk.look.drawn import BareDesk
 
 DAY = 86_400
 
@@ -40,7 +43,8 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
           counting: Annotated[bool | None, typer.Option("--on/--off", help="count presses, or no longer")] = None,
           yes: YesOption = False, as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """How often everything was used: what earns its place, what never is, what is slipped on."""
-    from brass_pebble.core.desk.look.rows import surface_row
+    from brass_pebble.core.desk.look.drawn import BareDesk
+    from brass_pebble.core.desk.look.rows import macro_rows, surface_row
     from brass_pebble.core.usage.report import report
     from brass_pebble.engine.disk.history import HistoryError, HistoryStore, local_zone
     folder = desk_in_use(desk)
@@ -61,22 +65,21 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
     if surface and surface not in read.surfaces:
         raise Failure(f"there is no surface “{surface}”; known are {', '.join(read.surfaces) or 'none yet'}", "usage")
     rows = [surface_row(read, found) for found in read.surfaces.values() if surface in ("", found.id)]
-    whole: dict[str, Any] = {"name": read.name, "surfaces": rows,
-                             "macros": [{"id": macro.id, "name": macro.name} for macro in read.macros.values()]}
+    whole = BareDesk(surfaces=rows, macros=macro_rows(read))
     if output is not None:
-        _draw(whole, history, f"the last {days} days" if days else "all the time", output)
+        _draw(whole, read.name, history, f"the last {days} days" if days else "all the time", output)
         return
     for row in rows:
         found = report(whole, row, history)
         if as_json:
-            print(json.dumps({"surface": row["id"], "presses": found.presses, "stopped": found.stopped,
+            print(json.dumps({"surface": row.id, "presses": found.presses, "stopped": found.stopped,
                               "cancelled": found.cancelled, "slips": found.slips,
                               "waited_ms": found.lost, "latest_us": found.latest,
                               "controls": found.heat, "unused": [list(place) for place in found.unused],
                               "macros": {name: times for name, times, _ in found.macros},
                               "layers": dict(found.layers), "gestures": dict(found.gestures)}, ensure_ascii=False))
             continue
-        print(f"{row['name']}: {found.presses:,} presses, {found.stopped} stopped, {found.cancelled} came to nothing, "
+        print(f"{row.name}: {found.presses:,} presses, {found.stopped} stopped, {found.cancelled} came to nothing, "
               f"{found.slips} probable slips")
         for layer, control, gesture, label, times in found.bindings[:12]:
             print(f"  {times:>7,}  {label:16} {control}, {gesture}, in {layer}")
@@ -132,12 +135,12 @@ def _erase(folder: Path, store: Any) -> None:
     print("Everything that was counted is forgotten.")
 
 
-def _draw(whole: dict[str, Any], history: Any, period: str, output: Path) -> None:
+def _draw(whole: BareDesk, name: str, history: Any, period: str, output: Path) -> None:
     from brass_pebble.core.say.problem import ProblemError
     from brass_pebble.paper.label_files import write_pages
     from brass_pebble.paper.usage_chart import usage_pages
     try:
-        for file in write_pages(usage_pages(whole, history, period), output, f"{whole['name']}, usage"):
+        for file in write_pages(usage_pages(whole, history, period), output, f"{name}, usage"):
             print(f"written: {file}")
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
 
+from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.label.faces import changed, faces, layers_shown
 from brass_pebble.core.label.sheet import BLEED, Options, Sheet, make_sheet
 from brass_pebble.core.label.sizes import Size, read_size
@@ -17,10 +17,8 @@ from .font import measure, typeface
 from .label_sheet import sheet_pages
 from .shapes import Page
 
-Row = dict[str, Any]
 
-
-def sheet_of(surface: Row, *, layers: Iterable[str] = (), paper: str = "a4", cap: str = "",
+def sheet_of(surface: BareSurface, *, layers: Iterable[str] = (), paper: str = "a4", cap: str = "",
              sizes: dict[str, str] | None = None, bleed: float = BLEED,
              printed: dict[str, str] | None = None) -> tuple[Sheet, str]:
     """The sheet of a surface's labels, and what it is in words.  With `printed`, only what differs from that.
@@ -34,19 +32,19 @@ def sheet_of(surface: Row, *, layers: Iterable[str] = (), paper: str = "a4", cap
     found = faces(surface, shown)
     if printed is not None:
         found = changed(found, printed)
-    own = surface.get("labels", {"cap": "", "sizes": {}})
-    wanted: dict[str, Size] = {control: read_size(size) for control, size in {**own["sizes"], **(sizes or {})}.items()}
-    size = read_size(cap or own["cap"]) if cap or own["cap"] else None
-    sheet = make_sheet(found, surface["layout"], Options(paper, size, wanted, bleed), measure)
-    names = ", ".join(layer["name"] for layer in shown) or "no layer yet"
+    own = surface.labels
+    wanted: dict[str, Size] = {control: read_size(size) for control, size in {**own.sizes, **(sizes or {})}.items()}
+    size = read_size(cap or own.cap) if cap or own.cap else None
+    sheet = make_sheet(found, surface.layout, Options(paper, size, wanted, bleed), measure)
+    names = ", ".join(layer.name for layer in shown) or "no layer yet"
     about = f"{names}: {sheet.count} labels" + (
         ", only what changed" if printed is not None else "")
     return sheet, about
 
 
-def label_pages(surface: Row, sheet: Sheet, about: str) -> list[Page]:
+def label_pages(surface: BareSurface, sheet: Sheet, about: str) -> list[Page]:
     """The pages of a sheet."""
-    return sheet_pages(sheet, surface["name"], about)
+    return sheet_pages(sheet, surface.name, about)
 
 
 def notes_of(sheet: Sheet) -> list[str]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
+from brass_pebble.core.desk.look.drawn import BareSurface, ControlRow, LayerRow
 from brass_pebble.core.devices.grip import IN_WORDS
 from brass_pebble.core.label.faces import Face, faces
 from brass_pebble.core.label.fit import fit_text
@@ -16,7 +16,6 @@ from .label_sheet import ruler
 from .patterns import tint_colour, tinted
 from .shapes import Box, Circle, Group, Line, Page, Shape, Words
 
-Row = dict[str, Any]
 INK, QUIET, EDGE = "#22262a", "#7d786c", "#b9b4a8"
 # ISO/IEC 7810 ID-1: the size of bank cards.
 CARD = (85.6, 53.98)
@@ -30,7 +29,7 @@ LARGEST_UNIT = 44.0
 
 @dataclass
 class _Cap:
-    control: Row
+    control: ControlRow
     does: list[Does]
     x: float
     y: float
@@ -38,7 +37,7 @@ class _Cap:
     height: float
 
 
-def map_page(surface: Row, paper: str = "a4") -> Page:
+def map_page(surface: BareSurface, paper: str = "a4") -> Page:
     """The whole surface on one page across.
 
     Raises:
@@ -46,8 +45,8 @@ def map_page(surface: Row, paper: str = "a4") -> Page:
     """
     high, wide = find_paper(paper)
     page = Page(wide, high)
-    layers = surface["layers"]
-    numbers = {layer["name"]: str(number) for number, layer in enumerate(layers, 1)}
+    layers = surface.layers
+    numbers = {layer.name: str(number) for number, layer in enumerate(layers, 1)}
     page.shapes += _title(surface, layers, wide)
     found = what_it_does(surface)
     room = (wide - 2 * MARGIN, high - 2 * MARGIN - HEAD)
@@ -58,27 +57,27 @@ def map_page(surface: Row, paper: str = "a4") -> Page:
         rest: list[tuple[str, list[Does]]] = []
         for cap in caps:
             shown, left = _fill(cap, numbers, several=len(layers) > 1)
-            groups.append(Group(cap.control["id"], tuple(shown), "cap"))
+            groups.append(Group(cap.control.id, tuple(shown), "cap"))
             if left:
-                rest.append((cap.control["legend"], left))
+                rest.append((cap.control.legend, left))
         if not rest:
             break
     page.shapes += groups
     # What the drawing lacks, such as keys that only the desk names.
-    drawn = {cap.control["id"] for cap in caps}
+    drawn = {cap.control.id for cap in caps}
     rest += [(control, does) for control, does in found.items() if control not in drawn and does]
     page.shapes += _list(rest, numbers, (MARGIN, bottom + 4, room[0], high - MARGIN - bottom - 4))
     page.shapes.append(Words(MARGIN, high - MARGIN + 4, f"To get this device back by itself, {IN_WORDS}.", 2.4, QUIET))
     return page
 
 
-def _title(surface: Row, layers: list[Row], wide: float) -> list[Shape]:
+def _title(surface: BareSurface, layers: list[LayerRow], wide: float) -> list[Shape]:
     y = MARGIN + 4
-    shapes: list[Shape] = [Words(MARGIN, y, surface["name"], 4.6, INK, bold=True)]
-    x = MARGIN + typeface(True).width(surface["name"], 4.6) + 6
+    shapes: list[Shape] = [Words(MARGIN, y, surface.name, 4.6, INK, bold=True)]
+    x = MARGIN + typeface(True).width(surface.name, 4.6) + 6
     for number, layer in enumerate(layers, 1):
-        text = f"{number} {layer['name']}"
-        shapes += tinted(layer["tint"], x - 0.8, y + 1, measure_plain(text, 3) + 1.6, 1.2)
+        text = f"{number} {layer.name}"
+        shapes += tinted(layer.tint, x - 0.8, y + 1, measure_plain(text, 3) + 1.6, 1.2)
         shapes.append(Words(x, y, text, 3, INK))
         x += measure_plain(text, 3) + 5
         if x > wide - MARGIN - 20:
@@ -86,18 +85,18 @@ def _title(surface: Row, layers: list[Row], wide: float) -> list[Shape]:
     return shapes
 
 
-def _place(surface: Row, found: dict[str, list[Does]], corner: tuple[float, float],
+def _place(surface: BareSurface, found: dict[str, list[Does]], corner: tuple[float, float],
            room: tuple[float, float]) -> tuple[list[_Cap], float]:
     """The caps at the largest scale that fits, and where their lowest edge is."""
-    controls = surface["controls"]
-    wide = max((c["x"] + c["w"] for c in controls), default=1.0)
-    high = max((c["y"] + c["h"] for c in controls), default=1.0)
+    controls = surface.controls
+    wide = max((c.x + c.w for c in controls), default=1.0)
+    high = max((c.y + c.h for c in controls), default=1.0)
     unit = min(room[0] / wide, room[1] / high, LARGEST_UNIT)
     # A drawing that is wide and flat may be stretched: its caps have to hold words.
     tall = min(room[1] / high, 1.6 * unit)
     left = corner[0] + (room[0] - unit * wide) / 2
-    caps = [_Cap(c, found.get(c["id"], []), left + c["x"] * unit, corner[1] + c["y"] * tall,
-                 c["w"] * unit, c["h"] * tall) for c in controls]
+    caps = [_Cap(c, found.get(c.id, []), left + c.x * unit, corner[1] + c.y * tall,
+                 c.w * unit, c.h * tall) for c in controls]
     return caps, corner[1] + high * tall
 
 
@@ -106,11 +105,11 @@ def _fill(cap: _Cap, numbers: dict[str, str], *, several: bool) -> tuple[list[Sh
     gap = min(0.6, cap.width * 0.05)
     x, y, width, height = cap.x + gap, cap.y + gap, cap.width - 2 * gap, cap.height - 2 * gap
     shapes: list[Shape] = []
-    if cap.control.get("shape", "cap") in ("knob", "wheel", "stick"):
+    if cap.control.shape in ("knob", "wheel", "stick"):
         side = min(width, height)
         shapes.append(Circle(x + width / 2, y + height / 2, side / 2, stroke=EDGE, line=0.2))
     shapes.append(Box(x, y, width, height, stroke=EDGE, line=0.25, radius=min(1.2, width * 0.1), role="cap"))
-    legend = fit_text(cap.control["legend"], width - 1.4, 2.4, measure_plain, largest=2.2, smallest=1.2)
+    legend = fit_text(cap.control.legend, width - 1.4, 2.4, measure_plain, largest=2.2, smallest=1.2)
     if legend.lines:
         shapes.append(Words(x + 0.8, y + 2.4, legend.lines[0], legend.size, QUIET))
     if not cap.does:
@@ -166,14 +165,14 @@ def _list(rest: list[tuple[str, list[Does]]], numbers: dict[str, str],
     return shapes
 
 
-def card_pages(surface: Row, paper: str = "a4") -> list[Page]:
+def card_pages(surface: BareSurface, paper: str = "a4") -> list[Page]:
     """A card for each layer that does something, as many on a page as fit.
 
     Raises:
         ProblemError: there is no such paper.
     """
     size = find_paper(paper)
-    layers = [layer for layer in surface["layers"] if layer["bindings"]]
+    layers = [layer for layer in surface.layers if layer.bindings]
     across = int((size[0] - 2 * MARGIN) / (CARD[0] + 2))
     down = int((size[1] - 2 * MARGIN - 20) / (CARD[1] + 2))
     pages: list[Page] = []
@@ -183,18 +182,18 @@ def card_pages(surface: Row, paper: str = "a4") -> list[Page]:
             pages.append(Page(*size, [Group("ruler", tuple(ruler(MARGIN + 2, size[1] - MARGIN - 5)))]))
         x = MARGIN + 2 + (place % across) * (CARD[0] + 2)
         y = MARGIN + 2 + (place // across) * (CARD[1] + 2)
-        pages[-1].shapes.append(Group(layer["id"], tuple(_card(surface, layer, x, y)), "card"))
+        pages[-1].shapes.append(Group(layer.id, tuple(_card(surface, layer, x, y)), "card"))
     return pages
 
 
-def _card(surface: Row, layer: Row, x: float, y: float) -> list[Shape]:
+def _card(surface: BareSurface, layer: LayerRow, x: float, y: float) -> list[Shape]:
     shapes: list[Shape] = [Box(x, y, *CARD, fill="#ffffff", stroke="#9a958a", line=0.1, radius=3.2, role="cut")]
-    title = fit_text(f"{surface['name']}: {layer['name']}", CARD[0] - 8, 4, measure, largest=3.2)
+    title = fit_text(f"{surface.name}: {layer.name}", CARD[0] - 8, 4, measure, largest=3.2)
     shapes.append(Words(x + 4, y + 5.6, title.lines[0], title.size, INK, bold=True))
     labels = {face.control: face for face in faces(surface, [layer])}
     caps, _ = _place(surface, {}, (x + 3, y + 8), (CARD[0] - 6, CARD[1] - 11))
     for cap in caps:
-        shapes += _card_cap(cap, labels.get(cap.control["id"]))
+        shapes += _card_cap(cap, labels.get(cap.control.id))
     return shapes
 
 
@@ -205,7 +204,7 @@ def _card_cap(cap: _Cap, face: Face | None) -> list[Shape]:
     fill = tint_colour(entry.tint) if entry and entry.tint else ""
     shapes: list[Shape] = [Box(x, y, width, height, fill=fill, stroke=EDGE, line=0.15, radius=min(0.8, width * 0.12))]
     if entry is None:
-        fitted = fit_text(cap.control["legend"], width * 0.7, min(1.6, height * 0.5), measure_plain, largest=1.4,
+        fitted = fit_text(cap.control.legend, width * 0.7, min(1.6, height * 0.5), measure_plain, largest=1.4,
                           smallest=0.9)
         ink = QUIET
     else:

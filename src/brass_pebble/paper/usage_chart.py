@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 
+from brass_pebble.core.desk.look.drawn import BareSurface, DrawnDesk
 from brass_pebble.core.label.fit import fit_text
 from brass_pebble.core.label.sheet import MARGIN
 from brass_pebble.core.usage.report import History, Report, report
@@ -12,7 +12,6 @@ from brass_pebble.core.usage.report import History, Report, report
 from .font import measure, measure_plain
 from .shapes import Box, Group, Line, Page, Shape, Words
 
-Row = dict[str, Any]
 WIDE, HIGH = 297.0, 210.0
 INK, QUIET, EDGE, BRASS = "#22262a", "#7d786c", "#b9b4a8", "#c08a24"
 DAY = 86_400
@@ -20,15 +19,15 @@ ROWS = 24
 LIST = 82.0
 
 
-def usage_pages(desk: Row, history: History, period: str) -> list[Page]:
+def usage_pages(desk: DrawnDesk, history: History, period: str) -> list[Page]:
     """A page for each surface, on A4 across.  `desk` is as clients get it, `period` the time in words."""
-    return [_page(desk, surface, history, period) for surface in desk["surfaces"]]
+    return [_page(desk, surface, history, period) for surface in desk.surfaces]
 
 
-def _page(desk: Row, surface: Row, history: History, period: str) -> Page:
+def _page(desk: DrawnDesk, surface: BareSurface, history: History, period: str) -> Page:
     found = report(desk, surface, history)
     page = Page(WIDE, HIGH)
-    page.shapes += [Words(MARGIN, MARGIN + 4, surface["name"], 4.6, INK, bold=True),
+    page.shapes += [Words(MARGIN, MARGIN + 4, surface.name, 4.6, INK, bold=True),
                     Words(MARGIN, MARGIN + 9.5, f"{found.presses:,} presses in {period}; {found.stopped} runs "
                           f"stopped, {found.cancelled} came to nothing, "
                           f"{found.slips} probable slips; never used: {len(found.unused)}", 2.8, QUIET)]
@@ -46,11 +45,11 @@ def heat_colour(share: float) -> str:
     return "#" + "".join(f"{part:02x}" for part in mixed)
 
 
-def _heat(surface: Row, found: Report, room: tuple[float, float, float, float]) -> list[Shape]:
+def _heat(surface: BareSurface, found: Report, room: tuple[float, float, float, float]) -> list[Shape]:
     x, y, width, height = room
-    controls = surface["controls"]
-    wide = max((c["x"] + c["w"] for c in controls), default=1.0)
-    high = max((c["y"] + c["h"] for c in controls), default=1.0)
+    controls = surface.controls
+    wide = max((c.x + c.w for c in controls), default=1.0)
+    high = max((c.y + c.h for c in controls), default=1.0)
     unit = min(width / wide, height / high, 26.0)
     most = max(found.heat.values(), default=0)
     unused = {control for _, control, *_ in found.unused}
@@ -59,24 +58,24 @@ def _heat(surface: Row, found: Report, room: tuple[float, float, float, float]) 
     slipped = {slip.control: slip.times for slip in found.slipped}
     shapes: list[Shape] = []
     for control in controls:
-        left, top = x + control["x"] * unit + 0.4, y + control["y"] * unit + 0.4
-        across, down = control["w"] * unit - 0.8, control["h"] * unit - 0.8
-        times = found.heat.get(control["id"], 0)
+        left, top = x + control.x * unit + 0.4, y + control.y * unit + 0.4
+        across, down = control.w * unit - 0.8, control.h * unit - 0.8
+        times = found.heat.get(control.id, 0)
         inner: list[Shape] = [Box(left, top, across, down, heat_colour(times / most) if times else "#ffffff", EDGE, 0.2,
                                   min(1.2, across * 0.1), "heat")]
-        name = names.get(control["id"], control.get("label", control["legend"]))
+        name = names.get(control.id, control.label or control.legend)
         label = fit_text(name, across - 1, down * 0.4, measure, largest=3.0,
                          smallest=1.2)
         for index, line in enumerate(label.lines):
             inner.append(Words(left + across / 2, top + down * 0.3 + label.size * (0.4 + 1.1 * index), line, label.size,
-                               INK if control.get("label") else QUIET, bold=True, anchor="middle"))
-        foot = str(times) if times else "never" if control["id"] in unused else ""
+                               INK if control.label else QUIET, bold=True, anchor="middle"))
+        foot = str(times) if times else "never" if control.id in unused else ""
         inner.append(Words(left + across / 2, top + down * 0.86, foot, min(2.6, down * 0.2), INK if times else QUIET,
                            anchor="middle"))
-        if control["id"] in slipped:
-            inner.append(Words(left + across - 0.6, top + 2.6, f"! {slipped[control['id']]}", min(2.2, down * 0.2),
+        if control.id in slipped:
+            inner.append(Words(left + across - 0.6, top + 2.6, f"! {slipped[control.id]}", min(2.2, down * 0.2),
                                "#a33b2c", bold=True, anchor="end"))
-        shapes.append(Group(control["id"], tuple(inner), "control"))
+        shapes.append(Group(control.id, tuple(inner), "control"))
     return shapes
 
 
@@ -102,9 +101,9 @@ def _days(history: History, room: tuple[float, float, float, float]) -> list[Sha
     return shapes
 
 
-def _list(found: Report, surface: Row, x: float, y: float) -> list[Shape]:
+def _list(found: Report, surface: BareSurface, x: float, y: float) -> list[Shape]:
     """The most used, with bars; then slips and pairs as far as there is room."""
-    legends = {control["id"]: control["legend"] for control in surface["controls"]}
+    legends = {control.id: control.legend for control in surface.controls}
     shapes: list[Shape] = [Words(x, y, "Most used", 3.0, INK, bold=True)]
     most = found.bindings[0][4] if found.bindings else 1
     y += 5

@@ -6,6 +6,8 @@ from typing import Annotated, ClassVar
 
 from msgspec import UNSET, Meta, UnsetType
 
+from brass_pebble.core.play.told import TraceRow
+
 from .base import (
     VERSION,
     Changed,
@@ -19,7 +21,7 @@ from .base import (
     Word,
     said,
 )
-from .rows import DeskRow, LayersRow, ProblemRow, StageRow, TraceRow
+from .rows import DeskRow, HandsOffRow, LayersRow, ProblemRow, StageRow
 
 
 class Welcome(Reply, frozen=True, kw_only=True):
@@ -181,10 +183,8 @@ class CancelRecording(Request, frozen=True, kw_only=True, tag="cancel_recording"
     reply: ClassVar[type[Reply]] = RecordingEnded
 
 
-class OffSurfaces(Reply, frozen=True, kw_only=True):
+class OffSurfaces(Reply, HandsOffRow, frozen=True, kw_only=True):
     """Surfaces whose presses only select."""
-
-    surfaces: Annotated[dict[str, float], said("for each the ms that are left")]
 
 
 class HandsOff(Request, frozen=True, kw_only=True, tag="hands_off"):

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, ClassVar
 
 from msgspec import Meta, Struct
 
+from brass_pebble.core.desk.look.drawn import DrawnRow
+
 from .base import Changed, Id, Ids, Reply, Request, Signal, Word, said
-from .rows import DeviceRow, DrawnRow
+from .rows import DeviceRow, PulledRow
 
 
 class Devices(Reply, frozen=True, kw_only=True):
@@ -16,7 +18,7 @@ class Devices(Reply, frozen=True, kw_only=True):
     devices: list[DeviceRow]
     left_ms: Annotated[float, said("of listening")]
     main_known: Annotated[bool, said("whether the keyboard that is never taken over is known")]
-    pulled: Annotated[list[Any], said("devices of the bench that were pulled out")]
+    pulled: Annotated[list[PulledRow], said("devices of the bench that were pulled out")]
 
 
 class AskDevices(Request, frozen=True, kw_only=True, tag="devices"):

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar
+from typing import TYPE_CHECKING, Annotated, ClassVar
 
 from msgspec import UNSET, Meta, Struct, UnsetType
 
 from brass_pebble.core.desk.binding import Binding
+from brass_pebble.core.say.setting_fields import written
 
 from .base import Changed, Id, Place, Places, Reply, Request, Word, said
 from .rows import LayersRow, PlaceRow, ProblemRow, WindowRow
-from .settings import written
 
 if TYPE_CHECKING:
     _BindSettings = Request
@@ -164,7 +164,7 @@ class Catching(Reply, frozen=True, kw_only=True):
     """The main keyboards are listened to."""
 
     seconds: float
-    keyboards: list[Any]
+    keyboards: list[str]
     bench_only: bool
 
 

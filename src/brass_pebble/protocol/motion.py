@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Annotated, ClassVar
 from msgspec import Meta
 
 from brass_pebble.core.play.axis import AxisSettings
+from brass_pebble.core.say.setting_fields import exact
 
 from .base import Changed, Id, Reply, Request, said
-from .settings import exact
 
 if TYPE_CHECKING:
     _AxisSettings = Request

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
-from .base import News, Row, Signal, said
+from msgspec import Struct
+
+from brass_pebble.core.play.told import TraceRow
+
+from .base import News, Signal, said
 from .network import SessionsRow
-from .rows import DeskRow, DeviceRow, HandsOffRow, LayersRow, ProblemRow, RecorderRow, StageRow, TraceRow
+from .rows import DeskRow, DeviceRow, HandsOffRow, LayersRow, ProblemRow, PulledRow, RecorderRow, StageRow
 
 
 class PressNews(News, frozen=True, kw_only=True, tag="press"):
@@ -55,7 +59,26 @@ class DevicesNews(News, frozen=True, kw_only=True, tag="devices"):
     devices: list[DeviceRow]
     left_ms: Annotated[float, said("of listening")]
     main_known: bool
-    pulled: list[Any]
+    pulled: list[PulledRow]
+
+
+class ArrivedRow(Struct, frozen=True, kw_only=True):
+    """One of two that arrived for one press."""
+
+    device: str
+    shown: str
+    node: str
+    code: Signal
+    key: str
+
+
+class DoubleRow(Struct, frozen=True, kw_only=True):
+    """One press that arrived twice."""
+
+    first: ArrivedRow
+    second: ArrivedRow
+    times: int
+    apart_ms: float
 
 
 class HeardNews(News, frozen=True, kw_only=True, tag="heard"):
@@ -68,15 +91,15 @@ class HeardNews(News, frozen=True, kw_only=True, tag="heard"):
     down: bool | int
     at: Annotated[float, said("s of CLOCK_MONOTONIC")]
     key: str = ""
-    typed: Annotated[Signal, said("what the key types with the desk's layout")] = ""
-    kernel: Any = ""
-    hex: Any = ""
-    usage: Annotated[Any, said("HID page:usage")] = ""
+    typed: Annotated[int, said("what the key types with the desk's layout")] = 0
+    kernel: Annotated[str, said("the kernel's name of the key")] = ""
+    hex: str = ""
+    usage: Annotated[str, said("HID page:usage")] = ""
     node: str = ""
-    turned: Any = None
-    steps: Any = None
+    turned: Annotated[str, said("which way, if it was turned or moved")] = ""
+    steps: int = 0
     spelt: str = ""
-    double: Annotated[Row | None, said("`first`, `second`, `times`, `apart_ms` when one press arrived twice")] = None
+    double: DoubleRow | None = None
 
 
 class NoteNews(News, frozen=True, kw_only=True, tag="note"):
@@ -84,6 +107,24 @@ class NoteNews(News, frozen=True, kw_only=True, tag="note"):
 
     text: str
     bell: bool
+
+
+class RehearsedReaction(Struct, frozen=True, kw_only=True):
+    """What a program of the rehearsal's stage did."""
+
+    program: str
+    text: str
+    good: bool
+
+
+class RehearsedRow(Struct, frozen=True, kw_only=True):
+    """What a rehearsal sent.  Times count from its start."""
+
+    what: str
+    planned_ms: float
+    at_ms: float
+    line: int
+    reactions: list[RehearsedReaction]
 
 
 class RehearsalNews(News, frozen=True, kw_only=True, tag="rehearsal"):
@@ -94,7 +135,7 @@ class RehearsalNews(News, frozen=True, kw_only=True, tag="rehearsal"):
     trouble: str
     at_ms: float
     late_ms: float
-    events: Annotated[list[tuple[int, Row]], said("number, and `what`, `planned_ms`, `at_ms`, `line`, `reactions`")]
+    events: Annotated[list[tuple[int, RehearsedRow]], said("by number")]
     programs: list[StageRow]
 
 
@@ -115,7 +156,7 @@ class ChordNews(News, frozen=True, kw_only=True, tag="chord"):
 
     state: Annotated[str, said("`listening`, `caught`, `done`, `left` or `over`")]
     chord: str
-    down: list[Any]
+    down: list[str]
 
 
 class MovesNews(News, frozen=True, kw_only=True, tag="moves"):

@@ -34,9 +34,10 @@ class Usage(Reply, frozen=True, kw_only=True):
     today: Annotated[int, said("days since 1970")]
     used: list[UsedRow]
     days: list[tuple[int, int]]
-    sessions: list[tuple[int, ...]]
-    pairs: list[tuple[int | str, ...]]
-    slips: list[tuple[int | str, ...]]
+    sessions: Annotated[list[tuple[int, int, int, int, int]],
+                        said("began, ended: s since 1970; presses, stopped, slips")]
+    pairs: Annotated[list[tuple[str, str, str, str, int]], said("surface, what; surface, what; times")]
+    slips: Annotated[list[tuple[str, str, str, str, int]], said("surface, control, what, meant, times")]
     late: Annotated[list[tuple[int, int]], said("power of two of µs, presses")]
 
 

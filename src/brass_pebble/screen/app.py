@@ -14,7 +14,10 @@ from textual.app import SystemCommand
 from textual.binding import BindingType
 from textual.screen import Screen
 
-from brass_pebble.client import EngineError, Message, StartError
+from brass_pebble.client import EngineError, StartError
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.desk import AskDesk, AskTraces, Traces, WholeDesk
+from brass_pebble.protocol.topics import NoteNews
 
 from .base.key_order import KeyOrder
 from .base.palette import BASALT, PALETTES, Palette
@@ -119,7 +122,9 @@ class BrassPebbleApp(KeyOrder):
             await self.link.connect(self.socket)
             await self.link.ask("follow", topics=TOPICS)
             self.state.connected = True
-            self.state.take_snapshot(await self.link.ask("desk"), (await self.link.ask("traces"))["traces"])
+            whole, latest = await self.link.send(AskDesk()), await self.link.send(AskTraces())
+            assert isinstance(whole, WholeDesk) and isinstance(latest, Traces)
+            self.state.take_snapshot(whole, latest.traces)
         except EngineError as error:
             self.state.connected = False
             self.notify(str(error), severity="error", timeout=10)
@@ -127,12 +132,12 @@ class BrassPebbleApp(KeyOrder):
         gc.freeze()
         gc.enable()
 
-    def _news(self, message: Message) -> None:
-        if message["topic"] == "note":
+    def _news(self, message: News) -> None:
+        if isinstance(message, NoteNews):
             self._note(message)
             return
         # A sheet on top may wait for something.
-        if message["topic"] in getattr(self.screen, "HEARS", ()):
+        if message.topic in getattr(self.screen, "HEARS", ()):
             self.screen.hear(message)  # type: ignore[attr-defined]
             return
         changed = self.state.take(message)
@@ -140,12 +145,12 @@ class BrassPebbleApp(KeyOrder):
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
 
-    def _note(self, message: Message) -> None:
+    def _note(self, message: NoteNews) -> None:
         """A macro tells the person something."""
-        if message["bell"]:
+        if message.bell:
             self.bell()
-        if message["text"]:
-            self.notify(message["text"], title="a macro says", timeout=8)
+        if message.text:
+            self.notify(message.text, title="a macro says", timeout=8)
 
     def _gone(self) -> None:
         self.state.connected = False

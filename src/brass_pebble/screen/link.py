@@ -7,8 +7,12 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Protocol
 
-from brass_pebble.client import CHECKS, EngineError, Message
-from brass_pebble.protocol.conversation import Came, Conversation, NotDeclared
+from brass_pebble.client import CHECKS, EngineError
+from brass_pebble.protocol.base import VERSION, News, Reply, Request
+from brass_pebble.protocol.conversation import NotDeclared
+from brass_pebble.protocol.desk import Hello
+from brass_pebble.protocol.topics import MissedNews
+from brass_pebble.protocol.typed import Came, TypedConversation, declared
 
 _LONGEST_LINE = 32 * 1024 * 1024
 
@@ -16,10 +20,13 @@ _LONGEST_LINE = 32 * 1024 * 1024
 class Asks(Protocol):
     """What views need of the engine."""
 
-    async def connect(self, path: Path) -> Message:
+    async def connect(self, path: Path) -> Reply:
         """Connect and greet.  Raises: EngineError."""
 
-    async def ask(self, do: str, **fields: Any) -> Message:
+    async def ask(self, do: str, **fields: Any) -> Reply:
+        """Send a request by its word and wait for its reply.  Raises: EngineError."""
+
+    async def send(self, request: Request) -> Reply:
         """Send a request and wait for its reply.  Raises: EngineError."""
 
     def close(self) -> None:
@@ -29,15 +36,15 @@ class Asks(Protocol):
 class Link:
     """Asks the engine, and hands its news to `on_news`; `on_gone` is called when it ends."""
 
-    def __init__(self, on_news: Callable[[Message], None], on_gone: Callable[[], None]) -> None:
+    def __init__(self, on_news: Callable[[News], None], on_gone: Callable[[], None]) -> None:
         self._on_news = on_news
         self._on_gone = on_gone
-        self._conversation = Conversation(checks=CHECKS)
-        self._waiting: dict[int, asyncio.Future[Message]] = {}
+        self._conversation = TypedConversation(checks=CHECKS)
+        self._waiting: dict[int, asyncio.Future[Reply]] = {}
         self._writer: asyncio.StreamWriter | None = None
         self._task: asyncio.Task[None] | None = None
 
-    async def connect(self, path: Path) -> Message:
+    async def connect(self, path: Path) -> Reply:
         """Connect and greet.
 
         Raises:
@@ -48,9 +55,17 @@ class Link:
         except OSError as error:
             raise EngineError(f"no engine answers at {path}", "Start one with: brass-pebble run", "none") from error
         self._task = asyncio.create_task(self._read(reader))
-        return await self.ask("hello", **self._conversation.greeting("screen"))
+        return await self.send(Hello(protocol=VERSION, client="screen"))
 
-    async def ask(self, do: str, **fields: Any) -> Message:
+    async def ask(self, do: str, **fields: Any) -> Reply:
+        """Send a request by its word and wait for its reply.
+
+        Raises:
+            EngineError: the engine refused, or is gone.
+        """
+        return await self.send(declared(do, fields))
+
+    async def send(self, request: Request) -> Reply:
         """Send a request and wait for its reply.
 
         Raises:
@@ -58,8 +73,8 @@ class Link:
         """
         if self._writer is None:
             raise EngineError("the engine has ended", "Press R to start it again", "gone")
-        number, line = self._conversation.ask(do, fields)
-        future: asyncio.Future[Message] = asyncio.get_running_loop().create_future()
+        number, line = self._conversation.ask(request)
+        future: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
         self._waiting[number] = future
         self._writer.write(line)
         return await future
@@ -68,7 +83,13 @@ class Link:
         why = EngineError("the engine has ended", "Press R to start it again", "gone")
         try:
             while line := await reader.readline():
-                self._take(self._conversation.take(line))
+                try:
+                    self._take(self._conversation.take(line))
+                except NotDeclared:
+                    if CHECKS:
+                        raise
+                    # One piece of news is lost, and told as such.
+                    self._on_news(MissedNews(count=1))
         except (OSError, ValueError):
             # A broken connection or half a line at its end: both mean that the engine has gone.
             pass
@@ -82,16 +103,16 @@ class Link:
         self._on_gone()
 
     def _take(self, came: Came) -> None:
-        if came.number is None:
-            self._on_news(came.message)
+        if came.news is not None:
+            self._on_news(came.news)
             return
         future = self._waiting.pop(came.number, None)
         if future is None or future.done():
             return
-        if came.error is not None:
-            future.set_exception(came.error)
+        if came.reply is not None:
+            future.set_result(came.reply)
         else:
-            future.set_result(came.message)
+            future.set_exception(came.error or EngineError("no reply"))
 
     def close(self) -> None:
         """Leave."""

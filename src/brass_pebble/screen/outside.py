@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
+from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.parcel.look import Look, Reaching
 from brass_pebble.core.parcel.merge import Mine
 from brass_pebble.core.say.finding import Finding
@@ -24,7 +25,7 @@ class Outside(Protocol):
     def look_at(self, file: Path, desk: str) -> Look:
         """A file that somebody gave, as it stands to the desk in a folder.  Raises: ProblemError, OSError."""
 
-    def drawn(self, look: Look, desk: str) -> tuple[dict[str, dict[str, Any]], Mine]:
+    def drawn(self, look: Look, desk: str) -> tuple[dict[str, BareSurface], Mine]:
         """Its surfaces as rows to draw, and what the desk itself has."""
 
     def pack(self, desk: str, surfaces: list[str], macros: list[str]) -> tuple[bytes, list[Reaching]]:

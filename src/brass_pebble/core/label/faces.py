@@ -6,13 +6,12 @@ import hashlib
 import json
 from collections.abc import Collection, Iterable
 from dataclasses import asdict, dataclass
-from typing import Any
 
+from brass_pebble.core.desk.look.drawn import BareSurface, ControlRow, LayerRow
 from brass_pebble.core.desk.look.shown import show_control
 
 from .icons import guess_icon
 
-Row = dict[str, Any]
 MOST_LAYERS = 4
 
 
@@ -39,7 +38,7 @@ class Face:
     control: str
     legend: str
     entries: tuple[Entry, ...]
-    row: Row
+    row: ControlRow
 
     @property
     def mark(self) -> str:
@@ -48,38 +47,38 @@ class Face:
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
-def layers_shown(surface: Row, wanted: Iterable[str] = ()) -> list[Row]:
+def layers_shown(surface: BareSurface, wanted: Iterable[str] = ()) -> list[LayerRow]:
     """The layers whose labels are printed: those wanted (by id or name), or the first that has anything."""
-    layers: list[Row] = surface["layers"]
+    layers: list[LayerRow] = surface.layers
     names = list(wanted)
     if names:
-        found = [next((layer for layer in layers if name in (layer["id"], layer["name"])), None) for name in names]
+        found = [next((layer for layer in layers if name in (layer.id, layer.name)), None) for name in names]
         return [layer for layer in found if layer is not None][:MOST_LAYERS]
-    return next(([layer] for layer in layers if layer["bindings"]), layers[:1])
+    return next(([layer] for layer in layers if layer.bindings), layers[:1])
 
 
-def faces(surface: Row, layers: Iterable[Row], only: Collection[str] | None = None) -> list[Face]:
+def faces(surface: BareSurface, layers: Iterable[LayerRow], only: Collection[str] | None = None) -> list[Face]:
     """The labels of a surface: one for each control that any of the layers binds."""
     shown = list(layers)
     found = []
-    for control in surface["controls"]:
-        if only is not None and control["id"] not in only:
+    for control in surface.controls:
+        if only is not None and control.id not in only:
             continue
-        entries = tuple(_entry(control["id"], layer) for layer in shown)
+        entries = tuple(_entry(control, layer) for layer in shown)
         if any(not entry.empty for entry in entries):
-            found.append(Face(control["id"], control["legend"], entries, control))
+            found.append(Face(control.id, control.legend, entries, control))
     return found
 
 
-def _entry(control: str, layer: Row) -> Entry:
-    row = show_control(control, [layer], (layer["id"],))
-    if "kind" not in row:
-        return Entry(layer["name"])
-    gestures = list(row["gestures"].items())
-    icon = row.get("icon", "") or guess_icon(row["label"])
-    further = ", ".join(f"{gesture} {other['label']}" for gesture, other in gestures[1:]
-                        if other["label"] != row["label"])
-    return Entry(layer["name"], row["label"], "" if icon == "none" else icon, row["tint"] or layer["tint"], further)
+def _entry(control: ControlRow, layer: LayerRow) -> Entry:
+    row = show_control(control, [layer], (layer.id,))
+    if not row.kind:
+        return Entry(layer.name)
+    gestures = list(row.gestures.items())
+    icon = row.icon or guess_icon(row.label)
+    further = ", ".join(f"{gesture} {other.label}" for gesture, other in gestures[1:]
+                        if other.label != row.label)
+    return Entry(layer.name, row.label, "" if icon == "none" else icon, row.tint or layer.tint, further)
 
 
 def changed(found: Iterable[Face], printed: dict[str, str]) -> list[Face]:

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
+from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.play.gesture import WITH, rank
-
-Row = dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -32,29 +30,29 @@ class Does:
         return f"{self.gesture}: {self.label}" + (f" ({what})" if what else "")
 
 
-def what_it_does(surface: Row) -> dict[str, list[Does]]:
+def what_it_does(surface: BareSurface) -> dict[str, list[Does]]:
     """Every binding by its control, in the order of layers and gestures; controls that do nothing are there, empty."""
-    found: dict[str, list[Does]] = {control["id"]: [] for control in surface["controls"]}
-    for layer in surface["layers"]:
-        rows = sorted(layer["bindings"], key=lambda row: (row["gesture"].startswith(WITH), rank(row["gesture"])))
+    found: dict[str, list[Does]] = {control.id: [] for control in surface.controls}
+    for layer in surface.layers:
+        rows = sorted(layer.bindings, key=lambda row: (row.gesture.startswith(WITH), rank(row.gesture)))
         for row in rows:
-            found.setdefault(row["control"], []).append(Does(layer["name"], row["gesture"], row["label"], row["words"],
-                                                             row["tint"] or layer["tint"]))
+            found.setdefault(row.control, []).append(Does(layer.name, row.gesture, row.label, row.words,
+                                                             row.tint or layer.tint))
     return found
 
 
-def lines_of(surface: Row) -> list[str]:
+def lines_of(surface: BareSurface) -> list[str]:
     """The overview as lines of text: for each layer, what each control does."""
     found = what_it_does(surface)
-    legends = {control["id"]: control["legend"] for control in surface["controls"]}
+    legends = {control.id: control.legend for control in surface.controls}
     wide = max((len(legends.get(control, control)) for control, does in found.items() if does), default=0)
     lines = []
-    for layer in surface["layers"]:
-        comes = "always on" if layer is surface["layers"][0] else \
-            f"follows {layer['follows']['class'] or layer['follows']['title']}" if layer["follows"] else \
-            "on from the start" if layer["starts"] == "on" else "switched on"
-        lines += ["", f"{layer['name']} ({comes})"]
-        rows = [(control, entry) for control, does in found.items() for entry in does if entry.layer == layer["name"]]
+    for layer in surface.layers:
+        comes = "always on" if layer is surface.layers[0] else \
+            f"follows {layer.follows.cls or layer.follows.title}" if layer.follows else \
+            "on from the start" if layer.starts == "on" else "switched on"
+        lines += ["", f"{layer.name} ({comes})"]
+        rows = [(control, entry) for control, does in found.items() for entry in does if entry.layer == layer.name]
         lines += [f"  {legends.get(control, control):{wide}}  {entry.whole}" for control, entry in rows] or [
             "  nothing yet"]
     return lines

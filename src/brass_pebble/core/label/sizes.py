@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
 
+from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.say.data_table import read_table
 from brass_pebble.core.say.problem import ProblemError
 
@@ -28,10 +28,10 @@ class CapKind:
     step_x: float
     step_y: float
 
-    def fits(self, layout: str, control: dict[str, Any]) -> bool:
+    def fits(self, layout: str, control: ControlRow) -> bool:
         """Whether a control of a drawing is of this kind."""
-        return bool(self.layout.fullmatch(layout) and self.shape.fullmatch(control.get("shape", "cap"))
-                    and (not self.below or control["h"] < self.below))
+        return bool(self.layout.fullmatch(layout) and self.shape.fullmatch(control.shape or "cap")
+                    and (not self.below or control.h < self.below))
 
 
 @cache
@@ -42,12 +42,12 @@ def cap_kinds() -> tuple[CapKind, ...]:
                  for name, layout, shape, below, width, height, step_x, step_y in read_table("cap-sizes.tsv"))
 
 
-def kind_of(layout: str, control: dict[str, Any]) -> CapKind:
+def kind_of(layout: str, control: ControlRow) -> CapKind:
     """What kind of cap a control has."""
     return next(kind for kind in cap_kinds() if kind.fits(layout, control))
 
 
-def label_size(layout: str, control: dict[str, Any], cap: Size | None = None) -> Size:
+def label_size(layout: str, control: ControlRow, cap: Size | None = None) -> Size:
     """The label of a control, in mm; `cap` is what a key of 1 by 1 units has on this device."""
     kind = kind_of(layout, control)
     width, height = kind.width, kind.height
@@ -56,11 +56,11 @@ def label_size(layout: str, control: dict[str, Any], cap: Size | None = None) ->
     elif cap is not None and kind.name == "low key":
         width = cap[0]
     # A control is never smaller than its kind's own label, except where the drawing says so.
-    wide = width + kind.step_x * (control["w"] - 1)
-    high = height + kind.step_y * (control["h"] - 1) if kind.name != "low key" else height
+    wide = width + kind.step_x * (control.w - 1)
+    high = height + kind.step_y * (control.h - 1) if kind.name != "low key" else height
     if kind.name == "pedal":
         # A pedal is drawn two units wide and one and a half high; its label is as the table says per unit.
-        wide, high = (width * control["w"], height * control["h"]) if cap is None else cap
+        wide, high = (width * control.w, height * control.h) if cap is None else cap
     return max(SMALLEST, round(wide, 2)), max(SMALLEST, round(high, 2))
 
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.play.gesture import AT, MOTIONS, STRIKE, WITH
 from brass_pebble.core.signals.signal import STRUCK, from_wire
 
@@ -47,66 +48,68 @@ def bound_controls(layers: Iterable[Row]) -> dict[str, list[str]]:
     return found
 
 
-def suits(gestures: Collection[str], place: Row) -> bool:
+def suits(gestures: Collection[str], place: ControlRow) -> bool:
     """Whether a control of a drawing can make these gestures."""
-    moves, turns = int(place.get("moves", 0)), bool(place.get("turns"))
+    moves, turns = place.moves, place.turns
     for gesture in gestures:
         if gesture.startswith(WITH):
             continue
         if gesture.startswith(STRIKE):
-            if from_wire(place["code"]) < STRUCK or moves:
+            if from_wire(place.code) < STRUCK or moves:
                 return False
         elif gesture in MOTIONS or gesture.startswith(AT):
             if not moves or (gesture.startswith(AT) and turns):
                 return False
-        elif turns and from_wire(place["code"]) >= STRUCK:
+        elif turns and from_wire(place.code) >= STRUCK:
             # A knob that only turns cannot be pressed.
             return False
     return True
 
 
-def match(source: list[Row], bound: dict[str, list[str]], target: list[Row], how: str) -> Fit:
+def match(source: list[ControlRow], bound: dict[str, list[str]], target: list[ControlRow], how: str) -> Fit:
     """Match the bound controls of a drawing with those of another one.  Both are rows of controls."""
-    by_id = {row["id"]: row for row in source}
+    by_id = {row.id: row for row in source}
     placed = _by_name(by_id, bound, target) if how == "name" else _by_position(source, bound, target)
     return Fit(placed, tuple(control for control in bound if control not in placed))
 
 
-def _by_name(source: dict[str, Row], bound: dict[str, list[str]], target: list[Row]) -> dict[str, str]:
+def _by_name(source: dict[str, ControlRow], bound: dict[str, list[str]], target: list[ControlRow]) -> dict[str, str]:
     placed: dict[str, str] = {}
     taken: set[str] = set()
     # First those of the very same id, then those that are labelled the same, then those that send the same.
-    for key in ("id", "legend", "code"):
-        known: dict[Any, Row] = {}
+    alike: tuple[Callable[[ControlRow], str | int], ...] = (
+        lambda row: row.id.casefold(), lambda row: row.legend.casefold(), lambda row: row.code)
+    for key in alike:
+        known: dict[str | int, ControlRow] = {}
         for row in target:
-            known.setdefault(str(row[key]).casefold() if key != "code" else row[key], row)
+            known.setdefault(key(row), row)
         for control, gestures in bound.items():
-            here = source.get(control, {"id": control})
-            if control in placed or key not in here:
+            here = source.get(control)
+            if control in placed or (here is None and key is not alike[0]):
                 continue
-            found = known.get(str(here[key]).casefold() if key != "code" else here[key])
-            if found is not None and found["id"] not in taken and suits(gestures, found):
-                placed[control] = found["id"]
-                taken.add(found["id"])
+            found = known.get(key(here) if here is not None else control.casefold())
+            if found is not None and found.id not in taken and suits(gestures, found):
+                placed[control] = found.id
+                taken.add(found.id)
     return placed
 
 
-def _places(rows: list[Row]) -> dict[str, tuple[float, float]]:
+def _places(rows: list[ControlRow]) -> dict[str, tuple[float, float]]:
     """The middle of each control, as shares of the drawing's width and height."""
-    width = max((row["x"] + row["w"] for row in rows), default=1.0)
-    height = max((row["y"] + row["h"] for row in rows), default=1.0)
-    return {row["id"]: ((row["x"] + row["w"] / 2) / width, (row["y"] + row["h"] / 2) / height) for row in rows}
+    width = max((row.x + row.w for row in rows), default=1.0)
+    height = max((row.y + row.h for row in rows), default=1.0)
+    return {row.id: ((row.x + row.w / 2) / width, (row.y + row.h / 2) / height) for row in rows}
 
 
-def _by_position(source: list[Row], bound: dict[str, list[str]], target: list[Row]) -> dict[str, str]:
+def _by_position(source: list[ControlRow], bound: dict[str, list[str]], target: list[ControlRow]) -> dict[str, str]:
     here, there = _places(source), _places(target)
     ways = []
     for control, gestures in bound.items():
         for row in target:
             if control in here and suits(gestures, row):
-                far = math.dist(here[control], there[row["id"]])
+                far = math.dist(here[control], there[row.id])
                 if far <= FARTHEST:
-                    ways.append((far, control, row["id"]))
+                    ways.append((far, control, row.id))
     placed: dict[str, str] = {}
     taken: set[str] = set()
     for _, control, place in sorted(ways):

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, Action, read_action
+from brass_pebble.core.desk.look.drawn import BareSurface, ControlRow
 from brass_pebble.core.desk.look.rows import control_row, surface_row
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.bindings import is_gesture
@@ -139,7 +140,7 @@ def bound_of(parcel: Parcel, surface: str) -> dict[str, list[str]]:
         else {}
 
 
-def source_controls(parcel: Parcel, surface: str, layouts: Layouts) -> list[dict[str, Any]]:
+def source_controls(parcel: Parcel, surface: str, layouts: Layouts) -> list[ControlRow]:
     """The drawing of a parcel's surface, as rows of controls; made up of what it binds where there is none."""
     tables = {"surface": {surface: {**parcel.surfaces[surface], "layer": {}}}}
     found, _ = read_desk(tables, text="", file="", layouts=lambda name: parcel_layout(parcel, name, layouts),
@@ -155,7 +156,7 @@ def parcel_layout(parcel: Parcel, name: str, layouts: Layouts) -> Layout | None:
     return layouts(name)
 
 
-def drawn_surfaces(parcel: Parcel, layouts: Layouts) -> dict[str, dict[str, Any]]:
+def drawn_surfaces(parcel: Parcel, layouts: Layouts) -> dict[str, BareSurface]:
     """A parcel's surfaces as rows that a screen draws, by id: what could not be read of them is left out."""
     macros = {name: parse(text, id=name).macro for name, text in parcel.macros.items()}
     found, _ = read_desk(without_own(parcel.tables), text="", file="",

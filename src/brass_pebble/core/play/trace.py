@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.devices.identity import show_hidden
@@ -12,6 +14,7 @@ from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import STRUCK, spell
 
 from .player import Run
+from .told import ReactionRow, SentRow, TraceRow
 
 if TYPE_CHECKING:
     from .plan import Answer
@@ -95,49 +98,49 @@ class Trace:
         if len(self.sent) < MOST_SENT:
             self.sent.append((code, value, planned, actual))
 
-    def as_dict(self, wall_offset: int) -> dict[str, Any]:
-        """For JSON.  `wall_offset` is added to the engine's clock to get ns since 1970."""
+    def told(self, wall_offset: int) -> TraceRow:
+        """The row that clients get.  `wall_offset` is added to the engine's clock to get ns since 1970."""
         names = key_table()
         start = (self.run.begun or self.run.start) if self.run else self.fed
         run, answer = self.run, self.answer
         surface, layer, action = (answer.surface, answer.layer, answer.action) if answer else (None, None, None)
         since = self.pressed or self.arrived
-        data: dict[str, Any] = {
-            "id": self.id,
-            "at": (self.arrived + wall_offset) / 1e9,
-            "origin": self.origin,
-            "surface": surface.id if surface else "",
-            "surface_name": surface.name if surface else "",
-            "control": answer.control if answer else "",
-            "gesture": answer.gesture if answer else "press",
-            "strength": self.strength,
-            "layer": layer.id if layer else "",
-            "layer_name": layer.name if layer else "",
-            "action": action.kind if action else "",
-            "target": action.target if action else "",
-            "words": answer.words if answer else self.spoken,
-            "state": self.state,
-            "why": self.why,
-            "remarks": list(self.remarks),
-            "run": run.id if run else 0,
-            "length_ms": (run.timetable.length if run else 0) / MS,
-            "holds": bool(run and run.timetable.holds),
-            "held_ms": (self.released - since) / MS if self.released else None,
-            "first_ms": (self.first_sent - self.arrived) / MS if self.count else None,
-            "lasted_ms": (self.last_sent - self.first_sent) / MS if self.count else None,
-            "raw": say_raw(self.code, self.node) if self.origin == "press" and self.code else "",
-            "ended_ms": (run.ended - start) / MS if run and run.ended else None,
-            "late_ms": self.worst / MS,
-            "count": self.count,
-            "sent": [{"key": tell(code, value), "down": value > 0 and kind_of(code).holds,
-                      "planned_ms": (planned - start) / MS, "at_ms": (actual - start) / MS}
-                     for code, value, planned, actual in self.sent],
-            "shared": [names.name(code) for code in (run.shared if run else ())],
-            "reactions": [{"program": program, "text": text, "at_ms": (when - self.arrived) / MS, "good": good}
-                          for program, text, when, good in self.reactions],
-        }
-        data["sentence"] = sentence(data)
-        return data
+        row = TraceRow(
+            id=self.id,
+            at=(self.arrived + wall_offset) / 1e9,
+            origin=self.origin,
+            surface=surface.id if surface else "",
+            surface_name=surface.name if surface else "",
+            control=answer.control if answer else "",
+            gesture=answer.gesture if answer else "press",
+            strength=self.strength,
+            layer=layer.id if layer else "",
+            layer_name=layer.name if layer else "",
+            action=action.kind if action else "",
+            target=action.target if action else "",
+            words=answer.words if answer else self.spoken,
+            state=self.state,
+            why=self.why,
+            remarks=list(self.remarks),
+            run=run.id if run else 0,
+            length_ms=(run.timetable.length if run else 0) / MS,
+            holds=bool(run and run.timetable.holds),
+            held_ms=(self.released - since) / MS if self.released else None,
+            first_ms=(self.first_sent - self.arrived) / MS if self.count else None,
+            lasted_ms=(self.last_sent - self.first_sent) / MS if self.count else None,
+            raw=say_raw(self.code, self.node) if self.origin == "press" and self.code else "",
+            ended_ms=(run.ended - start) / MS if run and run.ended else None,
+            late_ms=self.worst / MS,
+            count=self.count,
+            sent=[SentRow(key=tell(code, value), down=value > 0 and kind_of(code).holds,
+                          planned_ms=(planned - start) / MS, at_ms=(actual - start) / MS)
+                  for code, value, planned, actual in self.sent],
+            shared=[names.name(code) for code in (run.shared if run else ())],
+            reactions=[ReactionRow(program=program, text=text, at_ms=(when - self.arrived) / MS, good=good)
+                       for program, text, when, good in self.reactions],
+            sentence="",
+        )
+        return replace(row, sentence=sentence(row))
 
 
 def say_raw(code: int, node: str) -> str:
@@ -147,70 +150,70 @@ def say_raw(code: int, node: str) -> str:
     return f"{text}, {node}" if node else text
 
 
-def sentence(trace: dict[str, Any]) -> str:
+def sentence(trace: TraceRow) -> str:
     """What happened, in one sentence or two, without the time of day."""
-    if trace["origin"] != "press":
-        parts = [f"{trace['origin']}: "]
+    if trace.origin != "press":
+        parts = [f"{trace.origin}: "]
     else:
-        parts = [f"{trace['surface_name']} {trace['control']}, {trace['gesture']}"]
-        parts.append(f", in {trace['layer_name']}: " if trace["layer_name"] else ": ")
+        parts = [f"{trace.surface_name} {trace.control}, {trace.gesture}"]
+        parts.append(f", in {trace.layer_name}: " if trace.layer_name else ": ")
     parts.append(_answer(trace))
     sent = say_sent(trace)
     if sent:
         parts.append(f"; {sent}")
-    if trace["shared"]:
-        parts.append(f"; {'+'.join(trace['shared'])} was already down for another run")
-    parts.extend(f"; {remark}" for remark in trace["remarks"])
+    if trace.shared:
+        parts.append(f"; {'+'.join(trace.shared)} was already down for another run")
+    parts.extend(f"; {remark}" for remark in trace.remarks)
     parts.append(".")
     seen: dict[str, list[str]] = {}
-    for reaction in trace["reactions"]:
-        seen.setdefault(reaction["program"], []).append(reaction["text"])
+    for reaction in trace.reactions:
+        seen.setdefault(reaction.program, []).append(reaction.text)
     for program, texts in seen.items():
         shown = texts if len(texts) <= 2 else [*texts[:1], f"… {texts[-1]}"]
         parts.append(f" {program}: {', '.join(shown)}.")
     return "".join(parts)
 
 
-def _answer(trace: dict[str, Any]) -> str:
-    state, words = trace["state"], trace["words"]
+def _answer(trace: TraceRow) -> str:
+    state, words = trace.state, trace.words
     if state == "nothing":
-        return str(trace["why"]) or "nothing bound; swallowed"
-    if not words or trace["action"] == "layer":
-        return str(trace["why"])
-    if trace["action"] == "latch" and trace["why"] == "ended by this press":
+        return str(trace.why) or "nothing bound; swallowed"
+    if not words or trace.action == "layer":
+        return str(trace.why)
+    if trace.action == "latch" and trace.why == "ended by this press":
         return f"let {words} go again"
-    kind = ACTION_KINDS.get(trace["action"])
+    kind = ACTION_KINDS.get(trace.action)
     if kind is None or kind.verbs is None:
         text = str(words)
     else:
         text = f"{kind.verbs[0 if state in ('playing', 'holding') else 1]} {words}"
     if state == "stopped":
         text += ", stopped before its end"
-    if trace["why"]:
-        text += f" ({trace['why']})"
+    if trace.why:
+        text += f" ({trace.why})"
     return text
 
 
-def say_sent(trace: dict[str, Any]) -> str:
+def say_sent(trace: TraceRow) -> str:
     """What left, and when: `Ctrl+Alt+4 down 0.3 ms later, up after 40 ms`."""
-    sent = trace["sent"]
-    if not sent or trace["first_ms"] is None:
+    sent = trace.sent
+    if not sent or trace.first_ms is None or trace.lasted_ms is None:
         return ""
-    first = f"{say_duration(round(trace['first_ms'] * MS))} later"
+    first = f"{say_duration(round(trace.first_ms * MS))} later"
     downs = []
     for event in sent:
-        if not event["down"]:
+        if not event.down:
             break
-        downs.append(event["key"])
-    if not any(event["down"] for event in sent):
+        downs.append(event.key)
+    if not any(event.down for event in sent):
         last = sent[-1]
-        text = f"{last['key']}, {first}" if trace["count"] == 1 else f"{trace['count']} values, the last {last['key']}"
+        text = f"{last.key}, {first}" if trace.count == 1 else f"{trace.count} values, the last {last.key}"
         return f"sent {text}"
-    if trace["count"] > 2 * len(downs):
-        lasted = say_duration(round(trace["lasted_ms"] * MS))
-        return f"{trace['count']} key events over {lasted}, the first {first}"
-    named = "" if "+".join(downs) == trace["words"] else "+".join(downs) + " "
+    if trace.count > 2 * len(downs):
+        lasted = say_duration(round(trace.lasted_ms * MS))
+        return f"{trace.count} key events over {lasted}, the first {first}"
+    named = "" if "+".join(downs) == trace.words else "+".join(downs) + " "
     text = f"{named}down {first}" if downs else ""
-    if trace["count"] == 2 * len(downs) and downs:
-        text += f", up after {say_duration(round((sent[-1]['at_ms'] - sent[0]['at_ms']) * MS))}"
+    if trace.count == 2 * len(downs) and downs:
+        text += f", up after {say_duration(round((sent[-1].at_ms - sent[0].at_ms) * MS))}"
     return text

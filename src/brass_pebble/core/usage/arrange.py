@@ -8,15 +8,14 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS, REST, STOP
+from brass_pebble.core.desk.look.drawn import BareSurface, BindingRow, ControlRow, LayerRow
 from brass_pebble.core.desk.look.shown import gestures_for
 from brass_pebble.core.signals.signal import STRUCK, from_wire
 
 from .report import History, does_of
 
-Row = dict[str, Any]
 # What is not moved: a hand has to find it without looking.
 FIXED = (f"do {STOP}", f"do {REST}")
 # A change must save so much of all travel, or it is not worth learning it.
@@ -51,20 +50,20 @@ class Arrangement:
         return not (self.moves or self.freed)
 
 
-def homes_of(surface: Row, chosen: Iterable[str] = ()) -> list[tuple[float, float]]:
+def homes_of(surface: BareSurface, chosen: Iterable[str] = ()) -> list[tuple[float, float]]:
     """Where the fingers rest: as chosen, on F and J of a keyboard, else in the middle of the drawing."""
-    by_id = {control["id"]: _middle(control) for control in surface["controls"]}
+    by_id = {control.id: _middle(control) for control in surface.controls}
     if found := [by_id[name] for name in chosen if name in by_id]:
         return found
     if len(by_id) > TWO_HANDS and "f" in by_id and "j" in by_id:
         return [by_id["f"], by_id["j"]]
-    width = max((c["x"] + c["w"] for c in surface["controls"]), default=0.0)
-    height = max((c["y"] + c["h"] for c in surface["controls"]), default=0.0)
+    width = max((c.x + c.w for c in surface.controls), default=0.0)
+    height = max((c.y + c.h for c in surface.controls), default=0.0)
     return [(width / 2, height / 2)]
 
 
-def _middle(control: Row) -> tuple[float, float]:
-    return control["x"] + control["w"] / 2, control["y"] + control["h"] / 2
+def _middle(control: ControlRow) -> tuple[float, float]:
+    return control.x + control.w / 2, control.y + control.h / 2
 
 
 class Travel:
@@ -74,10 +73,10 @@ class Travel:
     often one was pressed in place of another.
     """
 
-    def __init__(self, surface: Row, homes: list[tuple[float, float]], uses: dict[str, int],
+    def __init__(self, surface: BareSurface, homes: list[tuple[float, float]], uses: dict[str, int],
                  pairs: dict[tuple[str, str], int], mistakes: dict[tuple[str, str], int]) -> None:
         self.uses, self.homes = uses, homes
-        self._by_id = {control["id"]: control for control in surface["controls"]}
+        self._by_id = {control.id: control for control in surface.controls}
         self._links: dict[str, list[tuple[str, float, float]]] = {}
         both = set(pairs) | set(mistakes)
         for one, other in {tuple(sorted(pair)) for pair in both}:
@@ -93,9 +92,9 @@ class Travel:
         self._apart: dict[tuple[str, str], tuple[float, float]] = {}
 
     @staticmethod
-    def _fitts(start: tuple[float, float], control: Row) -> float:
+    def _fitts(start: tuple[float, float], control: ControlRow) -> float:
         x, y = _middle(control)
-        return math.log2(1 + math.hypot(x - start[0], y - start[1]) / min(control["w"], control["h"]))
+        return math.log2(1 + math.hypot(x - start[0], y - start[1]) / min(control.w, control.h))
 
     def _between(self, one: str, other: str) -> tuple[float, float]:
         """What the way between two controls costs, and how near they are for mistakes (1: side by side)."""
@@ -135,46 +134,47 @@ class Travel:
         return reach + links
 
 
-def travel_of(surface: Row, layer: Row, history: History, homes: Iterable[str] = ()) -> Travel:
+def travel_of(surface: BareSurface, layer: LayerRow, history: History, homes: Iterable[str] = ()) -> Travel:
     """What the history says of a layer's faces; a face is named by the control on which it lies now."""
     faces: dict[str, str] = {}
-    for binding in layer["bindings"]:
-        faces.setdefault(does_of(binding), binding["control"])
+    for binding in layer.bindings:
+        faces.setdefault(does_of(binding), binding.control)
     uses: dict[str, int] = {}
     for row in history.used:
-        if row.surface == surface["id"] and row.layer == layer["id"] and row.does in faces:
+        if row.surface == surface.id and row.layer == layer.id and row.does in faces:
             face = faces[row.does]
             uses[face] = uses.get(face, 0) + row.presses
     pairs: dict[tuple[str, str], int] = {}
     for one_surface, one, other_surface, other, times in history.pairs:
-        if one_surface == other_surface == surface["id"] and one in faces and other in faces:
+        if one_surface == other_surface == surface.id and one in faces and other in faces:
             key = faces[one], faces[other]
             if key[0] != key[1]:
                 pairs[key] = pairs.get(key, 0) + times
     mistakes: dict[tuple[str, str], int] = {}
     for where, control, does, meant, times in history.slips:
-        if where == surface["id"] and meant and does in faces and times > 0:
+        if where == surface.id and meant and does in faces and times > 0:
             key = faces[does], meant
             if key[0] != key[1] and faces[does] == control:
                 mistakes[key] = mistakes.get(key, 0) + times
     return Travel(surface, homes_of(surface, homes), uses, pairs, mistakes)
 
 
-def propose(surface: Row, layer: Row, history: History, homes: Iterable[str] = (), *, free: bool = True) -> Arrangement:
+def propose(surface: BareSurface, layer: LayerRow, history: History, homes: Iterable[str] = (), *,
+            free: bool = True) -> Arrangement:
     """A better arrangement of one layer, or why there is none."""
     travel = travel_of(surface, layer, history, homes)
     total = sum(travel.uses.values())
     if total < ENOUGH:
-        return Arrangement(layer["id"], why=f"{total} presses of this layer so far; {ENOUGH} say enough for a proposal")
-    by_control: dict[str, list[Row]] = {}
-    for binding in layer["bindings"]:
-        by_control.setdefault(binding["control"], []).append(binding)
-    controls = {control["id"]: control for control in surface["controls"] if not control.get("absent")}
+        return Arrangement(layer.id, why=f"{total} presses of this layer so far; {ENOUGH} say enough for a proposal")
+    by_control: dict[str, list[BindingRow]] = {}
+    for binding in layer.bindings:
+        by_control.setdefault(binding.control, []).append(binding)
+    controls = {control.id: control for control in surface.controls if not control.absent}
     fixed = {control for control, rows in by_control.items()
              if control not in controls or any(does_of(row) in FIXED for row in rows)}
     freed = tuple(control for control in by_control
                   if free and total >= ENOUGH_TO_FREE and control not in fixed and not travel.uses.get(control)
-                  and not any(ACTION_KINDS[row["kind"]].stays for row in by_control[control]))
+                  and not any(ACTION_KINDS[row.kind].stays for row in by_control[control]))
     at = {face: face for face in by_control if face in controls and face not in freed}
     before = travel.total(at)
     places = [control for name, control in controls.items() if name not in fixed]
@@ -182,16 +182,16 @@ def propose(surface: Row, layer: Row, history: History, homes: Iterable[str] = (
     moves = tuple((face, place) for face, place in at.items() if face != place)
     after = travel.total(at)
     if not (moves or freed):
-        return Arrangement(layer["id"], before=before / total, after=before / total,
+        return Arrangement(layer.id, before=before / total, after=before / total,
                            why="it is well arranged: no change would save as much as it costs to learn")
-    return Arrangement(layer["id"], moves, freed, before / total, after / total)
+    return Arrangement(layer.id, moves, freed, before / total, after / total)
 
 
-def _improve(at: dict[str, str], travel: Travel, places: list[Row], rows: dict[str, list[Row]], fixed: set[str],
-             before: float) -> None:
+def _improve(at: dict[str, str], travel: Travel, places: list[ControlRow], rows: dict[str, list[BindingRow]],
+             fixed: set[str], before: float) -> None:
     """The best exchange of two places, again and again, while it is worth it."""
     movable = sorted((face for face in at if face not in fixed), key=lambda face: -travel.uses.get(face, 0))
-    by_id = {control["id"]: control for control in places}
+    by_id = {control.id: control for control in places}
     suits: dict[tuple[str, str], bool] = {}
 
     def fits(face: str, place: str) -> bool:
@@ -244,12 +244,12 @@ def _gain(travel: Travel, at: dict[str, str], costs: dict[str, float],
     return cost - after
 
 
-def _fits(rows: list[Row], place: Row, source: Row | None) -> bool:
+def _fits(rows: list[BindingRow], place: ControlRow, source: ControlRow | None) -> bool:
     """Whether bindings can be made on another control: it is of the same sort, and has the gestures."""
-    if source is None or bool(place.get("moves")) != bool(source.get("moves")) or (
-            (from_wire(place["code"]) >= STRUCK) != (from_wire(source["code"]) >= STRUCK)):
+    if source is None or bool(place.moves) != bool(source.moves) or (
+            (from_wire(place.code) >= STRUCK) != (from_wire(source.code) >= STRUCK)):
         return False
-    if place.get("moves"):
+    if place.moves:
         return False
-    gestures = gestures_for(place, [row["gesture"] for row in rows])
-    return all(row["gesture"] in gestures or row["gesture"].startswith("with ") for row in rows)
+    gestures = gestures_for(place, [row.gesture for row in rows])
+    return all(row.gesture in gestures or row.gesture.startswith("with ") for row in rows)

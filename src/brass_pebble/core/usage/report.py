@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Any
 
+from brass_pebble.core.desk.look.drawn import BareSurface, BindingRow, ControlRow, DrawnDesk
 from brass_pebble.core.play.gesture import WITH
 
-Row = dict[str, Any]
 # A gap between two controls below which a finger may hit the wrong one, in key units.
 NEAR = 0.6
 
@@ -95,33 +94,33 @@ class Report:
     latest: int
 
 
-def does_of(binding: Row) -> str:
+def does_of(binding: BindingRow) -> str:
     """What a binding does, as the history names it."""
-    return f"{binding['kind']} {binding['target']}"
+    return f"{binding.kind} {binding.target}"
 
 
-def report(desk: Row, surface: Row, history: History) -> Report:
+def report(desk: DrawnDesk, surface: BareSurface, history: History) -> Report:
     """The use of one surface.  Both are rows as clients get them."""
-    used = [row for row in history.used if row.surface == surface["id"]]
+    used = [row for row in history.used if row.surface == surface.id]
     heat: dict[str, int] = {}
     by_deed: dict[tuple[str, str], int] = {}
     for row in used:
         heat[row.control] = heat.get(row.control, 0) + row.presses
         by_deed[row.layer, row.does] = by_deed.get((row.layer, row.does), 0) + row.presses
     bindings, unused = [], []
-    for layer in surface["layers"]:
-        for binding in layer["bindings"]:
-            made = by_deed.get((layer["id"], does_of(binding)), 0)
-            place = layer["id"], binding["control"], binding["gesture"], binding["label"]
+    for layer in surface.layers:
+        for binding in layer.bindings:
+            made = by_deed.get((layer.id, does_of(binding)), 0)
+            place = layer.id, binding.control, binding.gesture, binding.label
             if made:
                 bindings.append((*place, made))
             else:
                 unused.append(place)
     bindings.sort(key=lambda row: -row[4])
     presses = sum(row.presses for row in used)
-    names = {macro["id"]: macro["name"] for macro in desk["macros"]}
+    names = {macro.id: macro.name for macro in desk.macros}
     return Report(
-        presses, heat, bindings, unused, slipped(surface, history), pairs_of(desk, surface["id"], history),
+        presses, heat, bindings, unused, slipped(surface, history), pairs_of(desk, surface.id, history),
         [(names.get(name, name), times, sum(row.stopped for row in used if row.macro == name))
          for name, times in _sums((row.macro, row.presses) for row in used if row.macro)],
         _sums(("with another" if row.gesture.startswith(WITH) else row.gesture, row.presses) for row in used),
@@ -138,39 +137,39 @@ def _sums(rows: Iterable[tuple[str, int]]) -> list[tuple[str, int]]:
     return sorted(found.items(), key=lambda item: -item[1])
 
 
-def slipped(surface: Row, history: History) -> list[Slipped]:
+def slipped(surface: BareSurface, history: History) -> list[Slipped]:
     """The controls that were slipped on, most often first."""
     times: dict[str, int] = {}
     meant: dict[str, dict[str, int]] = {}
     for surface_id, control, _, instead, count in history.slips:
-        if surface_id == surface["id"] and count > 0:
+        if surface_id == surface.id and count > 0:
             times[control] = times.get(control, 0) + count
             if instead:
                 meant.setdefault(control, {})[instead] = meant.get(control, {}).get(instead, 0) + count
-    by_id = {control["id"]: control for control in surface["controls"]}
+    by_id = {control.id: control for control in surface.controls}
     return [Slipped(control, count, tuple(sorted(meant.get(control, {}).items(), key=lambda item: -item[1])),
                     tuple(neighbours(surface, by_id[control]) if control in by_id else ()))
             for control, count in sorted(times.items(), key=lambda item: -item[1])]
 
 
-def neighbours(surface: Row, control: Row) -> list[str]:
+def neighbours(surface: BareSurface, control: ControlRow) -> list[str]:
     """The controls right beside one in the drawing."""
     found = []
-    for other in surface["controls"]:
-        across = max(other["x"] - control["x"] - control["w"], control["x"] - other["x"] - other["w"])
-        down = max(other["y"] - control["y"] - control["h"], control["y"] - other["y"] - other["h"])
-        if other["id"] != control["id"] and max(across, down) < NEAR and min(across, down) < 0:
-            found.append(other["id"])
+    for other in surface.controls:
+        across = max(other.x - control.x - control.w, control.x - other.x - other.w)
+        down = max(other.y - control.y - control.h, control.y - other.y - other.h)
+        if other.id != control.id and max(across, down) < NEAR and min(across, down) < 0:
+            found.append(other.id)
     return found
 
 
-def places_of(desk: Row) -> dict[tuple[str, str], tuple[str, str]]:
+def places_of(desk: DrawnDesk) -> dict[tuple[str, str], tuple[str, str]]:
     """(surface, what it does) → (control, label) as the desk is now."""
-    return {(surface["id"], does_of(binding)): (binding["control"], binding["label"]) for surface in desk["surfaces"]
-            for layer in reversed(surface["layers"]) for binding in reversed(layer["bindings"])}
+    return {(surface.id, does_of(binding)): (binding.control, binding.label) for surface in desk.surfaces
+            for layer in reversed(surface.layers) for binding in reversed(layer.bindings)}
 
 
-def pairs_of(desk: Row, surface_id: str, history: History) -> list[Pair]:
+def pairs_of(desk: DrawnDesk, surface_id: str, history: History) -> list[Pair]:
     """What is often played one after the other on a surface, or with another one."""
     places = places_of(desk)
     found = []

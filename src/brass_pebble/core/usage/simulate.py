@@ -5,12 +5,12 @@ from __future__ import annotations
 import random
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
+
+from brass_pebble.core.desk.look.drawn import BareSurface, BindingRow
 
 from .press import Press
 from .report import does_of
 
-Row = dict[str, Any]
 DAY = 86_400_000
 
 
@@ -18,17 +18,17 @@ DAY = 86_400_000
 class Habit:
     """How somebody uses a surface: weights of bindings, what follows what, how often a neighbour is hit."""
 
-    surface: Row
-    bindings: tuple[tuple[str, Row], ...]
+    surface: BareSurface
+    bindings: tuple[tuple[str, BindingRow], ...]
     weights: tuple[float, ...]
     follows: dict[int, int]
     slip: float = 0.0
 
 
-def make_habit(surface: Row, seed: int, *, slip: float = 0.02, unused: float = 0.15) -> Habit:
+def make_habit(surface: BareSurface, seed: int, *, slip: float = 0.02, unused: float = 0.15) -> Habit:
     """A person's habit: few bindings are used very often, some never, some belong together."""
     chance = random.Random(seed)
-    bindings = [(layer["id"], binding) for layer in surface["layers"] for binding in layer["bindings"]]
+    bindings = [(layer.id, binding) for layer in surface.layers for binding in layer.bindings]
     order = list(range(len(bindings)))
     chance.shuffle(order)
     weights = [0.0] * len(bindings)
@@ -60,11 +60,11 @@ def play(habit: Habit, count: int, seed: int, *, start: int = 20_000, days: int 
             last = index
             layer, binding = habit.bindings[index]
             if habit.slip and chance.random() < habit.slip:
-                beside = _beside(habit, binding["control"], chance)
+                beside = _beside(habit, binding.control, chance)
                 if beside is not None:
                     yield _press(habit, start + day, at, *beside, chance)
                     at += chance.randint(300, 900)
-                    yield Press(at, start + day, habit.surface["id"], layer, "undo", "press", "tap Ctrl+Z",
+                    yield Press(at, start + day, habit.surface.id, layer, "undo", "press", "tap Ctrl+Z",
                                 chord="Ctrl+Z")
                     at += chance.randint(200, 900)
                     made += 2
@@ -72,17 +72,17 @@ def play(habit: Habit, count: int, seed: int, *, start: int = 20_000, days: int 
             made += 1
 
 
-def _press(habit: Habit, day: int, at: int, layer: str, binding: Row, chance: random.Random) -> Press:
-    macro = binding["target"] if binding["kind"] == "play" else ""
-    chord = binding["target"] if binding["kind"] == "tap" else ""
-    return Press(at, day, habit.surface["id"], layer, binding["control"], binding["gesture"], does_of(binding), macro,
+def _press(habit: Habit, day: int, at: int, layer: str, binding: BindingRow, chance: random.Random) -> Press:
+    macro = binding.target if binding.kind == "play" else ""
+    chord = binding.target if binding.kind == "tap" else ""
+    return Press(at, day, habit.surface.id, layer, binding.control, binding.gesture, does_of(binding), macro,
                  chord, late=int(chance.lognormvariate(5, 0.7)), stopped=bool(macro) and chance.random() < 0.03)
 
 
-def _beside(habit: Habit, control: str, chance: random.Random) -> tuple[str, Row] | None:
+def _beside(habit: Habit, control: str, chance: random.Random) -> tuple[str, BindingRow] | None:
     from .report import neighbours
-    here = next((c for c in habit.surface["controls"] if c["id"] == control), None)
+    here = next((c for c in habit.surface.controls if c.id == control), None)
     near = set(neighbours(habit.surface, here)) if here else set()
-    found = [(layer, binding) for layer, binding in habit.bindings if binding["control"] in near
-             and binding["gesture"] == "press"]
+    found = [(layer, binding) for layer, binding in habit.bindings if binding.control in near
+             and binding.gesture == "press"]
     return chance.choice(found) if found else None

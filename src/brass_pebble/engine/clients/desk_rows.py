@@ -8,10 +8,10 @@ from __future__ import annotations
 import json
 from typing import TYPE_CHECKING, Any
 
-from msgspec import Raw
+from msgspec import Raw, to_builtins
 
-from brass_pebble.core.desk.look.rows import control_row, label_rows, layer_row
-from brass_pebble.core.desk.look.shown import compact, show_surface
+from brass_pebble.core.desk.look.rows import control_row, label_rows, layer_row, macro_rows
+from brass_pebble.core.desk.look.shown import show_controls
 from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.parts import taker
 from brass_pebble.core.play.bounce import Chatter
@@ -90,10 +90,7 @@ class DeskRows:
     def _macro_rows(self, desk: Desk) -> Raw:
         known = self._macros.find("", desk.macros)
         if known is None:
-            rows = [{"id": m.id, "name": m.name, "label": m.label, "tint": m.tint, "note": m.note,
-                     "length_ms": m.timetable.length / MS, "events": len(m.timetable.times), "live": m.live}
-                    for m in desk.macros.values()]
-            known = self._macros.keep("", desk.macros, raw(rows))
+            known = self._macros.keep("", desk.macros, raw(macro_rows(desk)))
         return known
 
     def _surface(self, surface: Surface) -> Raw:
@@ -101,7 +98,7 @@ class DeskRows:
         fields = {
             "id": surface.id, "name": surface.name, "at": surface.at, "unbound": surface.unbound,
             "settings": {**write_all(surface), **({"takes": [*map(str, surface.takes)]} if surface.takes else {})},
-            "labels": label_rows(surface), "home": list(surface.home),
+            "labels": to_builtins(label_rows(surface)), "home": list(surface.home),
             "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
             "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
             "takes": [str(part) for part in surface.takes],
@@ -135,14 +132,11 @@ class DeskRows:
         takes = taker(surface.takes, surface.layout, None)
         passes = {control.id for control in surface.layout.controls
                   if not any(takes(signal) for signal in (control.code, *control.moves))}
-        row: dict[str, Any] = {
-            "layers": [layer_row(desk, layer, why) for layer, why in zip(surface.layers, whys, strict=True)],
-            "controls": [{**control_row(desk, surface, control), **({"absent": True} if control.id in absent else {}),
-                          **({"passes": True} if control.id in passes else {})}
-                         for control in surface.layout.controls]}
-        show_surface(row)
-        compact(row)
-        return self._written.keep(surface.id, made_from, _json(row)[1:-1])
+        rows = [layer_row(desk, layer, why) for layer, why in zip(surface.layers, whys, strict=True)]
+        controls = [control_row(desk, surface, control, absent=control.id in absent, passes=control.id in passes)
+                    for control in surface.layout.controls]
+        written = bytes(raw({"layers": rows, "controls": show_controls(controls, rows)})).decode()
+        return self._written.keep(surface.id, made_from, written[1:-1])
 
 
 def _macros(desk: Desk, plays: tuple[str, ...]) -> tuple[object, ...]:

@@ -146,7 +146,7 @@ class News:
                 for surface, code, value, _ in lit if surface in surfaces]})
         if touched and server.wanted("trace"):
             for trace in touched.values():
-                server.publish("trace", {"trace": trace.as_dict(self._ports.wall_offset())})
+                server.publish("trace", {"trace": trace.told(self._ports.wall_offset())})
         self._tell_positions()
         self._tell_layers()
         for tell in self.on_traces:

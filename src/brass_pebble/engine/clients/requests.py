@@ -90,7 +90,7 @@ class Requests:
         self.news.note()
         count = ask.count
         latest = list(self.news.history)[-count:] if count else []
-        return {"traces": [trace.as_dict(self._ports.wall_offset()) for trace in latest]}
+        return {"traces": [trace.told(self._ports.wall_offset()) for trace in latest]}
 
     def do_press(self, client: Client, ask: messages.Press) -> Message:
         """Press or let go a control of the bench, of a surface or of a device that is none yet."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.desk.look.rows import control_row
 from brass_pebble.core.parcel.contents import OWN_OF_A_SURFACE, Parcel, without_own
 from brass_pebble.core.parcel.fitting import Fit, match
@@ -36,7 +37,7 @@ def fit_onto(parcel: Parcel, surface: str, store: DeskStore, here: str, how: str
     return match(source, bound_of(parcel, surface), target, how)
 
 
-def target_controls(store: DeskStore, here: str) -> list[dict[str, Any]]:
+def target_controls(store: DeskStore, here: str) -> list[ControlRow]:
     """The drawing of a surface of the desk.
 
     Raises:

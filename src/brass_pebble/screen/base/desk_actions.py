@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 
 from textual import work
 from textual.binding import Binding
 
-from brass_pebble.client import Message
+from brass_pebble.core.play.told import TraceRow
+from brass_pebble.protocol.base import Changed, Reply
+from brass_pebble.protocol.desk import Stop, Stopped
 from brass_pebble.screen.binding.panel import BindPanel
 from brass_pebble.screen.state import Spot
 
@@ -39,21 +40,21 @@ class DeskActions(View):
     @work(group="undo")
     async def action_undo(self) -> None:
         """Take the last change back."""
-        if reply := await self.ask("undo"):
-            self.notify("Undone. r does it again.", title=reply["words"], timeout=4)
+        if reply := await self.change("undo"):
+            self.notify("Undone. r does it again.", title=reply.words, timeout=4)
 
     @work(group="undo")
     async def action_redo(self) -> None:
         """Do the last undone change again."""
-        if reply := await self.ask("redo"):
-            self.notify("Done again.", title=reply["words"], timeout=4)
+        if reply := await self.change("redo"):
+            self.notify("Done again.", title=reply.words, timeout=4)
 
     @work(group="stop")
     async def action_stop(self) -> None:
         """Stop everything, release everything."""
         self.before_stop()
-        if reply := await self.ask("stop"):
-            count = reply["runs"]
+        if reply := await self.query_engine(Stopped, Stop()):
+            count = reply.runs
             self.notify(f"{count} {'run' if count == 1 else 'runs'} stopped, nothing is down.", timeout=3)
 
     def before_stop(self) -> None:
@@ -62,21 +63,21 @@ class DeskActions(View):
     @work(group="layer")
     async def action_pin(self) -> None:
         """Leave the layers as they are, whatever gets the focus; or follow again."""
-        pinned = not self.state.layers["pinned"]
+        pinned = not self.state.layers.pinned
         if await self.ask("focus", pin=pinned):
             self.notify("Layers stay as they are, whatever gets the focus. The same key lets them follow again."
                         if pinned else "Layers follow the focus again.", timeout=4)
 
-    async def bind(self, spot: Spot, *, layer: str = "", gesture: str = "") -> Message | None:
+    async def bind(self, spot: Spot, *, layer: str = "", gesture: str = "") -> Reply | None:
         """Ask for another action of a control, and give it; the reply if it was given."""
         surface, control = self.state.surface(spot[0]), self.state.control(spot)
         if surface is None or control is None:
             return None
         reply = await self.app.push_screen_wait(BindPanel(
-            surface, control, self.state.desk["macros"], ask=self.ask, layer=layer, gesture=gesture,
+            surface, control, self.state.desk.macros, ask=self.ask, layer=layer, gesture=gesture,
             save=lambda fields: self.ask_or_say("bind", **fields)))
-        if reply:
-            self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=4)
+        if isinstance(reply, Changed):
+            self.notify("Live now, and saved. u undoes it.", title=reply.words, timeout=4)
         return reply
 
     @work(group="press")
@@ -85,11 +86,11 @@ class DeskActions(View):
         if not spot[1]:
             return
         surface = self.state.surface(spot[0])
-        if surface is not None and not surface["bench"]:
+        if surface is not None and not surface.bench:
             if down:
                 text = "Press it on the device itself; the screen only presses what is on the bench."
-                self.notify(text if surface["state"] == "taken" else surface["why"] or surface["state"],
-                            title=surface["name"], timeout=4)
+                self.notify(text if surface.state == "taken" else surface.why or surface.state,
+                            title=surface.name, timeout=4)
             return
         if down:
             self.state.pressed_here[spot] = time.time()
@@ -98,18 +99,18 @@ class DeskActions(View):
     def turn(self, spot: Spot, steps: int, *, axis: int = 0) -> None:
         """Move a control of the bench by a step of the screen: a detent, or a twentieth of its way."""
         row = self.state.control(spot)
-        if row is None or not row.get("moves"):
+        if row is None or not row.moves:
             if row is not None:
                 self.notify("This control does not move. Enter presses it.", timeout=3)
             return
-        if row.get("turns"):
+        if row.turns:
             self.move(spot, steps=steps)
             return
-        at = list(self.state.at.get(spot, [0.0] * row["moves"]))
-        at += [0.0] * (row["moves"] - len(at))
-        axis = min(axis, row["moves"] - 1)
-        wide = STRIDE * 2 if row.get("centred") else STRIDE
-        at[axis] = min(1.0, max(-1.0 if row.get("centred") else 0.0, at[axis] + steps * wide))
+        at = list(self.state.at.get(spot, [0.0] * row.moves))
+        at += [0.0] * (row.moves - len(at))
+        axis = min(axis, row.moves - 1)
+        wide = STRIDE * 2 if row.centred else STRIDE
+        at[axis] = min(1.0, max(-1.0 if row.centred else 0.0, at[axis] + steps * wide))
         # The next key comes before the engine has told where it is.
         self.state.at[spot] = at
         self.move(spot, to=at)
@@ -118,9 +119,9 @@ class DeskActions(View):
     async def move(self, spot: Spot, *, steps: int = 0, to: list[float] | None = None) -> None:
         """Turn or move a control of the bench."""
         surface = self.state.surface(spot[0])
-        if surface is not None and not surface["bench"]:
+        if surface is not None and not surface.bench:
             self.notify("Turn it on the device itself; the screen only moves what is on the bench.",
-                        title=surface["name"], timeout=4)
+                        title=surface.name, timeout=4)
             return
         await self.ask("move", surface=spot[0], control=spot[1], steps=steps, to=to or [])
 
@@ -131,7 +132,8 @@ class DeskActions(View):
 
     def open_curve(self, spot: Spot) -> None:
         """How a control's position is read."""
-        if (self.state.control(spot) or {}).get("axes"):
+        control = self.state.control(spot)
+        if control is not None and control.axes:
             self.app.open_view("curve", spot=spot)  # type: ignore[attr-defined]
         else:
             self.notify("This control does not move, so it has no curve.", timeout=4)
@@ -144,6 +146,6 @@ class DeskActions(View):
         else:
             self.show_trace(trace)
 
-    def show_trace(self, trace: dict[str, Any]) -> None:
+    def show_trace(self, trace: TraceRow) -> None:
         """One press, hop by hop."""
         self.app.push_screen(Sheet("A press, explained", explain(trace, self.palette)))

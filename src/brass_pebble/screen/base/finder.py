@@ -10,7 +10,8 @@ from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.core.desk.action import lead_in
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.core.desk.look.drawn import BindingRow
+from brass_pebble.screen.state import DeskState
 
 from .choosing import ChoosingSheet
 
@@ -30,19 +31,19 @@ class Found:
 def everything(state: DeskState) -> list[tuple[str, Found]]:
     """All bindings as lines."""
     lines = []
-    for surface in state.desk["surfaces"]:
-        legends = {control["id"]: control["legend"] for control in surface["controls"]}
-        for layer in surface["layers"]:
-            for row in layer["bindings"]:
-                where = f"{surface['name']} {legends.get(row['control'], row['control'])}, {row['gesture']}"
-                text = f"{row['glyph']} {row['label']:12} {_words(row):34} {where}, in {layer['name']}"
-                lines.append((text, Found(surface["id"], layer["id"], row["control"], row["gesture"])))
+    for surface in state.desk.surfaces:
+        legends = {control.id: control.legend for control in surface.controls}
+        for layer in surface.layers:
+            for row in layer.bindings:
+                where = f"{surface.name} {legends.get(row.control, row.control)}, {row.gesture}"
+                text = f"{row.glyph} {row.label:12} {_words(row):34} {where}, in {layer.name}"
+                lines.append((text, Found(surface.id, layer.id, row.control, row.gesture)))
     return lines
 
 
-def _words(row: Row) -> str:
-    words = lead_in(row["kind"], row["words"].strip("“”"))
-    return f"{words} ({row['target']})" if row["kind"] == "play" else words
+def _words(row: BindingRow) -> str:
+    words = lead_in(row.kind, row.words.strip("“”"))
+    return f"{words} ({row.target})" if row.kind == "play" else words
 
 
 class Finder(ChoosingSheet[Found | None]):

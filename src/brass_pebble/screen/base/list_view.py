@@ -14,7 +14,7 @@ from textual.widget import Widget
 from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
-from brass_pebble.client import Message
+from brass_pebble.protocol.base import News
 from brass_pebble.screen.state import Spot
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
@@ -101,9 +101,9 @@ class ListedView(DeskActions, Generic[R]):
         if self.state.connected:
             self.load()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of the engine."""
-        if message["topic"] in self.FRESH:
+        if message.topic in self.FRESH:
             self.load()
         self.query_one(StatusLine).redraw()
 

@@ -8,9 +8,10 @@ from pathlib import Path
 
 from textual import on
 
+from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.path_bar import PathBar
 
 from .desk_actions import DeskActions
@@ -26,14 +27,14 @@ class OneSurfaceView(DeskActions):
         self.chosen = ""
 
     @property
-    def row(self) -> Row | None:
+    def row(self) -> SurfaceRow | None:
         """The surface; the first one if the one that was meant went away."""
-        surfaces = self.state.desk["surfaces"]
+        surfaces = self.state.desk.surfaces
         return self.state.surface(self.surface_id) or (surfaces[0] if surfaces else None)
 
     def action_surface(self, step: int) -> None:
         """Another surface."""
-        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
+        ids = [surface.id for surface in self.state.desk.surfaces]
         if ids:
             at = ids.index(self.surface_id) if self.surface_id in ids else 0
             self.surface_id, self.chosen = ids[(at + step) % len(ids)], ""

@@ -14,9 +14,9 @@ from textual.widgets import Input, Label, OptionList
 from textual.widgets.option_list import Option
 
 from brass_pebble.core.say.setting import Setting, Text, Texts, settings_of
-from brass_pebble.screen.state import Row
+from brass_pebble.protocol.base import Reply
 
-Ask = Callable[..., Awaitable[Row | None]]
+Ask = Callable[..., Awaitable[Reply | None]]
 FOLLOW_EVERY = 0.3
 
 

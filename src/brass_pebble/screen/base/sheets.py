@@ -13,8 +13,9 @@ from textual.containers import Vertical, VerticalScroll
 from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList, Static
 
+from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.durations import clock
-from brass_pebble.screen.state import Row
+from brass_pebble.protocol.rows import ProblemRow
 
 from .palette import Palette
 
@@ -129,60 +130,60 @@ class Choose(ModalScreen[int]):
         self.dismiss(-1)
 
 
-def explain(trace: Row, palette: Palette) -> Any:
+def explain(trace: TraceRow, palette: Palette) -> Any:
     """A press, hop by hop, with every effect and its time."""
     table = Table.grid(padding=(0, 2))
     table.add_column(style=palette.dim, no_wrap=True)
     table.add_column()
-    rows = [("arrived", clock(trace["at"]))]
-    if trace["origin"] == "press":
-        held = f", held {trace['held_ms']:.0f} ms" if trace["held_ms"] is not None else ", still held"
-        rows += [("surface", trace["surface_name"]), ("control", f"{trace['control']}, {trace['gesture']}{held}"),
-                 ("raw", trace["raw"]), ("layer", trace["layer_name"] or "none")]
+    rows = [("arrived", clock(trace.at))]
+    if trace.origin == "press":
+        held = f", held {trace.held_ms:.0f} ms" if trace.held_ms is not None else ", still held"
+        rows += [("surface", trace.surface_name), ("control", f"{trace.control}, {trace.gesture}{held}"),
+                 ("raw", trace.raw), ("layer", trace.layer_name or "none")]
     else:
-        rows.append(("asked by", trace["origin"]))
-    words = trace["words"] or "nothing bound"
-    rows.append(("action", f"{trace['action'] or 'play'} {words}" if trace["action"] != "do" else words))
-    if trace["why"]:
-        rows.append(("because", trace["why"]))
-    if trace["run"]:
-        ended = f", ended after {trace['ended_ms']:.1f} ms" if trace["ended_ms"] is not None else ""
-        rows.append(("run", f"{trace['state']}{ended}; latest step {trace['late_ms']:.2f} ms behind its time"))
+        rows.append(("asked by", trace.origin))
+    words = trace.words or "nothing bound"
+    rows.append(("action", f"{trace.action or 'play'} {words}" if trace.action != "do" else words))
+    if trace.why:
+        rows.append(("because", trace.why))
+    if trace.run:
+        ended = f", ended after {trace.ended_ms:.1f} ms" if trace.ended_ms is not None else ""
+        rows.append(("run", f"{trace.state}{ended}; latest step {trace.late_ms:.2f} ms behind its time"))
     for name, value in rows:
         table.add_row(name, Text(value))
-    for index, event in enumerate(trace["sent"][:60]):
-        arrow = "▼ down" if event["down"] else "▲ up"
+    for index, event in enumerate(trace.sent[:60]):
+        arrow = "▼ down" if event.down else "▲ up"
         table.add_row("sent" if index == 0 else "", Text.assemble(
-            (f"{event['at_ms']:9.2f} ms  ", palette.text), (f"{arrow:7}", palette.brass), f"{event['key']:10}",
-            (f" planned {event['planned_ms']:.0f} ms", palette.dim)))
-    hidden = trace["count"] - min(60, len(trace["sent"]))
+            (f"{event.at_ms:9.2f} ms  ", palette.text), (f"{arrow:7}", palette.brass), f"{event.key:10}",
+            (f" planned {event.planned_ms:.0f} ms", palette.dim)))
+    hidden = trace.count - min(60, len(trace.sent))
     if hidden > 0:
         table.add_row("", f"… and {hidden} more key events")
     told = ""
-    for reaction in trace["reactions"]:
-        colour = palette.verdigris if reaction["good"] else palette.rust
-        mark = "✓" if reaction["good"] else "✗"
-        table.add_row(reaction["program"] if reaction["program"] != told else "", Text(
-            f"{reaction['at_ms']:9.1f} ms  {mark} {reaction['text']}", style=colour))
-        told = reaction["program"]
+    for reaction in trace.reactions:
+        colour = palette.verdigris if reaction.good else palette.rust
+        mark = "✓" if reaction.good else "✗"
+        table.add_row(reaction.program if reaction.program != told else "", Text(
+            f"{reaction.at_ms:9.1f} ms  {mark} {reaction.text}", style=colour))
+        told = reaction.program
     return table
 
 
-def problem_list(problems: list[Row], palette: Palette) -> Any:
+def problem_list(problems: list[ProblemRow], palette: Palette) -> Any:
     """What is wrong, where, and the next step."""
     if not problems:
         return Text("Nothing is wrong with the desk's files.", style=palette.verdigris)
     text = Text()
     for problem in problems:
-        place = problem["file"]
-        if problem["line"]:
-            place += f", line {problem['line']}"
-            if problem["column"]:
-                place += f", column {problem['column']}"
+        place = problem.file
+        if problem.line:
+            place += f", line {problem.line}"
+            if problem.column:
+                place += f", column {problem.column}"
         if place:
             text.append(f"{place}\n", style=palette.brass)
-        text.append(f"  ✗ {problem['what']}\n", style=palette.rust)
-        if problem["hint"]:
-            text.append(f"    {problem['hint']}\n")
+        text.append(f"  ✗ {problem.what}\n", style=palette.rust)
+        if problem.hint:
+            text.append(f"    {problem.hint}\n")
     text.append("\nWhat is not named here works. Save the file again and it is read at once.", style=palette.dim)
     return text

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-from brass_pebble.core.desk.look.shown import PLACE, show_control
+from brass_pebble.core.desk.look.drawn import BareSurface
+from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.screen.widgets.canvas import Canvas, paint
 from brass_pebble.screen.widgets.caps import CapState, cell_box, draw_cap
 
@@ -13,18 +12,17 @@ from .palette import BASALT
 WIDEST = 118
 
 
-def drawn_as_text(surface: dict[str, Any], layer: str = "") -> list[str]:
+def drawn_as_text(surface: BareSurface, layer: str = "") -> list[str]:
     """The lines of the drawing: its lowest layer, or another one."""
-    controls = surface["controls"]
+    controls = surface.controls
     if not controls:
         return ["(not drawn yet)"]
-    wide = max(c["x"] + c["w"] for c in controls)
+    wide = max(c.x + c.w for c in controls)
     unit = (max(4, min(10, int(WIDEST / wide))), 3)
-    shown = [layer] if layer else [found["id"] for found in surface["layers"][:1]]
+    shown = [layer] if layer else [found.id for found in surface.layers[:1]]
     boxes = [(control, cell_box(control, unit)) for control in controls]
     canvas = Canvas(max(x + w for _, (x, _, w, _) in boxes), max(y + h for _, (_, y, _, h) in boxes),
                     paint(BASALT.text, BASALT.ground))
     for control, box in boxes:
-        row = {name: value for name, value in control.items() if name in PLACE}
-        draw_cap(canvas, {**row, **show_control(control["id"], surface["layers"], shown)}, box, CapState(), BASALT)
+        draw_cap(canvas, show_control(control, surface.layers, shown), box, CapState(), BASALT)
     return [strip.text.rstrip() for strip in canvas.strips()]

@@ -10,8 +10,9 @@ from textual import work
 from textual.binding import Binding, BindingType
 from textual.screen import Screen
 
-from brass_pebble.client import EngineError, Message
-from brass_pebble.protocol.base import Reply, Request
+from brass_pebble.client import EngineError
+from brass_pebble.protocol.base import Changed, News, Reply, Request
+from brass_pebble.protocol.rows import HandsOffRow
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.outside import Outside
 from brass_pebble.screen.state import DeskState, Spot
@@ -58,18 +59,29 @@ class View(Screen[None]):
     async def show_all(self) -> None:
         """Draw everything: after connecting, or when the desk changed."""
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, news: News, changed: set[Spot]) -> None:
         """News of one topic, already in the state; `changed` are the controls that look different now."""
 
-    async def ask(self, do: str, **fields: Any) -> Message | None:
-        """Ask the engine; a refusal is shown to the person."""
+    async def ask(self, do: str, **fields: Any) -> Reply | None:
+        """Ask the engine by a request's word; a refusal is shown to the person."""
         try:
             return await self._ask(do, **fields)
         except EngineError as error:
             self.notify(f"{error.what}. {error.hint}", severity="error", timeout=8)
             return None
 
-    async def _ask(self, do: str, **fields: Any) -> Message:
+    async def change(self, do: str, **fields: Any) -> Changed | None:
+        """Ask the engine to change the desk; a refusal is shown to the person.
+
+        Raises:
+            TypeError: this request changes nothing.
+        """
+        reply = await self.ask(do, **fields)
+        if reply is not None and not isinstance(reply, Changed):
+            raise TypeError(f"{do} is replied to with {type(reply).__name__}")
+        return reply
+
+    async def _ask(self, do: str, **fields: Any) -> Reply:
         try:
             reply = await self.link.ask(do, **fields)
         finally:
@@ -78,7 +90,7 @@ class View(Screen[None]):
                 raise asyncio.CancelledError
         return reply
 
-    async def ask_or_say(self, do: str, **fields: Any) -> tuple[Message | None, str]:
+    async def ask_or_say(self, do: str, **fields: Any) -> tuple[Reply | None, str]:
         """Ask the engine; the reply, or None and why not, for a sheet that stays open."""
         try:
             return await self._ask(do, **fields), ""
@@ -90,8 +102,8 @@ class View(Screen[None]):
         """Let presses only select for a while, or let them command again."""
         off = bool(self.state.hands_off())
         reply = await self.ask("hands_on" if off else "hands_off")
-        if reply is not None:
-            minutes = round(max(reply["surfaces"].values(), default=0.0) / 60_000)
+        if isinstance(reply, HandsOffRow):
+            minutes = round(max(reply.surfaces.values(), default=0.0) / 60_000)
             self.notify("Every surface commands again." if off else
                         f"Hands off: presses only select, for {minutes} minutes. H ends it.", timeout=6)
 
@@ -103,9 +115,9 @@ class View(Screen[None]):
         """
         if not issubclass(kind, request.reply):
             raise TypeError(f"{type(request).__name__} is replied to with {request.reply.__name__}")
-        fields = msgspec.to_builtins(request)
-        reply = await self.ask(fields.pop("do"), **fields)
-        return None if reply is None else msgspec.convert(reply, kind)
+        reply = await self.ask(**msgspec.to_builtins(request))
+        assert reply is None or isinstance(reply, kind)
+        return reply
 
     @property
     def outside(self) -> Outside:

@@ -17,7 +17,8 @@ from brass_pebble.core.desk.action import BETWEEN, DEEDS, read_action
 from brass_pebble.core.desk.binding import Binding as Bound
 from brass_pebble.core.desk.binding import fits
 from brass_pebble.core.desk.layer_switch import HOWS, WHILE_HELD
-from brass_pebble.core.desk.look.shown import BANDS, OWN, gestures_for
+from brass_pebble.core.desk.look.drawn import OWN, ControlRow, LayerRow, MacroRow, SurfaceRow
+from brass_pebble.core.desk.look.shown import BANDS, gestures_for
 from brass_pebble.core.effects.drive import parse_drive, parse_level
 from brass_pebble.core.play.gesture import MOVE, PRESS, ends_at_once
 from brass_pebble.core.say.durations import MS, say_duration
@@ -25,12 +26,15 @@ from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.say.setting import Setting, Stride, settings_of
 from brass_pebble.core.signals.keys import key_table, parse_chord
+from brass_pebble.protocol.base import Reply
+from brass_pebble.protocol.layers import Catching, Takers
+from brass_pebble.protocol.topics import ChordNews
 from brass_pebble.screen.base.choosing import ChoosingSheet
-from brass_pebble.screen.state import Row
+from brass_pebble.screen.state import NO_BINDING
 
-Ask = Callable[..., Awaitable[Row | None]]
+Ask = Callable[..., Awaitable[Reply | None]]
 # Has fields saved: the reply, or None and why not.
-Save = Callable[[dict[str, Any]], Awaitable[tuple[Row | None, str]]]
+Save = Callable[[dict[str, Any]], Awaitable[tuple[Reply | None, str]]]
 # The keys that go through what can be set: the first three always the same, the others whatever else there is.
 KEYS_OF = {"plays": "f2", "again": "f3", "tint": "f7"}
 FURTHER_KEYS = ("f8", "f9", "f10")
@@ -52,7 +56,7 @@ class Choice:
     completes: str = ""
 
 
-def proposals(text: str, macros: list[Row], *, bound: bool, layers: list[Row] | None = None,
+def proposals(text: str, macros: list[MacroRow], *, bound: bool, layers: list[LayerRow] | None = None,
               gesture: str = PRESS) -> tuple[list[Choice], str]:
     """What may be meant by `text`, the likeliest first, and a complaint if it is a chord gone wrong."""
     text = text.strip()
@@ -71,13 +75,13 @@ def proposals(text: str, macros: list[Row], *, bound: bool, layers: list[Row] | 
         found, complaint = _levels(text)
         choices += found
     elif text:
-        found, complaint = _chords(text, [macro["id"] for macro in macros], gesture)
+        found, complaint = _chords(text, [macro.id for macro in macros], gesture)
         choices += found
     choices += _layers(folded, layers or [], gesture)
     for macro in macros:
-        if folded in macro["name"].casefold() or folded in macro["id"]:
-            choices.append(Choice(f"▸  play “{macro['name']}”   {say_duration(round(macro['length_ms'] * MS))}, "
-                                  f"{macro['events']} key events", "play", macro["id"]))
+        if folded in macro.name.casefold() or folded in macro.id:
+            choices.append(Choice(f"▸  play “{macro.name}”   {say_duration(round(macro.length_ms * MS))}, "
+                                  f"{macro.events} key events", "play", macro.id))
     if text:
         before, plus, last = text.rpartition("+")
         begun = last.strip().casefold()
@@ -138,13 +142,13 @@ def _chords(text: str, macros: list[str], gesture: str) -> tuple[list[Choice], s
     return [*choices, Choice(f"◐  latch {chord} down until the next press", "latch", chord)], ""
 
 
-def _layers(folded: str, layers: list[Row], gesture: str) -> list[Choice]:
+def _layers(folded: str, layers: list[LayerRow], gesture: str) -> list[Choice]:
     if not folded:
         return []
     choices = []
     for layer in layers[1:]:
-        if folded in layer["name"].casefold() or folded in layer["id"] or folded in "layer":
-            choices += [Choice(f"▤  layer {layer['name']}: {means}", "layer", f"{how} {layer['id']}")
+        if folded in layer.name.casefold() or folded in layer.id or folded in "layer":
+            choices += [Choice(f"▤  layer {layer.name}: {means}", "layer", f"{how} {layer.id}")
                         for how, (named, means) in HOWS.items()
                         if named and not (how == WHILE_HELD and ends_at_once(gesture))]
     if folded in "layer" or any(folded in how for how in ("next", "previous")):
@@ -152,7 +156,7 @@ def _layers(folded: str, layers: list[Row], gesture: str) -> list[Choice]:
     return choices
 
 
-class BindPanel(ChoosingSheet[dict[str, Any] | None]):
+class BindPanel(ChoosingSheet[Reply | None]):
     """Has the action saved, and returns the reply; None if nothing was changed.  What could not be saved stays here,
     with what was typed."""
 
@@ -175,13 +179,13 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         *((key, f"set('{key}')", "what is set") for key in (*KEYS_OF.values(), *FURTHER_KEYS)),
     ]
 
-    def __init__(self, surface: Row, control: Row, macros: list[Row], *, ask: Ask | None = None, layer: str = "",
-                 gesture: str = "", save: Save | None = None) -> None:
+    def __init__(self, surface: SurfaceRow, control: ControlRow, macros: list[MacroRow], *, save: Save,
+                 ask: Ask | None = None, layer: str = "", gesture: str = "") -> None:
         super().__init__()
         self.surface, self.control, self.macros, self._ask, self._save = surface, control, macros, ask, save
-        on = [row["id"] for row in surface["layers"] if row["on"]]
-        self.on_layer = layer or control.get("layer") or (on[-1] if on else "")
-        self.gesture = gesture or control.get("gesture", PRESS)
+        on = [row.id for row in surface.layers if row.on]
+        self.on_layer = layer or control.layer or (on[-1] if on else "")
+        self.gesture = gesture or control.gesture or PRESS
         self._from_terminal = False
         self._listening = False
         self._looked_up = ""
@@ -189,13 +193,12 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
 
     def _load(self) -> None:
         """What is bound there now."""
-        layers = self.surface["layers"]
-        rows: list[Row] = next((layer["bindings"] for layer in layers if layer["id"] == self.on_layer), [])
-        self.row: Row = next((row for row in rows if row["control"] == self.control["id"]
-                              and row["gesture"] == self.gesture), {})
+        layers = self.surface.layers
+        rows = next((layer.bindings for layer in layers if layer.id == self.on_layer), [])
+        self.row = next((row for row in rows if row.control == self.control.id and row.gesture == self.gesture),
+                        NO_BINDING)
         # As it is written; what is typed in fields is read from there.
-        self.settings: dict[str, Any] = {name: self.row.get(OWN.get(name, name), row.unset)
-                                         for name, row in settings_of(Bound).items()}
+        self.settings: dict[str, Any] = {name: getattr(self.row, OWN.get(name, name)) for name in settings_of(Bound)}
 
     def compose(self) -> ComposeResult:
         """One field, its proposals, a label, a note, and what is set."""
@@ -221,12 +224,12 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
 
     def _show(self) -> None:
         """After another gesture or layer was chosen."""
-        layer = next((row["name"] for row in self.surface["layers"] if row["id"] == self.on_layer), "")
+        layer = next((row.name for row in self.surface.layers if row.id == self.on_layer), "")
         self.query_one(Vertical).border_title = (
-            f"{self.surface['name']} ▸ {self.control['legend'].split(' ↓')[0]} ▸ {self.gesture} ▸ {layer}")
-        self.query_one("#now", Label).update(f"Now: {self.row.get('words', 'nothing bound')}")
-        self.query_one("#label", Input).value = self.row.get("own_label", "")
-        self.query_one("#note", Input).value = self.row.get("note", "")
+            f"{self.surface.name} ▸ {self.control.legend.split(' ↓')[0]} ▸ {self.gesture} ▸ {layer}")
+        self.query_one("#now", Label).update(f"Now: {self.row.words or 'nothing bound'}")
+        self.query_one("#label", Input).value = self.row.own_label
+        self.query_one("#note", Input).value = self.row.note
         self._propose(self.query_one("#what", Input).value)
         self._show_settings()
 
@@ -250,7 +253,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         """What a setting goes through here: steps of a knob without ends are counts, of others shares of the way."""
         if not isinstance(row.kind, Stride):
             return row.proposals
-        turns = bool(self.control.get("turns"))
+        turns = bool(self.control.turns)
         if self.gesture == MOVE and not turns:
             return ()
         counts = turns and self.gesture != MOVE
@@ -260,7 +263,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         """The kind of action that is chosen, or else bound."""
         index = self.query_one(OptionList).highlighted
         kind = self.choices[index].kind if index is not None and index < len(self.choices) else ""
-        return str(kind or self.row.get("kind", ""))
+        return str(kind or self.row.kind)
 
     def action_choose(self, step: int) -> None:
         """Move among the proposals; what can be set goes with what is chosen."""
@@ -276,9 +279,8 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
 
     def action_gesture(self) -> None:
         """The next gesture of the control."""
-        rows: list[Row] = next((layer["bindings"] for layer in self.surface["layers"] if layer["id"] == self.on_layer),
-                               [])
-        bound = [row["gesture"] for row in rows if row["control"] == self.control["id"]]
+        rows = next((layer.bindings for layer in self.surface.layers if layer.id == self.on_layer), [])
+        bound = [row.gesture for row in rows if row.control == self.control.id]
         known = gestures_for(self.control, bound)
         for begins, bands in BANDS.items():
             if any(gesture.startswith(begins) for gesture in known):
@@ -289,7 +291,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
 
     def action_layer(self) -> None:
         """The next layer of the surface."""
-        self.on_layer = _next(tuple(row["id"] for row in self.surface["layers"]), self.on_layer)
+        self.on_layer = _next(tuple(row.id for row in self.surface.layers), self.on_layer)
         self._load()
         self._show()
 
@@ -299,7 +301,7 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         self._show_settings()
 
     def _propose(self, text: str) -> None:
-        choices, complaint = proposals(text, self.macros, bound=bool(self.row), layers=self.surface["layers"],
+        choices, complaint = proposals(text, self.macros, bound=bool(self.row), layers=self.surface.layers,
                                        gesture=self.gesture)
         self.offer([(choice.shown, choice) for choice in choices])
         self._say(f"✗ {complaint}" if complaint else "")
@@ -315,11 +317,11 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         assert self._ask is not None
         await asyncio.sleep(LOOK_UP_AFTER)
         reply = await self._ask("who_takes", chord=chord)
-        if reply is None or self._looked_up != chord or not self.is_current or self._listening:
+        if not isinstance(reply, Takers) or self._looked_up != chord or not self.is_current or self._listening:
             return
-        here = (self.surface["id"], self.control["id"])
-        others = [row["shown"] for row in reply["controls"] if (row["surface"], row["control"]) != here]
-        said = [f"“{row['does']}” in {row['name']}" for row in reply["programs"]]
+        here = (self.surface.id, self.control.id)
+        others = [row.shown for row in reply.controls if (row.surface, row.control) != here]
+        said = [f"“{row.does}” in {row.name}" for row in reply.programs]
         if said or others:
             sent = f"; also sent by {', '.join(others[:2])}{' …' if len(others) > 2 else ''}" if others else ""
             sign = "!" if len(said) > 1 else "·"
@@ -342,29 +344,29 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
             return
         # Only now: news of an earlier catch may still have been on their way.
         self._listening = True
-        if reply is None or reply["bench_only"]:
+        if not isinstance(reply, Catching) or reply.bench_only:
             # Nothing but the terminal's own keyboard is here: what it can tell, it tells.
             self._from_terminal = True
             self.set_focus(None)
             self._say("● Press the chord. This terminal tells it: no Super, no F13, left and right alike. Esc leaves.",
                       listening=True)
         else:
-            self._say(f"● Press the chord on {', '.join(reply['keyboards'])}; no other program gets it. "
-                      f"{reply['seconds']:.0f} s, Esc leaves.", listening=True)
+            self._say(f"● Press the chord on {', '.join(reply.keyboards)}; no other program gets it. "
+                      f"{reply.seconds:.0f} s, Esc leaves.", listening=True)
 
-    def hear(self, message: Row) -> None:
+    def hear(self, message: ChordNews) -> None:
         """News of the chord that is listened for."""
-        if not self._listening or (self._from_terminal and not message["chord"]):
+        if not self._listening or (self._from_terminal and not message.chord):
             return
-        if message["chord"]:
-            self._caught(message["chord"])
-        elif message["state"] == "listening":
-            if message["down"]:
-                self._say(f"● {'+'.join(message['down'])} …", listening=True)
+        if message.chord:
+            self._caught(message.chord)
+        elif message.state == "listening":
+            if message.down:
+                self._say(f"● {'+'.join(message.down)} …", listening=True)
         else:
             self._listening = False
             self._say("No chord came within ten seconds. F4 listens again."
-                      if message["state"] == "over" else "Left. F4 listens again.")
+                      if message.state == "over" else "Left. F4 listens again.")
 
     def _caught(self, chord: str) -> None:
         self._listening = self._from_terminal = False
@@ -401,15 +403,12 @@ class BindPanel(ChoosingSheet[dict[str, Any] | None]):
         settings = {name: value for name, value in {**self.settings, **typed}.items()
                     if choice.kind or not isinstance(value, str) or name in typed}
         settings.pop("icon")
-        fields = {"surface": self.surface["id"], "control": self.control["id"], "layer": self.on_layer,
+        fields = {"surface": self.surface.id, "control": self.control.id, "layer": self.on_layer,
                   "gesture": self.gesture, "kind": choice.kind, "target": choice.target, **settings}
-        if self._save is None:
-            self.dismiss(fields)
-        else:
-            self.run_worker(self._finish(fields, self._save), exclusive=True, group="save")
+        self.run_worker(self._finish(fields), exclusive=True, group="save")
 
-    async def _finish(self, fields: dict[str, Any], save: Save) -> None:
-        reply, wrong = await save(fields)
+    async def _finish(self, fields: dict[str, Any]) -> None:
+        reply, wrong = await self._save(fields)
         if reply is not None:
             self.dismiss(reply)
         else:

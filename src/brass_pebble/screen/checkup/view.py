@@ -12,6 +12,7 @@ from textual.binding import Binding, BindingType
 from textual.widgets import OptionList, Static
 from textual.worker import get_current_worker
 
+from brass_pebble.core.desk.look.shown import place_of
 from brass_pebble.core.say.finding import GOOD, UNKNOWN, WRONG, Finding
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.link import Asks
@@ -48,7 +49,7 @@ class CheckupView(ListedView[Finding]):
         """Look at everything again."""
         self.findings, self._done = [], False
         self.put(())
-        self._look(Path(self.state.desk["folder"] or "."))
+        self._look(Path(self.state.desk.folder or "."))
 
     @work(thread=True, exclusive=True)
     def _look(self, desk: Path) -> None:
@@ -110,8 +111,8 @@ class CheckupView(ListedView[Finding]):
         surface = self.state.surface(finding.surface)
         sketch = self.query_one(Sketch)
         sketch.display = surface is not None
-        sketch.show([{**c, "key": c.get("label", "")} for c in surface["controls"]] if surface else [])
+        sketch.show([place_of(control, control.label) for control in surface.controls] if surface else [])
         good = finding.state != WRONG
-        hops = [Hop(surface["name"], "surface", not good)] if surface else [Hop("this machine", "machine")]
-        self.query_one(PathBar).set_hops([*hops, Hop(finding.about if not surface else surface["device"] or "no device",
+        hops = [Hop(surface.name, "surface", not good)] if surface else [Hop("this machine", "machine")]
+        self.query_one(PathBar).set_hops([*hops, Hop(finding.about if not surface else surface.device or "no device",
                                                      "machine", not good)])

@@ -10,7 +10,10 @@ from textual.binding import Binding, BindingType
 from textual.widgets import Static
 
 from brass_pebble.core.desk.action import ACTION_KINDS
-from brass_pebble.core.desk.look.shown import OWN, PLACE, UNSET, show_control
+from brass_pebble.core.desk.binding import Binding as Bound
+from brass_pebble.core.desk.look.drawn import OWN, BindingRow, DrawnRow, SurfaceRow
+from brass_pebble.core.desk.look.shown import place_of, what_does
+from brass_pebble.core.say.setting import settings_of
 from brass_pebble.protocol.layers import AskClashes, Clashes, ClashRow, ProgramRow
 from brass_pebble.protocol.rows import PlaceRow, ProblemRow
 from brass_pebble.screen.base.desk_actions import UNDO
@@ -18,7 +21,7 @@ from brass_pebble.screen.base.key_help import key_table
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.base.sheets import Sheet
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.state import NO_SURFACE, DeskState
 from brass_pebble.screen.surface.family import FamilySheet
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
@@ -65,13 +68,13 @@ class ClashesView(ListedView[ClashRow]):
                              (self._places(row), self.palette.dim))
 
     def _macro_name(self, clash: ClashRow) -> str:
-        return next((str(macro["name"]) for macro in self.state.desk["macros"] if macro["id"] == clash.macro), "")
+        return next((str(macro.name) for macro in self.state.desk.macros if macro.id == clash.macro), "")
 
     def _places(self, clash: ClashRow) -> str:
         names = []
         for where in clash.where[:3]:
             surface = self.state.surface(where.surface)
-            names.append(f"{surface['name'] if surface else ''} {where.control}")
+            names.append(f"{surface.name if surface else ''} {where.control}")
         more = len(clash.where) - len(names)
         return ", ".join(dict.fromkeys(names)) + (f" +{more}" if more > 0 else "")
 
@@ -113,20 +116,18 @@ class ClashesView(ListedView[ClashRow]):
         surface = self.state.surface(where.surface) if where else None
         sketch.show(self._drawn(surface, row) if surface else [])
         sketch.selected = where.control if where else ""
-        hops = [Hop(surface["name"], "surface"), Hop(where.control, "surface"), Hop(where.gesture, "binding")] \
+        hops = [Hop(surface.name, "surface"), Hop(where.control, "surface"), Hop(where.gesture, "binding")] \
             if surface and where else []
         bar.set_hops([*hops, Hop(row.chord or row.macro or row.kind, "binding", row.weight == "bad")])
 
-    def _drawn(self, surface: Row, clash: ClashRow) -> list[Row]:
+    def _drawn(self, surface: SurfaceRow, clash: ClashRow) -> list[DrawnRow]:
         """The surface with only what the clash is about in colour."""
-        involved = {(place.control, place.layer) for place in clash.where if place.surface == surface["id"]}
+        involved = {(place.control, place.layer) for place in clash.where if place.surface == surface.id}
         controls = []
-        for control in surface["controls"]:
-            row = {name: value for name, value in control.items() if name in PLACE} | {"key": ""}
-            for layer in (layer for name, layer in involved if name == control["id"]):
-                row |= show_control(control["id"], surface["layers"], (layer,))
-                row["key"] = row.get("label", "")
-            controls.append(row)
+        for control in surface.controls:
+            said = [first.label for name, layer in involved if name == control.id
+                    and (first := what_does(control.id, surface.layers, (layer,)).first) is not None]
+            controls.append(place_of(control, said[-1] if said else ""))
         return controls
 
     # Repairs.
@@ -136,22 +137,22 @@ class ClashesView(ListedView[ClashRow]):
         """Give the binding a chord that nothing takes."""
         where = self.spot
         row = self._bound(where) if where else None
-        if where is None or row is None or ACTION_KINDS[row["kind"]].takes != "chord":
+        if where is None or row is None or ACTION_KINDS[row.kind].takes != "chord":
             self.notify("This clash is not about a chord of one control. g goes there, o opens its macro.", timeout=5)
             return
-        chords = await self.app.push_screen_wait(FamilySheet(1, row["label"], self.ask))
+        chords = await self.app.push_screen_wait(FamilySheet(1, row.label, self.ask))
         if chords:
-            settings = {name: row[OWN.get(name, name)] for name in UNSET}
-            reply = await self.ask("bind", surface=where.surface, layer=where.layer, control=where.control,
-                                   gesture=where.gesture, kind=row["kind"], target=chords[0], **settings)
+            settings = {name: getattr(row, OWN.get(name, name)) for name in settings_of(Bound)}
+            reply = await self.change("bind", surface=where.surface, layer=where.layer, control=where.control,
+                                   gesture=where.gesture, kind=row.kind, target=chords[0], **settings)
             if reply:
                 self.notify("Live now. Let the program learn it, too: F4 in the same list sends it. u undoes it.",
-                            title=reply["words"], timeout=6)
+                            title=reply.words, timeout=6)
 
-    def _bound(self, where: PlaceRow) -> Row | None:
-        surface = self.state.surface(where.surface) or {"layers": []}
-        return next((row for layer in surface["layers"] if layer["id"] == where.layer for row in layer["bindings"]
-                     if (row["control"], row["gesture"]) == (where.control, where.gesture)), None)
+    def _bound(self, where: PlaceRow) -> BindingRow | None:
+        surface = self.state.surface(where.surface) or NO_SURFACE
+        return next((row for layer in surface.layers if layer.id == where.layer for row in layer.bindings
+                     if (row.control, row.gesture) == (where.control, where.gesture)), None)
 
     @work(exclusive=True, group="edit")
     async def action_bind(self) -> None:

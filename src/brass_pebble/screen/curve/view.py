@@ -7,6 +7,7 @@ from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, ClassVar
 
+from msgspec.structs import asdict
 from rich.text import Text
 from textual import work
 from textual.app import ComposeResult
@@ -14,15 +15,17 @@ from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, Static
 
-from brass_pebble.client import Message
+from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.play.axis import AxisSettings
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.setting import Flag, Number, Setting, Share, Time, settings_of, write_share
 from brass_pebble.paper.curve import curve_page, say_settings
 from brass_pebble.paper.svg import page_svg
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.motion import Calibrate, Calibrated
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.state import NO_CONTROL, DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 
@@ -107,42 +110,41 @@ class CurveView(DeskActions):
         yield Footer(show_command_palette=False)
 
     @property
-    def row(self) -> dict[str, Any]:
+    def row(self) -> ControlRow:
         """The control's row; empty if it went away."""
-        return self.state.control(self.spot) or {}
+        return self.state.control(self.spot) or NO_CONTROL
 
     def settings(self, axis: int | None = None) -> AxisSettings:
         """How the axis is read now."""
-        axes = self.row.get("axes", [])
+        axes = self.row.axes
         at = self.axis if axis is None else axis
         if at in self._wanted:
             return self._wanted[at]
         if at >= len(axes):
             return AxisSettings()
-        known = {field.name for field in fields(AxisSettings)}
-        return AxisSettings(**{name: value for name, value in axes[at].items() if name in known})
+        return AxisSettings(**asdict(axes[at]))
 
     async def show_all(self) -> None:
         """Draw everything."""
         row = self.row
-        if not row.get("axes"):
+        if not row.axes:
             self.notify("This control does not move any more.", timeout=4)
             self.app.pop_screen()
             return
         if not self._before:
-            self._before = [self.settings(axis) for axis in range(len(row["axes"]))]
+            self._before = [self.settings(axis) for axis in range(len(row.axes))]
         plot = self.query_one(CurvePlot)
         plot.settings, plot.before = self.settings(), self._before[self.axis]
-        plot.centred = bool(row.get("centred"))
-        plot.presses = not row.get("turns")
+        plot.centred = bool(row.centred)
+        plot.presses = not row.turns
         self.query_one(StatusLine).redraw()
         self.query_one(PathBar).show(self.spot, following=True)
         self._show_place()
         self._show_side()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News: most often where it is now."""
-        topic = message["topic"]
+        topic = message.topic
         if topic == "moves":
             if self.spot in changed:
                 self._show_place()
@@ -185,10 +187,10 @@ class CurveView(DeskActions):
         palette, row, settings = self.palette, self.row, self.settings()
         surface = self.state.surface(self.spot[0])
         names = Text()
-        names.append(f"{surface['name'] if surface else ''} ▸ {row['legend']}", style=f"bold {palette.brass}")
-        if row["moves"] > 1:
+        names.append(f"{surface.name if surface else ''} ▸ {row.legend}", style=f"bold {palette.brass}")
+        if row.moves > 1:
             names.append(f"   {('across', 'down')[self.axis]}  (a: the other)", style=palette.dim)
-        names.append(f"\n{row.get('sends', '')}", style=palette.dim)
+        names.append(f"\n{row.sends}", style=palette.dim)
         self.query_one("#names", Static).update(names)
         rows = Text()
         for index, knob in enumerate(KNOBS):
@@ -218,7 +220,7 @@ class CurveView(DeskActions):
 
     def action_axis(self) -> None:
         """The stick's other axis."""
-        if self.row.get("moves", 1) > 1:
+        if self.row.moves > 1:
             self.axis = 1 - self.axis
             self._after = None
             self.call_later(self.show_all)
@@ -271,7 +273,7 @@ class CurveView(DeskActions):
     @work(group="axis")
     async def action_calibrate(self) -> None:
         """Find the ends by moving it there."""
-        if self.row.get("turns"):
+        if self.row.turns:
             self.notify("It has no ends: it only tells how far it was turned.", timeout=4)
         elif await self.ask("calibrate", surface=self.spot[0], control=self.spot[1], step="begin"):
             self._calibrating = True
@@ -282,8 +284,9 @@ class CurveView(DeskActions):
         """The calibration is over: what was seen counts from now on."""
         if self._calibrating:
             self._calibrating = False
-            if reply := await self.ask("calibrate", surface=self.spot[0], control=self.spot[1], step="end"):
-                self.notify("Live now, and saved. u undoes it.", title=reply["words"], timeout=5)
+            if reply := await self.query_engine(Calibrated, Calibrate(surface=self.spot[0], control=self.spot[1],
+                                                                      step="end")):
+                self.notify("Live now, and saved. u undoes it.", title=reply.words, timeout=5)
             self._show_place()
 
     async def action_leave(self) -> None:
@@ -301,10 +304,10 @@ class CurveView(DeskActions):
     def action_export(self) -> None:
         """Save the curve as a drawing, where this program was started."""
         surface, row = self.state.surface(self.spot[0]), self.row
-        name = f"{surface['name'] if surface else ''} {row['legend']}"
+        name = f"{surface.name if surface else ''} {row.legend}"
         file = Path.cwd() / (re.sub(r"[^a-z0-9]+", "-", f"{name} curve".lower()).strip("-") + ".svg")
         try:
-            page = curve_page(name, self.settings(), self._before[self.axis], centred=bool(row.get("centred")))
+            page = curve_page(name, self.settings(), self._before[self.axis], centred=bool(row.centred))
             file.write_text(page_svg(page, name), encoding="utf-8")
         except OSError as error:
             self.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",

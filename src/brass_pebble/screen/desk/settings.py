@@ -23,13 +23,13 @@ class DeskPanel(SettingsPanel):
         self._state = state
 
     def heading(self) -> str:
-        return f"{self._state.desk['name']}: settings of the desk"
+        return f"{self._state.desk.name}: settings of the desk"
 
     def about(self) -> str:
-        return f"{self._state.desk['folder']}/desk.toml"
+        return f"{self._state.desk.folder}/desk.toml"
 
     def written(self) -> Mapping[str, Any]:
-        settings: Mapping[str, Any] = self._state.desk["settings"]
+        settings: Mapping[str, Any] = self._state.desk.settings
         return settings
 
     async def put(self, what: str, value: Any) -> bool:

@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from textual import events, on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.widgets import Footer, Static
 
-from brass_pebble.client import Message
+from brass_pebble.core.desk.look.drawn import SurfaceRow
+from brass_pebble.core.play.told import TraceRow
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.macros import MacroWritten
+from brass_pebble.protocol.rows import ProblemRow
+from brass_pebble.protocol.topics import (
+    DeskNews,
+    HandsOffNews,
+    LayersNews,
+    ProblemNews,
+    RecorderNews,
+    ScriptNews,
+    StageNews,
+    TraceNews,
+)
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import Sheet, problem_list
@@ -130,36 +144,36 @@ class DeskView(DeskActions):
         self._show_path()
         self._show_trouble()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of one topic, already in the state."""
-        topic = message["topic"]
-        if topic == "desk":
-            await self.show_all()
-        elif topic == "stage":
-            self.query_one(Board).redraw_stage()
-        elif topic == "script":
-            self._show_caption()
-        elif topic == "recorder":
-            self._show_trouble()
-        elif topic == "hands_off":
-            self._show_status()
-        elif topic == "problem":
-            self._show_trouble()
-            self.query_one(StatusLine).redraw()
-        else:
-            self._show_presses(topic, message, changed)
-            if topic == "layers":
-                self._show_path()
+        match message:
+            case DeskNews():
+                await self.show_all()
+            case StageNews():
+                self.query_one(Board).redraw_stage()
+            case ScriptNews():
+                self._show_caption()
+            case RecorderNews():
+                self._show_trouble()
+            case HandsOffNews():
+                self._show_status()
+            case ProblemNews():
+                self._show_trouble()
+                self.query_one(StatusLine).redraw()
+            case _:
+                self._show_presses(message, changed)
+                if isinstance(message, LayersNews):
+                    self._show_path()
 
-    def _show_presses(self, topic: str, message: Message, changed: set[Spot]) -> None:
+    def _show_presses(self, message: News, changed: set[Spot]) -> None:
         board = self.query_one(Board)
-        if topic == "trace":
-            trace = message["trace"]
-            spot = (trace["surface"], trace["control"])
-            if spot[0] and self.state.control(spot) and trace["id"] > self._followed and trace["id"] == \
-                    self.state.traces[-1]["id"]:
-                self._followed = trace["id"]
-                board.follow(spot, trace["at"])
+        if isinstance(message, TraceNews):
+            trace = message.trace
+            spot = (trace.surface, trace.control)
+            if spot[0] and self.state.control(spot) and trace.id > self._followed and trace.id == \
+                    self.state.traces[-1].id:
+                self._followed = trace.id
+                board.follow(spot, trace.at)
             self._offer(trace)
             self.query_one(TraceList).redraw()
             if spot == board.selected:
@@ -167,11 +181,11 @@ class DeskView(DeskActions):
         board.refresh_spots(changed)
         self._show_status()
 
-    def _offer(self, trace: dict[str, Any]) -> None:
+    def _offer(self, trace: TraceRow) -> None:
         """A blank control was pressed: it can be bound there and then."""
-        control = self.state.control((trace["surface"], trace["control"]))
-        blank = control is not None and trace["why"].startswith("nothing bound") and not control.get("gestures")
-        said = f"○ {trace['surface_name']} {control['legend']} is blank. b binds it now." if control and blank else ""
+        control = self.state.control((trace.surface, trace.control))
+        blank = control is not None and trace.why.startswith("nothing bound") and not control.gestures
+        said = f"○ {trace.surface_name} {control.legend} is blank. b binds it now." if control and blank else ""
         if said != self._blank:
             self._blank = said
             self._show_trouble()
@@ -188,10 +202,10 @@ class DeskView(DeskActions):
     def _show_caption(self) -> None:
         caption = self.query_one("#caption", Static)
         script = self.state.script
-        caption.set_class(script["running"], "shown")
-        if script["running"]:
-            at, length = int(script["at_ms"] / 1000), int(script["length_ms"] / 1000)
-            caption.update(f"{at:>3} of {length} s   {script['caption']}   (w ends it)")
+        caption.set_class(script.running, "shown")
+        if script.running:
+            at, length = int(script.at_ms / 1000), int(script.length_ms / 1000)
+            caption.update(f"{at:>3} of {length} s   {script.caption}   (w ends it)")
         self.call_after_refresh(self._share_room)
 
     def _show_trouble(self) -> None:
@@ -203,32 +217,32 @@ class DeskView(DeskActions):
             text = self._recording()
         elif self._arranging:
             text = "✥ The arrows move this surface on the desk; Enter leaves it there."
-        elif question := self.state.surface(self.state.desk.get("question", "")):
-            text = (f"? Which one is the {question['name']}? Press any key on it"
-                    + (" (on the bench: m shows the devices)." if question["ask"] and all(
-                        row["device"].startswith("bench/") for row in question["ask"]) else ".")
-                    + f" {question['why']}.")
+        elif question := self.state.surface(self.state.desk.question):
+            text = (f"? Which one is the {question.name}? Press any key on it"
+                    + (" (on the bench: m shows the devices)." if question.ask and all(
+                        row.device.startswith("bench/") for row in question.ask) else ".")
+                    + f" {question.why}.")
         elif self.state.problems:
             first = self.state.problems[0]
-            place = f"{first['file']}, line {first['line']}: " if first["line"] else ""
-            text = f"✗ {place}{first['what']}. {first['hint']}   (p shows all)"
+            place = f"{first.file}, line {first.line}: " if first.line else ""
+            text = f"✗ {place}{first.what}. {first.hint}   (p shows all)"
         else:
-            text = self._blank or next((_say_chatter(s) for s in self.state.desk["surfaces"] if s["chatter"]), "")
+            text = self._blank or next((_say_chatter(s) for s in self.state.desk.surfaces if s.chatter), "")
         trouble.update(text)
         trouble.set_class(bool(text), "shown")
         self.call_after_refresh(self._share_room)
 
     def _recording(self) -> str:
         """What the recording wants, while one goes on."""
-        recorder = self.state.desk.get("recorder", {"state": "idle"})
-        if recorder["state"] == "choose":
+        recorder = self.state.desk.recorder
+        if recorder.state == "choose":
             return "● RECORD: press the key that should play this macro. Record again, Esc or x: cancel."
-        if recorder["state"] == "recording":
-            surface = self.state.surface(recorder["surface"])
-            name = surface["name"] if surface else ""
-            what = "what the surfaces send and the keyboard types" if recorder.get("keyboard") else \
+        if recorder.state == "recording":
+            surface = self.state.surface(recorder.surface)
+            name = surface.name if surface else ""
+            what = "what the surfaces send and the keyboard types" if recorder.keyboard else \
                 "what the surfaces send"
-            return (f"● RECORDING onto {name} {recorder['control']}: {what}. Press record again to save; at once, to "
+            return (f"● RECORDING onto {name} {recorder.control}: {what}. Press record again to save; at once, to "
                     "clear that key. Esc or x: cancel.")
         return ""
 
@@ -250,7 +264,8 @@ class DeskView(DeskActions):
         """Select the control next to the selected one."""
         board = self.query_one(Board)
         if self._arranging and (surface := self.state.surface(self._arranging)):
-            surface["at"] = [max(0.0, surface["at"][0] + dx * STRIDE), max(0.0, surface["at"][1] + dy * STRIDE)]
+            self.state.move_surface(surface.id, [max(0.0, surface.at[0] + dx * STRIDE),
+                                                 max(0.0, surface.at[1] + dy * STRIDE)])
             board.place_all()
             return
         board.choose(board.neighbour(dx, dy))
@@ -303,9 +318,9 @@ class DeskView(DeskActions):
         """Let a stick go back to its middle."""
         spot = self.query_one(Board).selected
         row = self.state.control(spot)
-        if row is not None and row.get("centred"):
-            self.state.at[spot] = [0.0] * row["moves"]
-            self.move(spot, to=[0.0] * row["moves"])
+        if row is not None and row.centred:
+            self.state.at[spot] = [0.0] * row.moves
+            self.move(spot, to=[0.0] * row.moves)
 
     def action_row(self, step: int) -> None:
         """Show the next row of the desk."""
@@ -324,9 +339,9 @@ class DeskView(DeskActions):
     async def action_clear(self) -> None:
         """Take the selected control's action away."""
         surface, control = self.query_one(Board).selected
-        if "kind" in (self.state.control((surface, control)) or {}):
-            row = self.state.control((surface, control)) or {}
-            await self.ask("rearrange", how="clear", places=[[surface, row["layer"], control]])
+        row = self.state.control((surface, control))
+        if row is not None and row.kind:
+            await self.ask("rearrange", how="clear", places=[[surface, row.layer, control]])
 
     # The rest.
 
@@ -343,18 +358,18 @@ class DeskView(DeskActions):
         """Let the selected surface type normally, or command again."""
         surface = self.state.surface(self.query_one(Board).selected[0])
         if surface is not None:
-            await self.ask("wake" if surface["state"] == "resting" else "rest", surface=surface["id"])
+            await self.ask("wake" if surface.state == "resting" else "rest", surface=surface.id)
 
     @work(group="record")
     async def action_end_recording(self) -> None:
         """Cancel the recording that goes on."""
-        if self.state.desk.get("recorder", {"state": "idle"})["state"] != "idle":
+        if self.state.desk.recorder.state != "idle":
             await self.ask("cancel_recording")
 
     @work(group="watch")
     async def action_watch(self) -> None:
         """Watch the scripted class, or end it."""
-        await self.ask("script", run=not self.state.script["running"])
+        await self.ask("script", run=not self.state.script.running)
 
     def action_zoom(self) -> None:
         """The selected surface large; the whole desk, if it has more rows than are shown; its row again."""
@@ -382,15 +397,15 @@ class DeskView(DeskActions):
 
     def action_problems(self) -> None:
         """What is wrong with the desk's files."""
-        missing = [{"file": s["name"], "line": 0, "column": 0, "what": s["why"] or s["state"], "hint": ""}
-                   for s in self.state.desk["surfaces"] if s["state"] != "taken"]
+        missing = [ProblemRow(what=s.why or s.state, file=s.name)
+                   for s in self.state.desk.surfaces if s.state != "taken"]
         self.app.push_screen(Sheet("Problems", problem_list([*self.state.problems, *missing], self.palette)))
 
 
     # Devices: meeting them, and what is set for a surface.
 
     def more_help(self) -> list[tuple[str, str]]:
-        return [("files", f"{self.state.desk['folder']}, in any editor; live when saved")]
+        return [("files", f"{self.state.desk.folder}, in any editor; live when saved")]
 
     def action_meet(self) -> None:
         """Find a device by pressing it, and make it a surface."""
@@ -413,7 +428,7 @@ class DeskView(DeskActions):
     def action_layers(self) -> None:
         """The selected surface large, with its layers and gestures."""
         surface, control = self.query_one(Board).selected
-        if not self.state.desk["surfaces"]:
+        if not self.state.desk.surfaces:
             self.notify("There is no surface yet. m meets a device.", timeout=4)
             return
         self.app.open_view("surface", surface=surface, control=control)  # type: ignore[attr-defined]
@@ -461,8 +476,8 @@ class DeskView(DeskActions):
     @work(group="layer")
     async def action_next_program(self) -> None:
         """Give the next program on the stage the focus."""
-        ids = [program["id"] for program in self.state.programs]
-        at = next((index for index, program in enumerate(self.state.programs) if program["focused"]), -1)
+        ids = [program.id for program in self.state.programs]
+        at = next((index for index, program in enumerate(self.state.programs) if program.focused), -1)
         if ids:
             await self.ask("focus", stage=ids[(at + 1) % len(ids)])
 
@@ -479,14 +494,14 @@ class DeskView(DeskActions):
         """Open the macro of the selected control, or choose one, or begin a new one."""
         spot = self.query_one(Board).selected
         control = self.state.control(spot)
-        if control and control.get("kind") == "play":
-            self.app.open_view("macro", macro=control["target"], spot=spot)  # type: ignore[attr-defined]
+        if control and control.kind == "play":
+            self.app.open_view("macro", macro=control.target, spot=spot)  # type: ignore[attr-defined]
             return
         macro_id, name = await self.app.push_screen_wait(MacroPicker(self.state))
         if name:
             quoted = name.replace("\\", "\\\\").replace('"', '\\"')
             reply = await self.ask("write_macro", name=name, text=f'name "{quoted}"\n\n')
-            macro_id = reply["macro"] if reply else ""
+            macro_id = reply.macro if isinstance(reply, MacroWritten) else ""
         if macro_id:
             self.app.open_view("macro", macro=macro_id)  # type: ignore[attr-defined]
 
@@ -497,9 +512,9 @@ class DeskView(DeskActions):
         if surface is None:
             self.notify("There is no surface yet. m meets a device.", timeout=4)
             return
-        goal = await self.app.push_screen_wait(SurfacePanel(surface["id"], self.state, self.ask))
+        goal = await self.app.push_screen_wait(SurfacePanel(surface.id, self.state, self.ask))
         if goal:
-            self.app.open_view("meet", surface=surface["id"], step=goal)  # type: ignore[attr-defined]
+            self.app.open_view("meet", surface=surface.id, step=goal)  # type: ignore[attr-defined]
 
     def action_desk_settings(self) -> None:
         """What is set for the whole desk."""
@@ -507,13 +522,13 @@ class DeskView(DeskActions):
 
     def _chosen_surface(self) -> str:
         selected = self.query_one(Board).selected[0]
-        return selected or next((s["id"] for s in self.state.desk["surfaces"]), "")
+        return selected or next((s.id for s in self.state.desk.surfaces), "")
 
     def show_surface(self, surface_id: str) -> None:
         """Select a surface's first control, as after meeting it."""
         surface = self.state.surface(surface_id)
-        if surface and surface["controls"]:
-            self.query_one(Board).choose((surface_id, surface["controls"][0]["id"]))
+        if surface and surface.controls:
+            self.query_one(Board).choose((surface_id, surface.controls[0].id))
             self._show_path()
 
     def show_spot(self, spot: Spot) -> None:
@@ -537,14 +552,14 @@ class DeskView(DeskActions):
         self._arranging = ""
         self._show_trouble()
         if surface is not None:
-            await self.ask("set", surface=surface["id"], what="at", value=list(surface["at"]))
+            await self.ask("set", surface=surface.id, what="at", value=list(surface.at))
 
     @work(exclusive=True, group="edit")
     async def action_accept(self) -> None:
         """Take the debounce time that is offered for a switch that bounces."""
-        for surface in self.state.desk["surfaces"]:
-            if surface["chatter"]:
-                await self.ask("set", surface=surface["id"], what="debounce", value=surface["chatter"]["offer"])
+        for surface in self.state.desk.surfaces:
+            if surface.chatter:
+                await self.ask("set", surface=surface.id, what="debounce", value=surface.chatter.offer)
                 return
 
     @on(PathBar.Opened)
@@ -565,7 +580,9 @@ class DeskView(DeskActions):
         self.show_trace(message.trace)
 
 
-def _say_chatter(surface: dict[str, Any]) -> str:
-    chatter = surface["chatter"]
-    return (f"~ {surface['name']} {chatter['control']} bounced {chatter['times']} times in {chatter['presses']} "
-            f"presses: a worn switch. n believes a release only after {chatter['offer']}.")
+def _say_chatter(surface: SurfaceRow) -> str:
+    chatter = surface.chatter
+    if chatter is None:
+        return ""
+    return (f"~ {surface.name} {chatter.control} bounced {chatter.times} times in {chatter.presses} presses: a worn "
+            f"switch. n believes a release only after {chatter.offer}.")

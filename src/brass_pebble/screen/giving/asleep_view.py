@@ -9,10 +9,10 @@ from textual import on, work
 from textual.binding import Binding, BindingType
 from textual.widgets import Static
 
+from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.protocol.giving import AskAsleep, Asleep, AsleepRow
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.base.sheets import Choose
-from brass_pebble.screen.state import Row
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
@@ -85,15 +85,15 @@ class AsleepView(ListedView[AsleepRow]):
             rows, seen = sketch_rows(surface, controls)
             sketch.show(rows, seen=seen)
 
-    def _surface(self, row: AsleepRow) -> tuple[Row | None, set[str]]:
+    def _surface(self, row: AsleepRow) -> tuple[SurfaceRow | None, set[str]]:
         """The surface that it is about, and the controls: for a macro, those that play it."""
         if not row.where.startswith("macros/"):
-            surface, _, control = row.where.partition(" ")
-            return self.state.surface(surface), {control}
+            place, _, control = row.where.partition(" ")
+            return self.state.surface(place), {control}
         macro = row.where.removeprefix("macros/").removesuffix(".macro")
-        for surface in self.state.desk["surfaces"]:
-            found = {binding["control"] for layer in surface["layers"] for binding in layer["bindings"]
-                     if binding["kind"] == "play" and binding["target"] == macro}
+        for surface in self.state.desk.surfaces:
+            found = {binding.control for layer in surface.layers for binding in layer.bindings
+                     if binding.kind == "play" and binding.target == macro}
             if found:
                 return surface, found
         return None, set()
@@ -130,13 +130,13 @@ class AsleepView(ListedView[AsleepRow]):
         elif chosen == 1:
             for origin in sorted({row.origin for row in self.rows}):
                 given = {"origin": origin} if origin else {"names": names}
-                if reply := await self.ask("adopt", **given):
-                    self.notify("Nothing of them sleeps any more.", title=reply["words"][:60], timeout=4)
+                if reply := await self.change("adopt", **given):
+                    self.notify("Nothing of them sleeps any more.", title=reply.words[:60], timeout=4)
             self.load()
 
     async def _approve(self, marks: list[str]) -> None:
-        if reply := await self.ask("approve", marks=sorted(set(marks))):
-            self.notify("It does what it says from now on.", title=reply["words"], timeout=4)
+        if reply := await self.change("approve", marks=sorted(set(marks))):
+            self.notify("It does what it says from now on.", title=reply.words, timeout=4)
             self.load()
 
     def action_open(self) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from msgspec.structs import replace
 from rich.text import Text
 from textual import on
 from textual.app import ComposeResult
@@ -12,12 +13,14 @@ from textual.containers import Horizontal, Vertical
 from textual.screen import ModalScreen
 from textual.widgets import Static
 
+from brass_pebble.core.desk.look.drawn import BareSurface, SurfaceRow
+from brass_pebble.core.desk.look.shown import place_of
 from brass_pebble.core.parcel.contents import Parcel
 from brass_pebble.core.parcel.fitting import HOWS, Fit, match, suits
 from brass_pebble.core.parcel.look import bound_of
 from brass_pebble.core.parcel.merge import Item
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.sketch import Sketch
 
 from .reading import sketch_rows
@@ -41,24 +44,24 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
         Binding("d", "done", "done"), Binding("escape", "leave", "leave it"),
     ]
 
-    def __init__(self, state: DeskState, parcel: Parcel, item: Item, theirs: Row,
+    def __init__(self, state: DeskState, parcel: Parcel, item: Item, theirs: BareSurface,
                  before: tuple[str, Fit] | None) -> None:
         super().__init__()
         self._state, self._theirs, self._item = state, theirs, item
         self._bound = bound_of(parcel, item.id)
-        self._labels: dict[str, str] = {row["id"]: row["key"] for row in sketch_rows(theirs)[0] if row["key"]}
+        self._labels: dict[str, str] = {row.id: row.key for row in sketch_rows(theirs)[0] if row.key}
         self._how = HOWS[0]
-        ids = [surface["id"] for surface in state.desk["surfaces"]]
+        ids = [surface.id for surface in state.desk.surfaces]
         self._here = before[0] if before else item.id if item.id in ids else ids[0]
         self._fit = before[1] if before else self._match()
 
     @property
-    def _mine(self) -> Row:
-        return self._state.surface(self._here) or self._state.desk["surfaces"][0]
+    def _mine(self) -> SurfaceRow:
+        return self._state.surface(self._here) or self._state.desk.surfaces[0]
 
     def _match(self) -> Fit:
-        controls = [control for control in self._mine["controls"] if not control.get("absent")]
-        return match(self._theirs["controls"], self._bound, controls, self._how)
+        controls = [control for control in self._mine.controls if not control.absent]
+        return match(self._theirs.controls, self._bound, controls, self._how)
 
     def compose(self) -> ComposeResult:
         """Theirs at the left, mine at the right, the tray below."""
@@ -88,29 +91,26 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
     def _draw(self) -> None:
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         theirs, mine = self.query_one("#theirs", Sketch), self.query_one("#mine", Sketch)
-        keep = ("id", "code", "x", "y", "w", "h", "legend")
         # What is in the tray shows its label where others have what is printed on the cap.
-        waiting = {row["id"]: f"{row['legend']} {self._label(row['id'])}" for row in self._theirs["controls"]
-                   if row["id"] in self._fit.tray}
-        theirs.show([{**{name: row[name] for name in keep}, "key": self._labels.get(row["id"], ""),
-                      "legend": waiting.get(row["id"], row["legend"])}
-                     for row in self._theirs["controls"]], seen=set(self._fit.placed))
+        waiting = {row.id: f"{row.legend} {self._label(row.id)}" for row in self._theirs.controls
+                   if row.id in self._fit.tray}
+        theirs.show([replace(place_of(row, self._labels.get(row.id, "")), legend=waiting.get(row.id, row.legend))
+                     for row in self._theirs.controls], seen=set(self._fit.placed))
         source = {place: control for control, place in self._fit.placed.items()}
-        mine.show([{**{name: row[name] for name in keep},
-                    "key": self._label(source[row["id"]]) if row["id"] in source else ""}
-                   for row in self._mine["controls"]], seen=set(source))
+        mine.show([place_of(row, self._label(source[row.id]) if row.id in source else "")
+                   for row in self._mine.controls], seen=set(source))
         head = Text(f"{len(self._fit.placed)} of {len(self._bound)} placed by {self._how}",
                     style=f"bold {palette.brass}")
-        head.append(f"   onto {self._mine['name']}, as layers of their own\n", style=palette.text)
+        head.append(f"   onto {self._mine.name}, as layers of their own\n", style=palette.text)
         chosen = theirs.selected
         if chosen in self._bound:
             place = self._fit.placed.get(chosen)
-            legend = next((row["legend"] for row in self._mine["controls"] if row["id"] == place), "")
+            legend = next((row.legend for row in self._mine.controls if row.id == place), "")
             head.append(f"{self._label(chosen)}: " + (f"goes to {legend}" if place else "in the tray"), style="bold")
             head.append("   choose a place at the right and press Enter there", style=palette.dim)
         self.query_one("#head", Static).update(head)
         self.query_one("#theirs-name", Static).update(Text("THEIRS  ✓ placed", style=palette.dim))
-        self.query_one("#mine-name", Static).update(Text(f"{self._mine['name'].upper()}", style=palette.dim))
+        self.query_one("#mine-name", Static).update(Text(f"{self._mine.name.upper()}", style=palette.dim))
         tray = Text("✓ everything has found a place", style=palette.verdigris)
         if self._fit.tray:
             tray = Text("tray, left out unless you place it:  ", style=f"bold {palette.brass}")
@@ -123,7 +123,7 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
         """Of theirs one is chosen; of mine it is the place for it."""
         if not message.down:
             return
-        control = message.row["id"]
+        control = message.row.id
         if message.sketch.id == "theirs":
             self.query_one("#mine", Sketch).focus()
         else:
@@ -131,9 +131,9 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
             if chosen not in self._bound:
                 self.notify("That control of theirs does nothing; choose one with a label.", timeout=3)
                 return
-            place = next(row for row in self._mine["controls"] if row["id"] == control)
+            place = next(row for row in self._mine.controls if row.id == control)
             if not suits(self._bound[chosen], place):
-                self.notify(f"{place['legend']} cannot do that: {', '.join(self._bound[chosen])}.", timeout=4)
+                self.notify(f"{place.legend} cannot do that: {', '.join(self._bound[chosen])}.", timeout=4)
                 return
             self._fit = self._fit.with_hand(chosen, control)
             if self._fit.tray:
@@ -161,7 +161,7 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
 
     def action_other(self) -> None:
         """Another surface of mine."""
-        ids = [surface["id"] for surface in self._state.desk["surfaces"]]
+        ids = [surface.id for surface in self._state.desk.surfaces]
         self._here = ids[(ids.index(self._here) + 1) % len(ids)]
         self._fit = self._match()
         self._draw()

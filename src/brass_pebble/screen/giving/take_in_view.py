@@ -16,13 +16,14 @@ from textual.containers import Horizontal, Vertical, VerticalScroll
 from textual.widgets import Static
 
 from brass_pebble.core.desk.look.changes import Difference, differences
+from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.parcel.contents import surface_without_own
 from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.look import Look, Reaching, at_most
 from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
@@ -75,7 +76,7 @@ class TakeInView(ListedView[Line]):
         self.choices: dict[str, str] = {}
         self.fits: dict[str, tuple[str, Fit]] = {}
         self.approved: set[str] = set()
-        self._drawn: dict[str, Row] = {}
+        self._drawn: dict[str, BareSurface] = {}
         self._mine: Mine | None = None
 
     def beside(self) -> ComposeResult:
@@ -93,7 +94,7 @@ class TakeInView(ListedView[Line]):
 
     async def on_mount(self) -> None:
         """Read what the drawings need."""
-        self._drawn, self._mine = await asyncio.to_thread(self.outside.drawn, self.look, self.state.desk["folder"])
+        self._drawn, self._mine = await asyncio.to_thread(self.outside.drawn, self.look, self.state.desk.folder)
         self.load()
 
     async def show_all(self) -> None:
@@ -133,7 +134,7 @@ class TakeInView(ListedView[Line]):
     def _does(self, item: Item) -> str:
         if item.sort == "surface" and item.id in self.fits:
             here = self.state.surface(self.fits[item.id][0])
-            return f"onto {here['name'] if here else '?'}"
+            return f"onto {here.name if here else '?'}"
         return "here already" if item.state == SAME else SAID[self.choices.get(item.key, item.usual)]
 
     def line(self, row: Line) -> Text:
@@ -198,7 +199,7 @@ class TakeInView(ListedView[Line]):
         return differences({"surface": {item.id: surface_without_own(mine)}},
                            {"surface": {item.id: surface_without_own(theirs)}})
 
-    def _draw(self, item: Item, drawn: Row, reaching: Reaching | None) -> None:
+    def _draw(self, item: Item, drawn: BareSurface, reaching: Reaching | None) -> None:
         """Their surface; beside it mine of that name, with what differs on both."""
         mine = self.state.surface(item.id) if item.state == DIFFERS else None
         self.query_one("#yours-drawn").display = mine is not None
@@ -247,7 +248,7 @@ class TakeInView(ListedView[Line]):
         if item.id in self.fits:
             here, fit = self.fits[item.id]
             mine = self.state.surface(here)
-            text.append(f"Fitted to {mine['name'] if mine else here}: {len(fit.placed)} controls placed", style="bold")
+            text.append(f"Fitted to {mine.name if mine else here}: {len(fit.placed)} controls placed", style="bold")
             text.append(f", {len(fit.tray)} in the tray are left out: {', '.join(fit.tray)}\n" if fit.tray else "\n",
                         style=palette.brass)
         else:
@@ -317,7 +318,7 @@ class TakeInView(ListedView[Line]):
         if item is None or item.sort != "surface" or item.id not in self._drawn:
             self.notify("Choose a surface of the parcel.", timeout=4)
             return
-        if not self.state.desk["surfaces"]:
+        if not self.state.desk.surfaces:
             self.notify("There is no surface on this desk yet: m on the desk meets a device.", timeout=5)
             return
         from .fit_view import FitSheet
@@ -334,8 +335,8 @@ class TakeInView(ListedView[Line]):
             "file": self.file, "digest": self.look.parcel.digest, "choices": self.choices,
             "onto": {name: {"here": here, "placed": fit.placed} for name, (here, fit) in self.fits.items()},
             "approve": sorted(self.approved)}
-        if reply := await self.ask("take_in", **fields):
+        if reply := await self.change("take_in", **fields):
             sleeps = self._sleeping()
             more = f" {sleeps} {'step sleeps' if sleeps == 1 else 'steps sleep'}: G shows them." if sleeps else ""
-            self.app.notify(f"Live now, and saved. u undoes it.{more}", title=reply["words"], timeout=8)
+            self.app.notify(f"Live now, and saved. u undoes it.{more}", title=reply.words, timeout=8)
             self.app.pop_screen()

@@ -138,7 +138,7 @@ class VersionsView(ListedView[VersionRow]):
         sketch.display = surface is not None
         if surface is not None:
             rows, seen = sketch_rows(surface, {row.control for row in found.words
-                                               if row.surface == surface["id"] and row.control})
+                                               if row.surface == surface.id and row.control})
             sketch.show(rows, seen=seen)
 
     def enter(self) -> None:
@@ -147,8 +147,8 @@ class VersionsView(ListedView[VersionRow]):
     @work(group="restore", exclusive=True)
     async def action_restore(self) -> None:
         """The desk as it was after the chosen version."""
-        if (row := self.row) and (reply := await self.ask("restore", number=row.number)):
-            self.notify("Live now. u takes it back.", title=reply["words"], timeout=6)
+        if (row := self.row) and (reply := await self.change("restore", number=row.number)):
+            self.notify("Live now. u takes it back.", title=reply.words, timeout=6)
 
     def action_against(self) -> None:
         """What the version changed itself, or everything since then."""

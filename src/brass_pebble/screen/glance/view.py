@@ -11,10 +11,11 @@ from textual.binding import Binding, BindingType
 from textual.containers import VerticalScroll
 from textual.widgets import Static
 
-from brass_pebble.client import Message
+from brass_pebble.core.desk.look.drawn import SurfaceRow
+from brass_pebble.protocol.base import News
 from brass_pebble.screen.base.desk_actions import DeskActions
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 
 # From large to small: cells for a key unit.  Below the last one, a list can be read where a drawing cannot.
@@ -50,27 +51,27 @@ class GlanceView(DeskActions):
         yield Static(id="foot", markup=False)
 
     @property
-    def row(self) -> Row | None:
+    def row(self) -> SurfaceRow | None:
         """The surface: the one that was asked for by id or name."""
         return self.state.surface(self.surface_id) or next(
-            (row for row in self.state.desk["surfaces"] if row["name"] == self.surface_id), None)
+            (row for row in self.state.desk.surfaces if row.name == self.surface_id), None)
 
     async def show_all(self) -> None:
         """After connecting, when the desk changed, or the pane has another size."""
         row, box, text = self.row, self.query_one("#box"), self.query_one("#list", Static)
         if row is None:
             await box.query(SurfaceDrawing).remove()
-            known = ", ".join(found["id"] for found in self.state.desk["surfaces"])
+            known = ", ".join(found.id for found in self.state.desk.surfaces)
             text.display = True
             text.update("" if self.state.starting else
                         "The engine has ended. R starts it again, q leaves." if not self.state.connected else
                         f"There is no surface “{self.surface_id}”. Known are {known or 'none yet'}.")
             return
-        self.surface_id = row["id"]
-        if self._drawn != row["id"]:
+        self.surface_id = row.id
+        if self._drawn != row.id:
             await box.query(SurfaceDrawing).remove()
-            await box.mount(SurfaceDrawing(row["id"], self.state), before=0)
-            self._drawn = row["id"]
+            await box.mount(SurfaceDrawing(row.id, self.state), before=0)
+            self._drawn = row.id
         self._fit()
 
     def _fit(self) -> None:
@@ -91,39 +92,39 @@ class GlanceView(DeskActions):
             text.update(self._list(row))
         self._foot(row)
 
-    def _list(self, row: Row) -> Text:
+    def _list(self, row: SurfaceRow) -> Text:
         """What does something, a line each: for panes that are too small for the drawing."""
         palette, text = self.palette, Text(no_wrap=True, overflow="ellipsis")
-        for control in row["controls"]:
-            if "label" in control:
-                down = (row["id"], control["id"]) in self.state.down
-                style = f"{palette.on_brass} on {palette.brass}" if down else palette.tint(control.get("tint", ""))
-                text.append(f"{control['legend'][:8]:>8} ", style=palette.dim)
-                text.append(f"{control['label']}\n", style=f"bold {style}")
+        for control in row.controls:
+            if control.kind:
+                down = (row.id, control.id) in self.state.down
+                style = f"{palette.on_brass} on {palette.brass}" if down else palette.tint(control.tint)
+                text.append(f"{control.legend[:8]:>8} ", style=palette.dim)
+                text.append(f"{control.label}\n", style=f"bold {style}")
         return text if text else Text("Nothing on it does anything yet.", style=palette.dim)
 
-    def _foot(self, row: Row) -> None:
+    def _foot(self, row: SurfaceRow) -> None:
         palette = self.palette
         foot = Text(no_wrap=True, overflow="ellipsis")
         if not self.state.connected:
             foot.append("✗ engine gone   R starts it again", style=f"bold {palette.rust}")
-        elif row["state"] != "taken":
-            foot.append(f"◌ {row['why'] or row['state']}", style=palette.brass)
+        elif row.state != "taken":
+            foot.append(f"◌ {row.why or row.state}", style=palette.brass)
         else:
-            trace = next((t for t in reversed(self.state.traces) if t["surface"] == row["id"]), None)
-            sends = self.state.desk["sends"]
+            trace = next((t for t in reversed(self.state.traces) if t.surface == row.id), None)
+            sends = self.state.desk.sends
             ready = "◉ armed" if sends else "✗ nothing can be sent"
-            foot.append(trace["sentence"].partition(": ")[2] if trace else ready,
+            foot.append(trace.sentence.partition(": ")[2] if trace else ready,
                         style=palette.verdigris if sends else palette.rust)
         self.query_one("#foot", Static).update(foot)
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of one topic, already in the state."""
-        topic, row = message["topic"], self.row
+        topic, row = message.topic, self.row
         if topic == "desk" or row is None:
             await self.show_all()
         elif topic in ("press", "trace", "layers", "moves"):
-            if any(surface == row["id"] for surface, _ in changed) and self.query(SurfaceDrawing):
+            if any(surface == row.id for surface, _ in changed) and self.query(SurfaceDrawing):
                 self.query_one(SurfaceDrawing).redraw()
                 if self.query_one("#list").display:
                     self.query_one("#list", Static).update(self._list(row))
@@ -140,7 +141,7 @@ class GlanceView(DeskActions):
 
     async def action_other(self, step: int) -> None:
         """Another surface."""
-        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
+        ids = [surface.id for surface in self.state.desk.surfaces]
         if ids:
             self.surface_id = ids[(ids.index(self.surface_id) + step) % len(ids) if self.surface_id in ids else 0]
             await self.show_all()

@@ -14,19 +14,20 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, Static
 
 from brass_pebble import paths
-from brass_pebble.client import Message
-from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.desk.look.drawn import SurfaceRow
+from brass_pebble.core.desk.look.shown import place_of, what_does
 from brass_pebble.core.label.faces import MOST_LAYERS, Face, layers_shown
 from brass_pebble.core.label.icons import NO_ICON, icons
 from brass_pebble.core.label.sheet import PAPERS, Label, Sheet
 from brass_pebble.core.label.sizes import kind_of
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of, write_pages
 from brass_pebble.paper.surface_map import card_pages, map_page
+from brass_pebble.protocol.base import Changed, News
 from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO, arrows
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.base.sheets import AskText
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -101,9 +102,9 @@ class LabelsView(OneSurfaceView):
         self.set_class(self.size.width < 110, "narrow")
         self.redraw()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of the engine."""
-        if message["topic"] == "desk":
+        if message.topic == "desk":
             self.redraw()
         self.query_one(StatusLine).redraw()
 
@@ -113,9 +114,9 @@ class LabelsView(OneSurfaceView):
         if row is None:
             self.query_one("#summary", Static).update("No surface yet: m on the desk meets a device.")
             return
-        self.surface_id = row["id"]
-        self.on_sheet = [layer for layer in self.on_sheet if any(layer == found["id"] for found in row["layers"])]
-        self.on_sheet = self.on_sheet or [layer["id"] for layer in layers_shown(row)]
+        self.surface_id = row.id
+        self.on_sheet = [layer for layer in self.on_sheet if any(layer == found.id for found in row.layers)]
+        self.on_sheet = self.on_sheet or [layer.id for layer in layers_shown(row)]
         printed = read_printed(self._record(row)) if self.only_changed else None
         self.sheet, self._about = sheet_of(row, layers=self.on_sheet, paper=self.paper, printed=printed)
         self._page = min(self._page, max(0, len(self.sheet.pages) - 1))
@@ -124,8 +125,8 @@ class LabelsView(OneSurfaceView):
             self.chosen = controls[0] if controls else ""
         self._show()
 
-    def _record(self, row: Row) -> Path:
-        return paths.printed_file(Path(self.state.desk["folder"]), row["id"])
+    def _record(self, row: SurfaceRow) -> Path:
+        return paths.printed_file(Path(self.state.desk.folder), row.id)
 
     @property
     def label(self) -> Label | None:
@@ -139,31 +140,31 @@ class LabelsView(OneSurfaceView):
             return
         self.query_one(LabelPage).show(sheet, self._page, self.chosen)
         head = Text("Labels   ", style=f"bold {palette.brass}")
-        head.append(f"{row['name']}", style="bold")
+        head.append(f"{row.name}", style="bold")
         head.append(f"   {sheet.count} labels   page {min(self._page + 1, len(sheet.pages))} of {len(sheet.pages)} "
                     f"on {self.paper.upper() if self.paper == 'a4' else 'Letter'}", style=palette.text)
         if self.only_changed:
             head.append("   ● only what changed since it was printed", style=palette.brass)
         head.append("\n")
-        for number, layer in enumerate(row["layers"][:9], 1):
-            on_sheet = layer["id"] in self.on_sheet
-            head.append(f" {number} {'●' if on_sheet else '○'} {layer['name']} ",
+        for number, layer in enumerate(row.layers[:9], 1):
+            on_sheet = layer.id in self.on_sheet
+            head.append(f" {number} {'●' if on_sheet else '○'} {layer.name} ",
                         style=f"bold {palette.brass}" if on_sheet else palette.dim)
         self.query_one("#summary", Static).update(head)
         self._show_side(row, sheet)
         label = self.label
-        hops = [Hop(row["name"], "surface"), *([Hop(label.face.legend, "surface")] if label else []),
+        hops = [Hop(row.name, "surface"), *([Hop(label.face.legend, "surface")] if label else []),
                 Hop("label", "label")]
         self.query_one(PathBar).set_hops(hops)
 
-    def _show_side(self, row: Row, sheet: Sheet) -> None:
+    def _show_side(self, row: SurfaceRow, sheet: Sheet) -> None:
         palette, label = self.palette, self.label
         about = Text()
         if label is not None:
             about.append(f"{label.face.legend}", style=f"bold {palette.brass}")
             size = f"{label.at.width:g} × {label.at.height:g} mm"
-            by_hand = label.face.control in row["labels"]["sizes"]
-            about.append(f"   {size}, {'by hand' if by_hand else kind_of(row['layout'], label.face.row).name}\n",
+            by_hand = label.face.control in row.labels.sizes
+            about.append(f"   {size}, {'by hand' if by_hand else kind_of(row.layout, label.face.row).name}\n",
                          style=palette.text)
             for part in label.parts:
                 entry = part.entry
@@ -174,9 +175,8 @@ class LabelsView(OneSurfaceView):
                 about.append(f", {entry.tint}\n" if entry.tint else "\n", style=palette.dim)
         self.query_one("#about", Static).update(about)
         shown = {found.face.control: found for page in sheet.pages for found in page}
-        drawn = [{**{name: control[name] for name in ("id", "code", "x", "y", "w", "h", "legend")},
-                  "key": self._text_of(shown[control["id"]].face) if control["id"] in shown else ""}
-                 for control in row["controls"]]
+        drawn = [place_of(control, self._text_of(shown[control.id].face) if control.id in shown else "")
+                 for control in row.controls]
         sketch = self.query_one(Sketch)
         sketch.selected = self.chosen
         sketch.show(drawn, seen=set(shown))
@@ -200,7 +200,7 @@ class LabelsView(OneSurfaceView):
     @on(Sketch.Picked)
     def _picked(self, message: Sketch.Picked) -> None:
         if message.down:
-            self._choose(message.row["id"])
+            self._choose(message.row.id)
 
     def _choose(self, control: str) -> None:
         for number, page in enumerate(self.sheet.pages if self.sheet else ()):
@@ -242,8 +242,8 @@ class LabelsView(OneSurfaceView):
     def action_layer(self) -> None:
         """The next layer alone."""
         row = self.row
-        if row is not None and row["layers"]:
-            ids = [layer["id"] for layer in row["layers"]]
+        if row is not None and row.layers:
+            ids = [layer.id for layer in row.layers]
             at = ids.index(self.on_sheet[0]) if len(self.on_sheet) == 1 else -1
             self.on_sheet = [ids[(at + 1) % len(ids)]]
             self.redraw()
@@ -252,7 +252,7 @@ class LabelsView(OneSurfaceView):
         """All layers on one cap, up to four."""
         row = self.row
         if row is not None:
-            ids = [layer["id"] for layer in row["layers"]]
+            ids = [layer.id for layer in row.layers]
             self.on_sheet = ids[:MOST_LAYERS]
             if len(ids) > MOST_LAYERS:
                 self.notify(f"A cap has {MOST_LAYERS} corners; these are the first {MOST_LAYERS} of {len(ids)} layers. "
@@ -262,13 +262,13 @@ class LabelsView(OneSurfaceView):
     def action_toggle_layer(self, number: int) -> None:
         """A layer onto the caps, or off them."""
         row = self.row
-        if row is None or number > len(row["layers"]):
+        if row is None or number > len(row.layers):
             return
-        name = row["layers"][number - 1]["id"]
+        name = row.layers[number - 1].id
         if name in self.on_sheet and len(self.on_sheet) > 1:
             self.on_sheet.remove(name)
         elif name not in self.on_sheet and len(self.on_sheet) < MOST_LAYERS:
-            ids = [layer["id"] for layer in row["layers"]]
+            ids = [layer.id for layer in row.layers]
             self.on_sheet = sorted([*self.on_sheet, name], key=ids.index)
         self.redraw()
 
@@ -297,7 +297,7 @@ class LabelsView(OneSurfaceView):
         row = self.row
         if row is None:
             return
-        now = row["labels"]["cap"] or "14x14"
+        now = row.labels.cap or "14x14"
         await self.app.push_screen_wait(AskText(
             "Cap size", "Width x height of the flat part of a key of one unit, in millimetres. Wider keys grow with "
             "it. “usual” goes back.", now, save=lambda size: self._give_size(size, "")))
@@ -316,8 +316,8 @@ class LabelsView(OneSurfaceView):
     async def _give_size(self, size: str, control: str) -> str:
         reply, wrong = await self.ask_or_say("label_size", surface=self.surface_id, control=control,
                                              size="" if size == "usual" else size)
-        if reply:
-            self.notify("Saved with the desk. u undoes it.", title=reply["words"], timeout=4)
+        if isinstance(reply, Changed):
+            self.notify("Saved with the desk. u undoes it.", title=reply.words, timeout=4)
         return wrong
 
     @work(group="icon", exclusive=True)
@@ -326,16 +326,15 @@ class LabelsView(OneSurfaceView):
         row, label = self.row, self.label
         if row is None or label is None:
             return
-        layer = next(layer for layer in row["layers"] if layer["id"] in self.on_sheet
-                     and "kind" in show_control(label.face.control, [layer], (layer["id"],)))
-        shown = show_control(label.face.control, [layer], (layer["id"],))
+        layer, shown = next((layer, first) for layer in row.layers if layer.id in self.on_sheet
+                            and (first := what_does(label.face.control, [layer], (layer.id,)).first) is not None)
         rows = [("as its words suggest", ""), ("no icon", NO_ICON),
                 *((f"{icon.name}   {', '.join(sorted(icon.words))}", icon.name) for icon in icons().values())]
-        name = await self.app.push_screen_wait(Choice(f"Icon of {shown['label']}", f"{len(icons())} icons:", rows))
-        if name is not None and (reply := await self.ask(
-                "icon", surface=self.surface_id, layer=layer["id"], gesture=shown["gesture"],
+        name = await self.app.push_screen_wait(Choice(f"Icon of {shown.label}", f"{len(icons())} icons:", rows))
+        if name is not None and (reply := await self.change(
+                "icon", surface=self.surface_id, layer=layer.id, gesture=shown.gesture,
                 control=label.face.control, icon=name)):
-            self.notify("Saved with the desk. u undoes it.", title=reply["words"], timeout=4)
+            self.notify("Saved with the desk. u undoes it.", title=reply.words, timeout=4)
 
     @work(group="edit", exclusive=True)
     async def action_bind(self) -> None:
@@ -356,15 +355,15 @@ class LabelsView(OneSurfaceView):
         if chosen is not None:
             await self._save(row, *chosen)
 
-    async def _save(self, row: Row, what: str, kind: str) -> None:
-        name = re.sub(r"[^a-z0-9]+", "-", row["name"].lower()).strip("-") or "surface"
+    async def _save(self, row: SurfaceRow, what: str, kind: str) -> None:
+        name = re.sub(r"[^a-z0-9]+", "-", row.name.lower()).strip("-") or "surface"
         file = Path.cwd() / f"{name}-{what}{kind}"
 
         def write() -> list[Path]:
             assert self.sheet is not None
             pages: Any = {"labels": lambda: label_pages(row, self.sheet, self._about),
                           "map": lambda: [map_page(row, self.paper)], "cards": lambda: card_pages(row, self.paper)}
-            written = write_pages(pages[what](), file, f"{row['name']}, {what}")
+            written = write_pages(pages[what](), file, f"{row.name}, {what}")
             if what == "labels":
                 remember_printed(self._record(row), self.sheet)
             return written

@@ -11,24 +11,24 @@ from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.core.signals.keymap import Typist
-from brass_pebble.screen.state import Row
+from brass_pebble.protocol.macros import Macros
 
 
 class MacroModel:
     """One macro, among the others that it may play."""
 
-    def __init__(self, macro_id: str, reply: Row, find_typist: Callable[[str], Typist]) -> None:
+    def __init__(self, macro_id: str, reply: Macros, find_typist: Callable[[str], Typist]) -> None:
         """`reply` is the engine's to `macros`; `find_typist` knows who types with a keyboard layout."""
         self.id = macro_id
-        self._times = {"tap": round(reply["tap_ms"] * MS), "gap": round(reply["gap_ms"] * MS)}
+        self._times = {"tap": round(reply.tap_ms * MS), "gap": round(reply.gap_ms * MS)}
         self._typist: Typist | None = None
         try:
-            self._typist = find_typist(reply["keyboard"])
+            self._typist = find_typist(reply.keyboard)
         except ProblemError:
             self._typist = None
         self._others: dict[str, Draft] = {
             name: parse(text, id=name, file=f"macros/{name}.macro", **self._times)
-            for name, text in reply["texts"].items() if name != macro_id}
+            for name, text in reply.texts.items() if name != macro_id}
         self.draft = Draft(Macro(macro_id, macro_id))
         self.lanes = Lanes([], 0, 0, None)
         self._bars: list[tuple[int, Bar]] = []

@@ -48,13 +48,13 @@ class MacroPicker(ChoosingSheet[tuple[str, str]]):
     def _fill(self, text: str) -> None:
         desk, folded = self.state.desk, text.casefold()
         rows: list[tuple[str, tuple[str, str]]] = []
-        for macro in desk["macros"]:
-            if folded in macro["name"].casefold() or folded in macro["id"]:
-                live = ", depends on the press" if macro["live"] else ""
-                rows.append((f"▸  {macro['name']}   {say_duration(round(macro['length_ms'] * MS))}, "
-                             f"{macro['events']} events{live}", (macro["id"], "")))
-        rows += [(f"✗  {why}", (name, "")) for name, why in desk["broken_macros"].items() if folded in name.casefold()]
-        if text and folded not in (m["name"].casefold() for m in desk["macros"]):
+        for macro in desk.macros:
+            if folded in macro.name.casefold() or folded in macro.id:
+                live = ", depends on the press" if macro.live else ""
+                rows.append((f"▸  {macro.name}   {say_duration(round(macro.length_ms * MS))}, "
+                             f"{macro.events} events{live}", (macro.id, "")))
+        rows += [(f"✗  {why}", (name, "")) for name, why in desk.broken_macros.items() if folded in name.casefold()]
+        if text and folded not in (m.name.casefold() for m in desk.macros):
             rows.append((f"+  a new macro “{text}”", ("", text)))
         self.offer(rows)
 

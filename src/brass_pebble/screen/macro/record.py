@@ -24,9 +24,12 @@ from brass_pebble.core.effects.pointer import REL_HWHEEL, REL_WHEEL, REL_X, REL_
 from brass_pebble.core.macro.record import KEEPING, PLAYED, strokes_of, without_stop, write_recording
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import key_table
+from brass_pebble.protocol.devices import AskDevices, Devices
+from brass_pebble.protocol.rows import DeviceRow
+from brass_pebble.protocol.topics import HeardNews
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.sketch import Sketch
 
 COUNT_IN = 3
@@ -61,7 +64,7 @@ class RecordSheet(ModalScreen[str]):
         self.keep = PLAYED
         self.paths = False
         self.events: list[tuple[int, int, int]] = []
-        self.device: Row | None = None
+        self.device: DeviceRow | None = None
         self.phase = "choose"
         self._left = 0
         self._stop_pressed = 0.0
@@ -85,17 +88,19 @@ class RecordSheet(ModalScreen[str]):
     @work(group="record")
     async def _offer(self) -> None:
         try:
-            self.state.devices = {**await self.link.ask("devices"), "topic": "devices"}
+            found = await self.link.send(AskDevices())
         except EngineError as error:
             self.notify(str(error), severity="error")
             self.dismiss("")
             return
+        assert isinstance(found, Devices)
+        self.state.take_devices(found)
         options = self.query_one(OptionList)
-        names = {s["id"]: s["name"] for s in self.state.desk["surfaces"]}
-        for row in self.state.devices["devices"]:
-            what = f"the surface {names.get(row['surface'], '')}" if row["surface"] else row["where"]
-            main = "   your main keyboard" if row["main"] else ""
-            options.add_option(Option(f"{row['shown']}   {what}{main}", id=row["id"], disabled=not row["readable"]))
+        names = {s.id: s.name for s in self.state.desk.surfaces}
+        for row in self.state.devices.devices:
+            what = f"the surface {names.get(row.surface, '')}" if row.surface else row.where
+            main = "   your main keyboard" if row.main else ""
+            options.add_option(Option(f"{row.shown}   {what}{main}", id=row.id, disabled=not row.readable))
         options.highlighted = 0 if options.option_count else None
         options.focus()
         self._show()
@@ -108,12 +113,12 @@ class RecordSheet(ModalScreen[str]):
             lamp.update(Text(f"○ Which device? Only that one is read: {what} (p).   Time is kept: {self.keep} (k)",
                              style=palette.text))
         elif self.phase == "count":
-            lamp.update(Text(f"◔ {self._left} …   get ready on the {self.device and self.device['shown']}",
+            lamp.update(Text(f"◔ {self._left} …   get ready on the {self.device and self.device.shown}",
                              style=f"bold {palette.brass}"))
         else:
             count = len(strokes_of(self.events, self.events[-1][2])) if self.events else 0
             ends = f"{STOP} twice" if self._types_here else f"{STOP} twice on it, Esc here"
-            lamp.update(Text(f"● RECORDING the {self.device and self.device['shown']}: "
+            lamp.update(Text(f"● RECORDING the {self.device and self.device.shown}: "
                              f"{count} {'key' if count == 1 else 'keys'}   {ends}, or a click on this line stops",
                              style=f"bold {palette.rust}"))
             names = key_table()
@@ -123,7 +128,7 @@ class RecordSheet(ModalScreen[str]):
 
     @on(OptionList.OptionSelected)
     def _chosen(self, event: OptionList.OptionSelected) -> None:
-        self.device = next((r for r in self.state.devices["devices"] if r["id"] == event.option.id), None)
+        self.device = next((r for r in self.state.devices.devices if r.id == event.option.id), None)
         if self.device is not None and self.phase == "choose":
             self._record()
 
@@ -134,17 +139,17 @@ class RecordSheet(ModalScreen[str]):
         self.query_one(OptionList).display = False
         self.set_focus(None)
         sketch = self.query_one(Sketch)
-        sketch.display = bool(device["shape"])
-        sketch.show(device["shape"])
+        sketch.display = bool(device.shape)
+        sketch.show(device.shape)
         self.phase = "count"
         for self._left in range(COUNT_IN, 0, -1):
             self._show()
             await asyncio.sleep(0.6)
         try:
-            if device["surface"]:
-                await self.link.ask("attend", surface=device["surface"])
+            if device.surface:
+                await self.link.ask("attend", surface=device.surface)
             else:
-                await self.link.ask("listen", seconds=LONGEST, device=device["id"], motion=self.paths)
+                await self.link.ask("listen", seconds=LONGEST, device=device.id, motion=self.paths)
         except EngineError as error:
             self.notify(str(error), severity="error")
             self.dismiss("")
@@ -156,24 +161,24 @@ class RecordSheet(ModalScreen[str]):
     @property
     def _types_here(self) -> bool:
         """Whether what is recorded reaches this terminal, too."""
-        return self.device is not None and not self.device["surface"] and self.device["kind"] == "evdev"
+        return self.device is not None and not self.device.surface and self.device.kind == "evdev"
 
     def _time_is_over(self) -> None:
         if self.phase == "record":
             self.notify(f"Recording ended: it lasts {LONGEST} seconds at most.", timeout=6)
             self._finish(None)
 
-    def hear(self, message: Row) -> None:
+    def hear(self, message: HeardNews) -> None:
         """The device sent something."""
-        if self.phase != "record" or self.device is None or message["device"] != self.device["id"]:
+        if self.phase != "record" or self.device is None or message.device != self.device.id:
             return
-        if message["turned"]:
-            if self.paths and message["turned"] in WAYS:
-                self.events.append((WAYS[message["turned"]], message["steps"], round(message["at"] * 1e9)))
+        if message.turned:
+            if self.paths and message.turned in WAYS:
+                self.events.append((WAYS[message.turned], message.steps, round(message.at * 1e9)))
             return
-        self.events.append((message["typed"], int(message["down"]), round(message["at"] * 1e9)))
-        if message["down"] and message["key"] == STOP and self._stops(message["at"]):
-            self._finish(message["typed"])
+        self.events.append((message.typed, int(message.down), round(message.at * 1e9)))
+        if message.down and message.key == STOP and self._stops(message.at):
+            self._finish(message.typed)
             return
         self._show()
 
@@ -214,7 +219,7 @@ class RecordSheet(ModalScreen[str]):
     @on(Sketch.Picked)
     def _picked(self, message: Sketch.Picked) -> None:
         if self.device is not None:
-            self._press(self.device["id"], message.row["code"], down=message.down)
+            self._press(self.device.id, message.row.code, down=message.down)
 
     @work(group="press")
     async def _press(self, device: str, code: int, *, down: bool) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from rich.segment import Segment
 from textual import events
@@ -11,10 +11,9 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.protocol.topics import RehearsalNews, RehearsedRow
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import paint
-
-Row = dict[str, Any]
 
 
 class RehearsalPanel(Widget, can_focus=True):
@@ -38,7 +37,7 @@ class RehearsalPanel(Widget, can_focus=True):
 
     def __init__(self) -> None:
         super().__init__()
-        self.events: dict[int, Row] = {}
+        self.events: dict[int, RehearsedRow] = {}
         self.head = ""
         self._first: int | None = None
         self._lines: list[Strip] = []
@@ -48,15 +47,15 @@ class RehearsalPanel(Widget, can_focus=True):
         self.events, self._first = {}, None
         self.head = "Rehearsal"
 
-    def take(self, message: Row) -> None:
+    def take(self, message: RehearsalNews) -> None:
         """News of it."""
-        for number, event in message["events"]:
+        for number, event in message.events:
             self.events[number] = event
-        missed = sum(not reaction["good"] for event in self.events.values() for reaction in event["reactions"])
-        state = "over" if message["done"] else "playing"
-        self.head = (f"Rehearsal {state}: {len(self.events)} events, the latest {message['late_ms']:.2f} ms behind its "
+        missed = sum(not reaction.good for event in self.events.values() for reaction in event.reactions)
+        state = "over" if message.done else "playing"
+        self.head = (f"Rehearsal {state}: {len(self.events)} events, the latest {message.late_ms:.2f} ms behind its "
                      f"time, {f'{missed} not noticed or refused' if missed else 'every one noticed'}"
-                     + (f".  ✗ {message['trouble']}" if message["trouble"] else ""))
+                     + (f".  ✗ {message.trouble}" if message.trouble else ""))
         self.redraw()
 
     def redraw(self) -> None:
@@ -75,16 +74,16 @@ class RehearsalPanel(Widget, can_focus=True):
         self._lines = [line.adjust_cell_length(width, paint(palette.text, palette.ground)) for line in lines]
         self.refresh()
 
-    def _row(self, event: Row, palette: Palette) -> Strip:
+    def _row(self, event: RehearsedRow, palette: Palette) -> Strip:
         dim = paint(palette.dim, palette.ground)
-        behind = event["at_ms"] - event["planned_ms"]
-        parts = [Segment(f"line {event['line']:<4}", dim), Segment(f"{event['planned_ms']:9.1f} ms ", dim),
-                 Segment(f"landed {event['at_ms']:9.2f}  ", paint(palette.text if behind < 5 else palette.rust,
+        behind = event.at_ms - event.planned_ms
+        parts = [Segment(f"line {event.line:<4}", dim), Segment(f"{event.planned_ms:9.1f} ms ", dim),
+                 Segment(f"landed {event.at_ms:9.2f}  ", paint(palette.text if behind < 5 else palette.rust,
                                                                   palette.ground)),
-                 Segment(f"{event['what']:22}", paint(palette.brass, palette.ground))]
-        for reaction in event["reactions"]:
-            colour = palette.verdigris if reaction["good"] else palette.rust
-            parts.append(Segment(f" {'✓' if reaction['good'] else '✗'} {reaction['program']}: {reaction['text']}",
+                 Segment(f"{event.what:22}", paint(palette.brass, palette.ground))]
+        for reaction in event.reactions:
+            colour = palette.verdigris if reaction.good else palette.rust
+            parts.append(Segment(f" {'✓' if reaction.good else '✗'} {reaction.program}: {reaction.text}",
                                  paint(colour, palette.ground)))
         return Strip(parts)
 
@@ -103,7 +102,7 @@ class RehearsalPanel(Widget, can_focus=True):
         numbers = sorted(self.events)[first:first + rows]
         index = event.y - 2
         if 0 <= index < len(numbers):
-            self.post_message(self.Chosen(self.events[numbers[index]]["line"]))
+            self.post_message(self.Chosen(self.events[numbers[index]].line))
 
     def on_resize(self, event: events.Resize) -> None:
         """More or fewer rows."""

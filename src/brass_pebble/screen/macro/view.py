@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from rich.text import Text
 from textual import events, on, work
@@ -13,15 +13,18 @@ from textual.containers import Horizontal, Vertical
 from textual.timer import Timer
 from textual.widgets import Footer, Static, TextArea
 
-from brass_pebble.client import EngineError, Message
+from brass_pebble.client import EngineError
 from brass_pebble.core.macro import edit as edits
 from brass_pebble.core.macro.renamed import old_words
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.macros import AskMacros, DraftRow, Macros
+from brass_pebble.protocol.topics import DeskNews, PressNews, RehearsalNews, TraceNews
 from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 
@@ -110,12 +113,12 @@ class MacroView(View):
 
     @work(exclusive=True, group="open")
     async def _open(self) -> None:
-        reply = await self.ask("macros")
+        reply = await self.query_engine(Macros, AskMacros())
         if reply is None:
             return
-        text = self._saved = reply["texts"].get(self.macro_id, "")
+        text = self._saved = reply.texts.get(self.macro_id, "")
         self.model = MacroModel(self.macro_id, reply, self.outside.typist)
-        text = await self._offer_draft(text, reply["drafts"].get(self.macro_id))
+        text = await self._offer_draft(text, reply.drafts.get(self.macro_id))
         area = self.query_one(MacroText)
         area.load_text(text)
         self._loading = False
@@ -129,17 +132,17 @@ class MacroView(View):
             area.focus()
             self._tell("Write a step, or record with F8. It is live as soon as it reads well.")
 
-    async def _offer_draft(self, text: str, draft: dict[str, Any] | None) -> str:
+    async def _offer_draft(self, text: str, draft: DraftRow | None) -> str:
         """What was typed before and is not live: opened, if the person wants it."""
-        if draft is None or draft["text"] == text:
+        if draft is None or draft.text == text:
             return text
-        at = time.strftime("%d %B, %H:%M", time.localtime(draft["at"]))
+        at = time.strftime("%d %B, %H:%M", time.localtime(draft.at))
         chosen = await self.app.push_screen_wait(Choose(
             "Unfinished text", f"Text of this macro from {at} is not live yet. The macro plays as it did before.",
             ["Open the unfinished text", "Leave it for later", "Discard it"]))
         if chosen == 2:
             await self.ask("draft_macro", macro=self.macro_id)
-        return str(draft["text"]) if chosen == 0 else text
+        return str(draft.text) if chosen == 0 else text
 
     # Reading and saving.
 
@@ -214,10 +217,10 @@ class MacroView(View):
 
     async def _settle_conflict(self, text: str) -> None:
         """Somebody else saved the macro meanwhile: the person says which text counts; both are kept."""
-        reply = await self.ask("macros")
+        reply = await self.query_engine(Macros, AskMacros())
         if reply is None:
             return
-        other = reply["texts"].get(self.macro_id, "")
+        other = reply.texts.get(self.macro_id, "")
         chosen = await self.app.push_screen_wait(Choose(
             "Changed by another program", f"macros/{self.macro_id}.macro was saved by another program while you typed. "
             "Both texts stay in the history of the desk (V).",
@@ -262,22 +265,22 @@ class MacroView(View):
         self._show_path()
 
     def _bound(self) -> list[str]:
-        return [f"{surface['name']} {control['legend']}" for surface in self.state.desk["surfaces"]
-                for control in surface["controls"]
-                if control.get("kind") == "play" and control.get("target") == self.macro_id]
+        return [f"{surface.name} {control.legend}" for surface in self.state.desk.surfaces
+                for control in surface.controls
+                if control.kind == "play" and control.target == self.macro_id]
 
     def _show_path(self) -> None:
         model = self.model
         hops: list[Hop] = []
         surface, control = self.state.surface(self.spot[0]), self.state.control(self.spot)
         if surface and control:
-            hops += [Hop(surface["name"], "desk"), Hop(control["legend"], "desk"), Hop("press", "desk")]
+            hops += [Hop(surface.name, "desk"), Hop(control.legend, "desk"), Hop("press", "desk")]
         if model is not None:
             hops.append(Hop(f"macro {model.macro.name}", "macro", bool(model.problems)))
             lanes = model.lanes
             hops.append(Hop(f"{lanes.events} events, {say_duration(lanes.length)}", "macro"))
         programs = self.state.programs
-        hops.append(Hop(", ".join(p["name"] for p in programs) if programs else "the focused program", "desk"))
+        hops.append(Hop(", ".join(p.name for p in programs) if programs else "the focused program", "desk"))
         self.query_one(PathBar).set_hops(hops)
 
     @on(PathBar.Opened)
@@ -413,7 +416,7 @@ class MacroView(View):
         if self.model is None or self.model.problems:
             self._tell("✗ It has a mistake; mend it first.", wrong=True)
             return
-        where = "the stage" if self.state.desk["output"] == "stage" else "whatever has the focus then"
+        where = "the stage" if self.state.desk.output == "stage" else "whatever has the focus then"
         for left in range(COUNT_IN, 0, -1):
             self._tell(f"Plays for real into {where} in {left} …   F7 stops")
             await self._wait(1.0)
@@ -489,17 +492,17 @@ class MacroView(View):
             return
         self._tell("Press the control that shall play it: on the device, or on the desk with Esc and b.   F9 leaves it")
 
-    def _bind_pressed(self, message: Row) -> None:
-        for surface, control, value in message["keys"]:
+    def _bind_pressed(self, message: PressNews) -> None:
+        for surface, control, value in message.keys:
             if value and self._binding:
                 self._binding = False
                 self._bind_to(surface, control)
 
     @work(group="bind")
     async def _bind_to(self, surface: str, control: str) -> None:
-        if reply := await self.ask("bind", surface=surface, control=control, kind="play", target=self.macro_id):
+        if reply := await self.change("bind", surface=surface, control=control, kind="play", target=self.macro_id):
             self.spot = (surface, control)
-            self._tell(f"live now: {reply['words']}   u on the desk takes it back")
+            self._tell(f"live now: {reply.words}   u on the desk takes it back")
             self._show_head()
 
     # News.
@@ -510,19 +513,18 @@ class MacroView(View):
             self.query_one(StatusLine).redraw()
             self._show_head()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of the engine."""
-        topic = message["topic"]
-        if topic == "rehearsal":
+        if isinstance(message, RehearsalNews):
             self.query_one(RehearsalPanel).take(message)
-            if message["done"]:
+            if message.done:
                 self._stop_clock()
-        elif topic == "press":
+        elif isinstance(message, PressNews):
             self._bind_pressed(message)
-        elif topic == "desk":
+        elif isinstance(message, DeskNews):
             await self.show_all()
-        elif topic == "trace" and message["trace"]["target"] == self.macro_id and \
-                message["trace"]["state"] == "playing" and self._clock is None:
+        elif isinstance(message, TraceNews) and message.trace.target == self.macro_id and \
+                message.trace.state == "playing" and self._clock is None:
             self._start_clock()
         self.query_one(StatusLine).redraw()
 

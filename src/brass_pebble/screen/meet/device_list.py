@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from rich.cells import set_cell_size
 from rich.segment import Segment
@@ -13,10 +13,11 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.protocol.rows import DeviceRow
+from brass_pebble.protocol.topics import HeardNews
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import paint
 
-Row = dict[str, Any]
 FRESH = 4.0
 
 
@@ -34,38 +35,38 @@ class DeviceList(Widget, can_focus=True):
 
     def __init__(self) -> None:
         super().__init__()
-        self.rows: list[Row] = []
+        self.rows: list[DeviceRow] = []
         self.at = 0
-        self._heard: dict[str, tuple[Row, float]] = {}
-        self._down: dict[str, set[int]] = {}
+        self._heard: dict[str, tuple[HeardNews, float]] = {}
+        self._down: dict[str, set[int | str]] = {}
         self._names: dict[str, str] = {}
         self._lines: list[Strip] = []
         self._first = 0
 
     @property
-    def chosen(self) -> Row | None:
+    def chosen(self) -> DeviceRow | None:
         """The device under the cursor."""
         return self.rows[self.at] if self.rows else None
 
-    def show(self, rows: list[Row], surface_names: dict[str, str]) -> None:
+    def show(self, rows: list[DeviceRow], surface_names: dict[str, str]) -> None:
         """These devices are here now; the chosen one stays chosen."""
-        chosen = self.chosen["id"] if self.chosen else ""
+        chosen = self.chosen.id if self.chosen else ""
         self.rows, self._names = rows, surface_names
-        self.at = next((i for i, row in enumerate(rows) if row["id"] == chosen), min(self.at, max(0, len(rows) - 1)))
+        self.at = next((i for i, row in enumerate(rows) if row.id == chosen), min(self.at, max(0, len(rows) - 1)))
         self.styles.height = max(1, len(rows))
         self.redraw()
 
-    def hear(self, heard: Row) -> None:
+    def hear(self, heard: HeardNews) -> None:
         """A device sent something: show what, and choose it."""
-        down = self._down.setdefault(heard["device"], set())
-        (down.add if heard["down"] else down.discard)(heard["code"])
-        if heard["down"]:
-            self._heard[heard["device"]] = (heard, time.monotonic())
+        down = self._down.setdefault(heard.device, set())
+        (down.add if heard.down else down.discard)(heard.code)
+        if heard.down:
+            self._heard[heard.device] = (heard, time.monotonic())
         self.redraw()
 
     def choose(self, device: str) -> None:
         """Put the cursor on a device."""
-        found = next((i for i, row in enumerate(self.rows) if row["id"] == device), None)
+        found = next((i for i, row in enumerate(self.rows) if row.id == device), None)
         if found is not None and found != self.at:
             self.at = found
             self.post_message(self.Chosen())
@@ -85,48 +86,48 @@ class DeviceList(Widget, can_focus=True):
                                           paint(palette.dim, palette.ground))])]
         self.refresh()
 
-    def _line(self, row: Row, chosen: bool, width: int, palette: Palette) -> Strip:
+    def _line(self, row: DeviceRow, chosen: bool, width: int, palette: Palette) -> Strip:
         ground = palette.panel if chosen else palette.ground
         name_room = 34 if width >= 130 else 26
         where_room = 32 if width >= 130 else 20
         can_room = 22 if width >= 110 else 0
-        heard, at = self._heard.get(row["id"], ({}, 0.0))
-        pressed = bool(self._down.get(row["id"]))
+        heard, at = self._heard.get(row.id, (None, 0.0))
+        pressed = bool(self._down.get(row.id))
         mark, colour = "·", palette.dim
-        if row["surface"]:
+        if row.surface:
             mark, colour = "◆", palette.verdigris
-        elif row["main"] or not row["readable"] or row["deaf"]:
+        elif row.main or not row.readable or row.deaf:
             mark = "—"
         if pressed:
             mark, colour = "●", palette.brass
-        usable = not (row["main"] or row["surface"]) and row["readable"]
+        usable = not (row.main or row.surface) and row.readable
         name = paint(palette.brass if chosen else palette.text if usable else palette.dim, ground, bold=chosen)
         parts = [Segment("▸" if chosen else " ", paint(palette.brass, ground, bold=True)),
                  Segment(f"{mark} ", paint(colour, ground, bold=True)),
-                 Segment(_cut(row["shown"], name_room), name),
-                 Segment(_cut(row["where"] + (", has a twin" if row["twin"] else ""), where_room),
+                 Segment(_cut(row.shown, name_room), name),
+                 Segment(_cut(row.where + (", has a twin" if row.twin else ""), where_room),
                          paint(palette.dim, ground)),
-                 Segment(_cut(row["can"], can_room), paint(palette.dim, ground))]
+                 Segment(_cut(row.can, can_room), paint(palette.dim, ground))]
         used = 3 + name_room + where_room + can_room
         last, style = "", paint(palette.dim, ground)
-        fresh = heard and (pressed or time.monotonic() - at < FRESH)
-        if fresh or (heard and usable):
-            style = paint(palette.brass if fresh else palette.text, ground, bold=bool(fresh))
-            parts.append(Segment(f"{heard['key']}  ", style))
-            used += len(heard["key"]) + 2
-            usage = f", usage {heard['usage']}" if heard["usage"] else ""
-            node = f", {heard['node']}" if heard["node"] else ""
-            raw = heard.get("spelt") or f"{heard['kernel']} {heard['hex']}"
+        fresh = heard is not None and (pressed or time.monotonic() - at < FRESH)
+        if heard is not None and (fresh or usable):
+            style = paint(palette.brass if fresh else palette.text, ground, bold=fresh)
+            parts.append(Segment(f"{heard.key}  ", style))
+            used += len(heard.key) + 2
+            usage = f", usage {heard.usage}" if heard.usage else ""
+            node = f", {heard.node}" if heard.node else ""
+            raw = heard.spelt or f"{heard.kernel} {heard.hex}"
             last, style = f"{raw}{usage}{node}", paint(palette.dim, ground)
-        elif row["surface"]:
-            last, style = f"is the surface {self._names.get(row['surface'], row['surface'])}", paint(
+        elif row.surface:
+            last, style = f"is the surface {self._names.get(row.surface, row.surface)}", paint(
                 palette.verdigris, ground)
-        elif row["main"]:
+        elif row.main:
             last = "your main keyboard; stays as it is"
-        elif not row["readable"]:
+        elif not row.readable:
             last, style = "you may not read it; a allows it", paint(palette.rust, ground)
-        elif row["deaf"]:
-            last, style = row["deaf"], paint(palette.rust, ground)
+        elif row.deaf:
+            last, style = row.deaf, paint(palette.rust, ground)
         parts.append(Segment(set_cell_size(last, max(0, width - used)), style))
         return Strip(parts).adjust_cell_length(width, paint(palette.text, ground))
 

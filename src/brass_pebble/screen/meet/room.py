@@ -6,9 +6,11 @@ from typing import Any, Protocol
 
 from textual.app import App
 
+from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
+from brass_pebble.protocol.base import Reply
+from brass_pebble.protocol.devices import Proposal
+from brass_pebble.protocol.rows import DeviceRow
 from brass_pebble.screen.state import DeskState
-
-Row = dict[str, Any]
 
 
 class MeetRoom(Protocol):
@@ -23,14 +25,14 @@ class MeetRoom(Protocol):
         """The application, for sheets on top."""
 
     @property
-    def rows(self) -> list[Row]:
+    def rows(self) -> list[DeviceRow]:
         """The devices that are listed."""
 
     @property
-    def device(self) -> Row | None:
+    def device(self) -> DeviceRow | None:
         """The device that is chosen."""
 
-    async def ask(self, do: str, **fields: Any) -> Row | None:
+    async def ask(self, do: str, **fields: Any) -> Reply | None:
         """Ask the engine; None if it refused, which the person was told."""
 
     def notify(self, message: str, *, timeout: float | None = None) -> None:
@@ -39,16 +41,16 @@ class MeetRoom(Protocol):
     async def pause(self, seconds: float) -> None:
         """Wait, unless the view is left meanwhile."""
 
-    async def proposals(self, device: str) -> list[Row] | None:
+    async def proposals(self, device: str) -> list[Proposal] | None:
         """Drawings that a device may want, the likeliest first."""
 
     def choose(self, device: str) -> None:
         """Choose a device of the list."""
 
-    def surface_controls(self) -> list[Row]:
+    def surface_controls(self) -> list[ControlRow]:
         """The controls of the surface that is being met."""
 
-    def draw(self, controls: list[Row], *, seen: set[str] | None = None, selected: str = "") -> None:
+    def draw(self, controls: list[DrawnRow], *, seen: set[str] | None = None, selected: str = "") -> None:
         """Show a drawing; `seen` are controls that were pressed already."""
 
     def marked(self) -> str:
@@ -69,7 +71,7 @@ class MeetRoom(Protocol):
     def lay_out(self) -> None:
         """Share the room anew."""
 
-    async def go_on(self, surface_id: str, step: str, proposals: list[Row] | None = None) -> None:
+    async def go_on(self, surface_id: str, step: str, proposals: list[Proposal] | None = None) -> None:
         """To another step."""
 
     async def action_leave(self) -> None:

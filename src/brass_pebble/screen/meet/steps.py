@@ -8,17 +8,20 @@ import time
 from dataclasses import replace
 from typing import Any
 
+from brass_pebble.core.desk.look.drawn import DrawnRow
+from brass_pebble.core.desk.look.shown import place_of
 from brass_pebble.core.desk.model import ON_TRIAL
 from brass_pebble.core.devices.grip import IN_WORDS
 from brass_pebble.core.devices.layout import Control, Layout
 from brass_pebble.core.devices.walk import STEP, Learning, Walk, leave_out, move, rename, resize
 from brass_pebble.core.signals.signal import from_wire, signal_name, wire
+from brass_pebble.protocol.devices import Proposal, Taken
+from brass_pebble.protocol.topics import ArrivedRow, DoubleRow, HeardNews
 from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.widgets.sketch import next_control
 
 from .room import MeetRoom
 
-Row = dict[str, Any]
 # A key of a device that is not taken over reaches this terminal, too, a moment before or after the engine hears it.
 ECHO = 0.25
 ECHO_WAIT = 0.09
@@ -44,7 +47,7 @@ class Step:
     async def enter(self) -> None:
         """The step begins."""
 
-    async def heard(self, message: Row) -> None:
+    async def heard(self, message: HeardNews) -> None:
         """The device sent something."""
 
     async def do(self, what: str) -> None:
@@ -60,58 +63,58 @@ class Which(Step):
     def __init__(self, view: MeetRoom) -> None:
         super().__init__(view)
         self.asks_main = False
-        self.double: Row | None = None
+        self.double: DoubleRow | None = None
         self.quiet: tuple[str, str] | None = None
-        self.second: list[int] = []
+        self.second: list[int | str] = []
         self._last_other = 0.0
 
     def prompt(self) -> str:
         if self.asks_main:
             return "First: press any key on the keyboard you type on. It stays yours and is never taken over."
         if self.double is not None and self.quiet is None:
-            first, second = self.double["first"], self.double["second"]
-            both = f"{first['key']} ({_place(first)}) and {second['key']} ({_place(second)})"
-            sure = "" if self.double["times"] > 1 else " Press it once more to be sure."
-            return (f"One press arrived twice: {both}, {self.double['apart_ms']:.1f} ms apart. The pad itself stores a "
-                    f"mapping that doubles it.{sure} Swallow:  1 {first['key']}   2 {second['key']}   0 neither")
+            first, second = self.double.first, self.double.second
+            both = f"{first.key} ({_place(first)}) and {second.key} ({_place(second)})"
+            sure = "" if self.double.times > 1 else " Press it once more to be sure."
+            return (f"One press arrived twice: {both}, {self.double.apart_ms:.1f} ms apart. The pad itself stores a "
+                    f"mapping that doubles it.{sure} Swallow:  1 {first.key}   2 {second.key}   0 neither")
         device = self.view.device
-        if device is not None and not device["readable"]:
-            return f"The system does not let you read “{device['shown']}”. Press a to allow it, for this device alone."
-        if device is not None and device["id"] in self.view.heard_from and not (
-                device["surface"] or device["main"]):
-            return f"That is the {device['shown']}, {device['where']}. Enter takes it over; or press another one."
+        if device is not None and not device.readable:
+            return f"The system does not let you read “{device.shown}”. Press a to allow it, for this device alone."
+        if device is not None and device.id in self.view.heard_from and not (
+                device.surface or device.main):
+            return f"That is the {device.shown}, {device.where}. Enter takes it over; or press another one."
         return "Press any key on the device you want to use."
 
     async def enter(self) -> None:
-        keyboards = [row for row in self.view.state.devices["devices"] if not row["by_messages"]]
-        self.asks_main = bool(keyboards) and not self.view.state.devices["main_known"]
+        keyboards = [row for row in self.view.state.devices.devices if not row.by_messages]
+        self.asks_main = bool(keyboards) and not self.view.state.devices.main_known
         await self.do("listen")
 
-    async def heard(self, message: Row) -> None:
-        row = next((r for r in self.view.rows if r["id"] == message["device"]), None)
+    async def heard(self, message: HeardNews) -> None:
+        row = next((r for r in self.view.rows if r.id == message.device), None)
         if row is None:
             return
         # What steers this screen comes from the keyboard one types on, and chooses no device.
-        unknown = not self.view.state.devices["main_known"]
-        steers = row["main"] or (row["full"] and unknown and message["key"] in STEERING)
+        unknown = not self.view.state.devices.main_known
+        steers = row.main or (row.full and unknown and message.key in STEERING)
         # What comes as messages reaches no terminal, and is no keyboard to type on.
-        by_messages = row["by_messages"]
+        by_messages = row.by_messages
         if by_messages:
             self.asks_main = False
-        if not steers and not row["bench"] and not by_messages:
+        if not steers and not row.bench and not by_messages:
             self._last_other = time.monotonic()
-        if not message["down"] or (steers and not self.asks_main):
+        if not message.down or (steers and not self.asks_main):
             return
-        self.view.choose(message["device"])
+        self.view.choose(message.device)
         if self.asks_main:
-            if not message["turned"]:
+            if not message.turned:
                 self.asks_main = False
-                await self.view.ask("main", device=message["device"])
+                await self.view.ask("main", device=message.device)
             return
-        if self.quiet == (message["device"], message["node"]) and message["code"] not in self.second:
-            self.second.append(message["code"])
-        if message["double"] and self.quiet is None:
-            self.double = message["double"]
+        if self.quiet == (message.device, message.node) and message.code not in self.second:
+            self.second.append(message.code)
+        if message.double and self.quiet is None:
+            self.double = message.double
 
     async def do(self, what: str) -> None:
         if what == "listen":
@@ -128,14 +131,14 @@ class Which(Step):
     async def _allow(self) -> None:
         """Have the system let this person read the chosen device: one rule for it, written by the setup."""
         device = self.view.device
-        if device is None or device["readable"]:
+        if device is None or device.readable:
             self.view.notify("You may read this device already.", timeout=4)
             return
         words = ["sudo", *own_command(), "setup", "--apply", "--device",
-                 f"{device['vendor']}:{device['product']}:{device['name']}"]
+                 f"{device.vendor}:{device.product}:{device.name}"]
         chosen = await self.view.app.push_screen_wait(Choose(
             "Allow reading", f"This adds one line to /etc/udev/rules.d/70-brass-pebble.rules: whoever sits at this "
-            f"computer may read “{device['shown']}” ({device['vendor']}:{device['product']}). Nothing else is opened. "
+            f"computer may read “{device.shown}” ({device.vendor}:{device.product}). Nothing else is opened. "
             "It asks for your password; “brass-pebble setup --remove” undoes it.", ["Allow it", "Cancel"]))
         if chosen != 0:
             return
@@ -154,58 +157,57 @@ class Which(Step):
         """Which of two that come together is dropped: 1, 2, or 0 for neither."""
         if self.double is None:
             return
-        parts = [self.double["first"], self.double["second"]]
+        parts = [self.double.first, self.double.second]
         if number:
             chosen = parts[number - 1]
-            self.quiet = (chosen["device"], chosen["node"])
-            self.second = [chosen["code"]]
-            self.view.choose(parts[2 - number]["device"])
+            self.quiet = (chosen.device, chosen.node)
+            self.second = [chosen.code]
+            self.view.choose(parts[2 - number].device)
         self.double = None
 
     async def _plug(self) -> None:
-        pulled, device = self.view.state.devices["pulled"], self.view.device
+        pulled, device = self.view.state.devices.pulled, self.view.device
         if pulled:
-            await self.view.ask("bench", device=pulled[0]["id"], there=True)
-        elif device is not None and device["kind"] == "bench":
-            await self.view.ask("bench", device=device["id"], there=False)
+            await self.view.ask("bench", device=pulled[0].id, there=True)
+        elif device is not None and device.kind == "bench":
+            await self.view.ask("bench", device=device.id, there=False)
 
     async def _take(self, typed: str = "") -> None:
         device = self.view.device
         if device is None:
             return
-        if device["surface"]:
-            await self.view.go_on(device["surface"], "draw")
+        if device.surface:
+            await self.view.go_on(device.surface, "draw")
             return
-        proposals = await self.view.proposals(device["id"])
+        proposals = await self.view.proposals(device.id)
         if proposals is None:
             return
-        fields: Row = {"device": device["id"], "typed": typed, "second": self.second}
-        if self.quiet and self.quiet[0] != device["id"]:
+        fields: dict[str, Any] = {"device": device.id, "typed": typed, "second": self.second}
+        if self.quiet and self.quiet[0] != device.id:
             fields["also"] = [self.quiet[0]]
         if proposals:
             best = proposals[0]
-            fields["layout"] = best["layout"]
-            fields["size"] = [max(c["x"] + c["w"] for c in best["controls"]),
-                              max(c["y"] + c["h"] for c in best["controls"])]
-            fields["keys"] = {c["id"]: c["code"] for c in best["controls"]} if best["learn"] else {}
-        if device["parts"]:
+            fields["layout"] = best.layout
+            fields["size"] = [max(c.x + c.w for c in best.controls), max(c.y + c.h for c in best.controls)]
+            fields["keys"] = {c.id: c.code for c in best.controls} if best.learn else {}
+        if device.parts:
             chosen = await self.view.app.push_screen_wait(Choose(
-                "Which parts?", f"What is wanted of {device['shown']}? What is not taken goes on exactly as before.",
-                [words for words, _ in device["parts"]]))
+                "Which parts?", f"What is wanted of {device.shown}? What is not taken goes on exactly as before.",
+                [words for words, _ in device.parts]))
             if chosen < 0:
                 return
-            fields["takes"] = device["parts"][chosen][1]
-        if device["last_keyboard"] and not typed and (not fields.get("takes") or "keys" in fields["takes"]):
+            fields["takes"] = device.parts[chosen][1]
+        if device.last_keyboard and not typed and (not fields.get("takes") or "keys" in fields["takes"]):
             typed = await self.view.app.push_screen_wait(AskText(
-                "Your only keyboard", f"{device['shown']} is the only full keyboard here. Taken over, it types nothing "
+                "Your only keyboard", f"{device.shown} is the only full keyboard here. Taken over, it types nothing "
                 f"any more. It gives itself back after ten seconds, unless you keep it. To try, type: {ON_TRIAL}"))
             if not typed:
                 return
             fields["typed"] = typed
         reply = await self.view.ask("take", **fields)
-        if reply:
+        if isinstance(reply, Taken):
             await self.view.ask("hush")
-            await self.view.go_on(reply["surface"], "draw", proposals)
+            await self.view.go_on(reply.surface, "draw", proposals)
 
 
 class Draw(Step):
@@ -213,7 +215,7 @@ class Draw(Step):
 
     number, title = 3, "Draw it"
 
-    def __init__(self, view: MeetRoom, proposals: list[Row] | None = None) -> None:
+    def __init__(self, view: MeetRoom, proposals: list[Proposal] | None = None) -> None:
         super().__init__(view)
         self.proposals = proposals or []
         self.learning: Learning | None = None
@@ -250,14 +252,14 @@ class Draw(Step):
     async def enter(self) -> None:
         if not self.proposals:
             device = self.view.device
-            self.proposals = (await self.view.proposals(device["id"]) if device else None) or []
+            self.proposals = (await self.view.proposals(device.id) if device else None) or []
         self.view.list_proposals([_say(p) for p in self.proposals])
         self._show()
 
     def preview(self, index: int) -> None:
         """Show a proposal."""
         if self.walk is None and self.learning is None and index < len(self.proposals):
-            self.view.draw(self.proposals[index]["controls"])
+            self.view.draw(self.proposals[index].controls)
 
     def _show(self) -> None:
         if self.walk is not None:
@@ -269,22 +271,22 @@ class Draw(Step):
             self.preview(self.view.proposal_at())
         self.view.lay_out()
 
-    async def heard(self, message: Row) -> None:
-        if not message["down"] or message["turned"]:
+    async def heard(self, message: HeardNews) -> None:
+        if not message.down or message.turned:
             return
         if self.walk is not None:
             if self._next_is_row_key:
-                self._next_is_row_key, self.walk.row_key = False, from_wire(message["code"])
-                self._words = f"{message['key']} begins a new row from now on"
+                self._next_is_row_key, self.walk.row_key = False, from_wire(message.code)
+                self._words = f"{message.key} begins a new row from now on"
             else:
                 self._history.append(self.walk.layout)
-                walked = self.walk.press(from_wire(message["code"]))
+                walked = self.walk.press(from_wire(message.code))
                 self._words = walked.words
                 self._show()
                 self.view.mark(walked.control)
                 return
         elif self.learning is not None:
-            self._words = self.learning.press(from_wire(message["code"])).words
+            self._words = self.learning.press(from_wire(message.code)).words
             if not self.learning.wanted:
                 await self._learnt()
                 return
@@ -322,18 +324,18 @@ class Draw(Step):
         if not self.proposals:
             return
         proposal = self.proposals[self.view.proposal_at()]
-        if proposal["learn"]:
+        if proposal.learn:
             self.learning = Learning(_layout(proposal))
             self._words = ""
-        elif await self.view.ask("draw", surface=self.view.surface_id, layout=proposal["layout"]):
+        elif await self.view.ask("draw", surface=self.view.surface_id, layout=proposal.layout):
             await self.view.go_on(self.view.surface_id, "try")
 
     async def _learnt(self) -> None:
         assert self.learning is not None
         proposal = self.proposals[self.view.proposal_at()]
         if self.learning.skipped:
-            await self._save(self.learning.result(), proposal["name"])
-        elif await self.view.ask("draw", surface=self.view.surface_id, layout=proposal["layout"],
+            await self._save(self.learning.result(), proposal.name)
+        elif await self.view.ask("draw", surface=self.view.surface_id, layout=proposal.layout,
                                  keys=self.learning.keys):
             await self.view.go_on(self.view.surface_id, "try")
 
@@ -348,7 +350,7 @@ class Draw(Step):
         if what == "finish":
             if layout.controls:
                 device = self.view.device
-                await self._save(layout, device["shown"] if device else "")
+                await self._save(layout, device.shown if device else "")
             return
         if what == "new_row":
             self.walk.new_row()
@@ -388,9 +390,9 @@ class Draw(Step):
             self.view.choose_proposal(dy)
             return
         rows = [_row(c) for c in self.walk.layout.controls]
-        here = next((row for row in rows if row["id"] == self.view.marked()), None)
+        here = next((row for row in rows if row.id == self.view.marked()), None)
         if rows:
-            self.view.mark(next_control(rows, here, dx, dy)["id"] if here else rows[0]["id"])
+            self.view.mark(next_control(rows, here, dx, dy).id if here else rows[0].id)
 
 
 class Try(Step):
@@ -405,7 +407,7 @@ class Try(Step):
         self._stray = ""
 
     def prompt(self) -> str:
-        controls = [c for c in self.view.surface_controls() if not (c.get("absent") or c.get("passes"))]
+        controls = [c for c in self.view.surface_controls() if not (c.absent or c.passes)]
         if self._stray:
             return f"{self._stray} is not on the drawing. Enter keeps it so; d draws it anew."
         if len(self.seen) == len(controls) and controls:
@@ -414,17 +416,17 @@ class Try(Step):
         return f"Press every control once: {len(self.seen)} of {len(controls)} seen. Enter: it is ready."
 
     async def enter(self) -> None:
-        self.view.draw(self.view.surface_controls(), seen=self.seen)
+        self.view.draw([place_of(control) for control in self.view.surface_controls()], seen=self.seen)
 
-    async def heard(self, message: Row) -> None:
-        control = next((c for c in self.view.surface_controls() if c["code"] == message["code"]), None)
-        if not message["down"] or message["turned"]:
+    async def heard(self, message: HeardNews) -> None:
+        control = next((c for c in self.view.surface_controls() if c.code == message.code), None)
+        if not message.down or message.turned:
             # The key that ended the drawing is still to come up; that is no press of this step.
             return
-        self._stray = "" if control else message["key"]
+        self._stray = "" if control else message.key
         if control:
-            self.seen.add(control["id"])
-        self.view.draw(self.view.surface_controls(), seen=self.seen)
+            self.seen.add(control.id)
+        self.view.draw([place_of(control) for control in self.view.surface_controls()], seen=self.seen)
 
     async def do(self, what: str) -> None:
         if what == "done":
@@ -433,23 +435,23 @@ class Try(Step):
             await self.view.go_on(self.view.surface_id, "draw")
 
 
-def _place(part: Row) -> str:
-    return f"{part['shown']}, {part['node']}" if part["node"] else str(part["shown"])
+def _place(part: ArrivedRow) -> str:
+    return f"{part.shown}, {part.node}" if part.node else part.shown
 
 
-def _say(proposal: Row) -> str:
-    return f"{proposal['name']}: {proposal['why']}"
+def _say(proposal: Proposal) -> str:
+    return f"{proposal.name}: {proposal.why}"
 
 
-def _row(control: Control) -> Row:
-    return {"id": control.id, "code": wire(control.code), "key": signal_name(control.code) if control.code else "",
-            "x": control.x, "y": control.y, "w": control.w, "h": control.h, "legend": control.legend}
+def _row(control: Control) -> DrawnRow:
+    return DrawnRow(id=control.id, code=wire(control.code), key=signal_name(control.code) if control.code else "",
+                    x=control.x, y=control.y, w=control.w, h=control.h, legend=control.legend)
 
 
-def _layout(proposal: Row) -> Layout:
-    return Layout(proposal["layout"], proposal["name"], tuple(
-        Control(c["id"], from_wire(c["code"]), c["x"], c["y"], c["w"], c["h"], c["legend"])
-        for c in proposal["controls"]))
+def _layout(proposal: Proposal) -> Layout:
+    return Layout(proposal.layout, proposal.name, tuple(
+        Control(c.id, from_wire(c.code), c.x, c.y, c.w, c.h, c.legend)
+        for c in proposal.controls))
 
 
 def own_command() -> list[str]:

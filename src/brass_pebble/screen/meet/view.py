@@ -14,11 +14,15 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
-from brass_pebble.client import Message
+from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
 from brass_pebble.core.devices.grip import IN_WORDS
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.devices import AskDevices, AskProposals, Devices, Proposal, Proposals
+from brass_pebble.protocol.rows import DeviceRow
+from brass_pebble.protocol.topics import DeskNews, DevicesNews, HeardNews, PressNews
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -94,7 +98,7 @@ class MeetView(View):
         self.surface_id, self._first = surface, step
         self.step: Step = Which(self)
         self.heard_from: set[str] = set()
-        self._last: Row | None = None
+        self._last: HeardNews | None = None
         self._typed = ""
         self._until = 0.0
 
@@ -123,8 +127,8 @@ class MeetView(View):
 
     @work(group="step")
     async def _begin(self) -> None:
-        if reply := await self.ask("devices"):
-            self.state.devices = {**reply, "topic": "devices"}
+        if reply := await self.query_engine(Devices, AskDevices()):
+            self.state.take_devices(reply)
         if self.surface_id:
             await self.go_on(self.surface_id, self._first)
         else:
@@ -134,40 +138,40 @@ class MeetView(View):
     # What steps need.
 
     @property
-    def rows(self) -> list[Row]:
+    def rows(self) -> list[DeviceRow]:
         """The devices that are here."""
-        return list(self.state.devices["devices"])
+        return list(self.state.devices.devices)
 
     @property
-    def device(self) -> Row | None:
+    def device(self) -> DeviceRow | None:
         """The device that this is about."""
         if self.surface_id:
-            return next((row for row in self.rows if row["surface"] == self.surface_id), None)
+            return next((row for row in self.rows if row.surface == self.surface_id), None)
         return self.query_one(DeviceList).chosen
 
     async def pause(self, seconds: float) -> None:
         """Wait."""
         await asyncio.sleep(seconds)
 
-    async def proposals(self, device: str) -> list[Row] | None:
+    async def proposals(self, device: str) -> list[Proposal] | None:
         """Drawings that may suit a device; None if it is gone."""
-        reply = await self.ask("proposals", device=device)
-        return list(reply["proposals"]) if reply else None
+        reply = await self.query_engine(Proposals, AskProposals(device=device))
+        return reply.proposals if reply else None
 
     def choose(self, device: str) -> None:
         """Put the cursor on a device."""
         self.query_one(DeviceList).choose(device)
 
-    def surface_controls(self) -> list[Row]:
+    def surface_controls(self) -> list[ControlRow]:
         """The controls of the surface that is drawn or tried."""
         surface = self.state.surface(self.surface_id)
-        return list(surface["controls"]) if surface else []
+        return surface.controls if surface else []
 
-    def draw(self, controls: list[Row], *, seen: set[str] | None = None, selected: str = "") -> None:
+    def draw(self, controls: list[DrawnRow], *, seen: set[str] | None = None, selected: str = "") -> None:
         """Show a drawing."""
         sketch = self.query_one("#drawing", Sketch)
         sketch.selected = selected or sketch.selected
-        sketch.show([{**c, "key": c.get("key", "")} for c in controls], seen=seen)
+        sketch.show(controls, seen=seen)
 
     def marked(self) -> str:
         """The control marked on the drawing."""
@@ -197,7 +201,7 @@ class MeetView(View):
         """Which drawing is chosen."""
         return self.query_one(OptionList).highlighted or 0
 
-    async def go_on(self, surface_id: str, step: str, proposals: list[Row] | None = None) -> None:
+    async def go_on(self, surface_id: str, step: str, proposals: list[Proposal] | None = None) -> None:
         """To another step, about a surface."""
         self.surface_id = surface_id
         await self.ask("attend", surface=surface_id)
@@ -213,9 +217,9 @@ class MeetView(View):
         """Draw everything."""
         if not self.is_mounted:
             return
-        names = {s["id"]: s["name"] for s in self.state.desk["surfaces"]}
+        names = {s.id: s.name for s in self.state.desk.surfaces}
         self.query_one(DeviceList).show(self.rows, names)
-        self._until = time.monotonic() + self.state.devices["left_ms"] / 1000
+        self._until = time.monotonic() + self.state.devices.left_ms / 1000
         if self.surface_id and self.state.surface(self.surface_id) is None:
             # Undone, taken off the desk, or a trial that nobody confirmed.
             self.surface_id, self.step = "", Which(self)
@@ -227,38 +231,38 @@ class MeetView(View):
         await self.step.enter()
         self.lay_out()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of the devices."""
-        if message["topic"] == "heard":
+        if isinstance(message, HeardNews):
             self._last = message
-            if message["down"]:
-                self.heard_from.add(message["device"])
+            if message.down:
+                self.heard_from.add(message.device)
             self.query_one(DeviceList).hear(message)
             self._light(message)
             self._watch_for_keep(message)
             await self.step.heard(message)
             self.lay_out()
-        elif message["topic"] in ("devices", "desk"):
+        elif isinstance(message, DevicesNews | DeskNews):
             await self.show_all()
-        elif message["topic"] == "press":
+        elif isinstance(message, PressNews):
             self.query_one(StatusLine).redraw()
 
-    def _light(self, message: Row) -> None:
+    def _light(self, message: HeardNews) -> None:
         for name in ("#bench", "#drawing"):
             sketch = self.query_one(name, Sketch)
-            (sketch.down.add if message["down"] else sketch.down.discard)(message["code"])
+            (sketch.down.add if message.down else sketch.down.discard)(message.code)
             sketch.redraw()
 
-    def _watch_for_keep(self, message: Row) -> None:
+    def _watch_for_keep(self, message: HeardNews) -> None:
         """The last keyboard is kept by typing the word on it."""
-        if message["down"] and self._on_trial():
-            self._typed = (self._typed + message["key"])[-len(KEEP):]
+        if message.down and self._on_trial():
+            self._typed = (self._typed + message.key)[-len(KEEP):]
             if self._typed == KEEP:
                 self.action_keep()
 
     def _on_trial(self) -> bool:
         surface = self.state.surface(self.surface_id)
-        return bool(surface and surface["trial"])
+        return bool(surface and surface.trial)
 
     @work(group="keep")
     async def action_keep(self) -> None:
@@ -279,15 +283,15 @@ class MeetView(View):
         self.query_one("#drawn").set_class(not which, "shown")
         choosing = isinstance(self.step, Draw) and self.step.walk is None and self.step.learning is None
         self.query_one(OptionList).set_class(choosing, "shown")
-        bench = bool(device and device["shape"])
+        bench = bool(device and device.shape)
         self.query_one("#bench-box").set_class(bench, "shown")
         if device and bench:
             self.query_one("#bench-says", Static).update(
-                f"ON THE BENCH   {device['shown']}, {device['where']}: click its keys, or Tab here, arrows and Enter")
+                f"ON THE BENCH   {device.shown}, {device.where}: click its keys, or Tab here, arrows and Enter")
             sketch = self.query_one("#bench", Sketch)
-            if sketch.controls != device["shape"]:
+            if sketch.controls != device.shape:
                 sketch.selected = ""
-                sketch.show(device["shape"])
+                sketch.show(device.shape)
         self.refresh_bindings()
         if which and self.focused is None:
             devices.focus()
@@ -307,7 +311,7 @@ class MeetView(View):
                           style=f"bold {palette.rust}")
         elif self.step.number == 1:
             left = self._until - time.monotonic()
-            count = len([row for row in self.rows if not row["surface"]])
+            count = len([row for row in self.rows if not row.surface])
             listening = f"   listening to {count} devices, {left:.0f} s left" if left > 0.5 else \
                 "   nobody listens now; l listens again"
             prompt.append(listening, style=palette.dim if left > 0.5 else palette.rust)
@@ -319,19 +323,19 @@ class MeetView(View):
         device, last = self.device, self._last
         if device is None:
             return [Hop("no device yet", "device")]
-        hops = [Hop(device["shown"], "device")]
-        if last is not None and last["device"] == device["id"]:
-            hops.append(Hop(last["key"], "device"))
-        surface = self.state.surface(device["surface"])
+        hops = [Hop(device.shown, "device")]
+        if last is not None and last.device == device.id:
+            hops.append(Hop(last.key, "device"))
+        surface = self.state.surface(device.surface)
         if surface is None:
-            hops.append(Hop("your main keyboard, never taken over", "device") if device["main"]
-                        else Hop("not a surface yet" if device["by_messages"]
+            hops.append(Hop("your main keyboard, never taken over", "device") if device.main
+                        else Hop("not a surface yet" if device.by_messages
                                  else "not a surface yet: its keys reach every program", "device"))
         else:
-            if surface["name"] != device["shown"]:
-                hops.append(Hop(surface["name"], "device"))
+            if surface.name != device.shown:
+                hops.append(Hop(surface.name, "device"))
             hops += [Hop("being drawn, commands nothing" if self.surface_id else
-                                                         f"{len(surface['controls'])} controls", "device")]
+                                                         f"{len(surface.controls)} controls", "device")]
         return hops
 
     def _tick(self) -> None:
@@ -350,8 +354,8 @@ class MeetView(View):
         if action == "do":
             if parameters[0] == "plug":
                 device = self.device
-                return "plug" in keys and bool(self.state.devices["pulled"]
-                                               or (device and device["kind"] == "bench"))
+                return "plug" in keys and bool(self.state.devices.pulled
+                                               or (device and device.kind == "bench"))
             return parameters[0] in keys
         if action == "keep":
             return self._on_trial()
@@ -399,10 +403,10 @@ class MeetView(View):
     @on(Sketch.Picked)
     def _picked(self, message: Sketch.Picked) -> None:
         if message.sketch.id == "bench" and self.device is not None:
-            self._press_bench(self.device["id"], message.row["code"], down=message.down)
+            self._press_bench(self.device.id, message.row.code, down=message.down)
 
     @work(group="press")
-    async def _press_bench(self, device: str, code: int, *, down: bool) -> None:
+    async def _press_bench(self, device: str, code: int | str, *, down: bool) -> None:
         await self.ask("press", device=device, code=code, down=down)
 
     def action_checkup(self) -> None:

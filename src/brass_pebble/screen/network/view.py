@@ -13,8 +13,8 @@ from textual.containers import Vertical
 from textual.screen import ModalScreen
 from textual.widgets import Footer, Input, Static
 
-from brass_pebble.client import Message
 from brass_pebble.core.say.durations import SECOND, say_duration
+from brass_pebble.protocol.base import News
 from brass_pebble.protocol.network import AskSessions, PeerRow, Sessions, SessionsRow
 from brass_pebble.protocol.topics import SessionsNews
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
@@ -97,9 +97,9 @@ class NetworkView(DeskActions):
         self.query_one(StatusLine).redraw()
         self._refresh()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News."""
-        if message["topic"] == "sessions":
+        if message.topic == "sessions":
             self.sessions = msgspec.convert(message, SessionsNews)
             await self._draw()
         for drawing in self.query(SurfaceDrawing):
@@ -169,7 +169,7 @@ class NetworkView(DeskActions):
                     text.append(f"{count:>{width}}", style=palette.rust if count else palette.dim)
                 surface = self.state.surface(row.surface)
                 text.append(f"{row.messages:>10}   ", style=palette.text)
-                text.append(surface["name"] if surface else "none yet: m meets it",
+                text.append(surface.name if surface else "none yet: m meets it",
                             style=palette.verdigris if surface else palette.dim)
             else:
                 text.append(f"   {mark} {said}", style=palette.brass if row.state == "asks" else palette.dim)

@@ -13,10 +13,11 @@ from textual.containers import Vertical
 from textual.timer import Timer
 from textual.widgets import Input, Label, OptionList
 
+from brass_pebble.protocol.base import Reply
+from brass_pebble.protocol.layers import Chords
 from brass_pebble.screen.base.choosing import ChoosingSheet
-from brass_pebble.screen.state import Row
 
-Ask = Callable[..., Awaitable[Row | None]]
+Ask = Callable[..., Awaitable[Reply | None]]
 COUNT_IN = 3
 
 
@@ -72,7 +73,7 @@ class FamilySheet(ChoosingSheet[list[str]]):
     async def _look(self, label: str) -> None:
         family = self._count > 1
         reply = await self._ask("free_chords", label=label, count=self._count if family else 10, family=family)
-        chords = reply["chords"] if reply else []
+        chords = reply.chords if isinstance(reply, Chords) else []
         if not self.is_current:
             return
         if not family:

@@ -13,12 +13,16 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Label, OptionList
 from textual.widgets.option_list import Option
 
+from brass_pebble.core.desk.look.drawn import LayerRow
 from brass_pebble.core.desk.model import Layer
 from brass_pebble.core.say.setting import settings_of
+from brass_pebble.protocol.base import Reply
+from brass_pebble.protocol.layers import Window, Windows
+from brass_pebble.protocol.rows import WindowRow
 from brass_pebble.screen.base.settings_panel import next_value
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.state import NO_LAYER, NO_SURFACE, DeskState
 
-Ask = Callable[..., Awaitable[Row | None]]
+Ask = Callable[..., Awaitable[Reply | None]]
 SETTINGS = settings_of(Layer)
 
 
@@ -40,21 +44,21 @@ class LayerPanel(ModalScreen[None]):
     def __init__(self, surface_id: str, layer_id: str, state: DeskState, ask: Ask) -> None:
         super().__init__()
         self._surface, self._layer, self._state, self._ask = surface_id, layer_id, state, ask
-        self._windows: list[Row] = []
+        self._windows: list[WindowRow] = []
         self._typing = ""
         self._shown = "settings"
 
     @property
-    def row(self) -> Row:
+    def row(self) -> LayerRow:
         """The layer as it is now."""
-        surface = self._state.surface(self._surface) or {"layers": []}
-        return next((layer for layer in surface["layers"] if layer["id"] == self._layer), {})
+        surface = self._state.surface(self._surface) or NO_SURFACE
+        return next((layer for layer in surface.layers if layer.id == self._layer), NO_LAYER)
 
     def compose(self) -> ComposeResult:
         """One row for each setting."""
-        surface = self._state.surface(self._surface) or {"name": ""}
+        surface = self._state.surface(self._surface) or NO_SURFACE
         with Vertical() as box:
-            box.border_title = f"{surface['name']} ▸ layer {self.row.get('name', '')}"
+            box.border_title = f"{surface.name} ▸ layer {self.row.name}"
             yield Label("", id="about", markup=False)
             yield OptionList(markup=False)
             yield Input(max_length=120)
@@ -68,10 +72,11 @@ class LayerPanel(ModalScreen[None]):
     def rows(self) -> list[tuple[str, str]]:
         """What can be changed, and how it is now."""
         row = self.row
-        surface = self._state.surface(self._surface) or {"layers": []}
-        lowest = bool(surface["layers"]) and surface["layers"][0]["id"] == self._layer
-        follows = " and ".join(f"{what} {value}" for what, value in (row.get("follows") or {}).items() if value)
-        rows = [(name, f"{setting.label:15} {setting.say(row.get(name, setting.default))}")
+        surface = self._state.surface(self._surface) or NO_SURFACE
+        lowest = bool(surface.layers) and surface.layers[0].id == self._layer
+        rule = row.follows.given() if row.follows else {}
+        follows = " and ".join(f"{what} {value}" for what, value in rule.items())
+        rows = [(name, f"{setting.label:15} {setting.say(getattr(row, name))}")
                 for name, setting in SETTINGS.items() if not (lowest and name == "starts")]
         if not lowest:
             rows += [("follows", f"comes with      {'the window of ' + follows if follows else 'no window'}"),
@@ -90,15 +95,15 @@ class LayerPanel(ModalScreen[None]):
         at = at if shown_before == self._shown else 0
         options.clear_options()
         if self._windows:
-            options.add_options([Option(f"{window['class'] or '?'}   {window['title'][:60]}", id=f"window {index}")
+            options.add_options([Option(f"{window.cls or '?'}   {window.title[:60]}", id=f"window {index}")
                                  for index, window in enumerate(self._windows)])
             options.add_option(Option("none of them", id="none"))
         else:
             options.add_options([Option(text, id=name) for name, text in self.rows()])
         options.highlighted = min(at, options.option_count - 1)
-        trouble = self._state.layers["trouble"]
+        trouble = self._state.layers.trouble
         self.query_one("#about", Label).update(f"✗ {trouble}" if trouble else "Windows are told by "
-                                               f"{self._state.layers['source'] or 'nobody yet'}.")
+                                               f"{self._state.layers.source or 'nobody yet'}.")
 
     @on(OptionList.OptionSelected)
     def _chosen(self, event: OptionList.OptionSelected) -> None:
@@ -108,13 +113,14 @@ class LayerPanel(ModalScreen[None]):
             self._fill()
         elif what.startswith("window "):
             window, self._windows = self._windows[int(what.split()[1])], []
-            self._set("follows", {"class": window["class"]} if window["class"] else {"title": window["title"]})
+            self._set("follows", {"class": window.cls} if window.cls else {"title": window.title})
         elif what in ("name", "type", "title"):
             self._typing = what
             field = self.query_one(Input)
             field.add_class("shown")
-            field.value = {"name": self.row.get("name", "")}.get(what, (self.row.get("follows") or {}).get(
-                "class" if what == "type" else "title", ""))
+            follows = self.row.follows
+            field.value = self.row.name if what == "name" else "" if follows is None else \
+                follows.cls if what == "type" else follows.title
             field.focus()
         else:
             self._change(what)
@@ -128,7 +134,7 @@ class LayerPanel(ModalScreen[None]):
             if value:
                 self._set("name", value)
             return
-        rule = {name: text for name, text in (self.row.get("follows") or {}).items() if text}
+        rule = self.row.follows.given() if self.row.follows else {}
         rule["class" if self._typing == "type" else "title"] = value
         rule = {name: text for name, text in rule.items() if text}
         self._set("follows", rule or None)
@@ -140,22 +146,24 @@ class LayerPanel(ModalScreen[None]):
             if await self._ask("remove_layer", surface=self._surface, layer=self._layer):
                 self.dismiss()
         elif what in SETTINGS:
-            await self._put(what, next_value(SETTINGS[what], row.get(what)))
+            await self._put(what, next_value(SETTINGS[what], getattr(row, what)))
         elif what == "follows":
-            if row.get("follows"):
+            if row.follows:
                 await self._put("follows", None)
             else:
                 self.notify("Choose below which window it comes with.", timeout=4)
         elif what == "class":
-            if reply := await self._ask("windows"):
-                self._windows = reply["windows"]
+            reply = await self._ask("windows")
+            if isinstance(reply, Windows):
+                self._windows = reply.windows
                 if not self._windows:
                     self.notify("No window is open.", timeout=4)
                 self._fill()
         elif what == "click":
             self.query_one("#about", Label).update("● Click the window, within ten seconds …")
-            if window := await self._ask("next_window"):
-                rule = {"class": window["class"]} if window["class"] else {"title": window["title"]}
+            window = await self._ask("next_window")
+            if isinstance(window, Window):
+                rule = {"class": window.cls} if window.cls else {"title": window.title}
                 await self._put("follows", rule)
             else:
                 self._fill()

@@ -7,10 +7,12 @@ from typing import Any, ClassVar
 
 from textual.binding import BindingType
 
+from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.desk.model import Surface
 from brass_pebble.core.devices.parts import GROUPS
+from brass_pebble.protocol.rows import HandsOffRow
 from brass_pebble.screen.base.settings_panel import Ask, SettingsPanel
-from brass_pebble.screen.state import DeskState, Row
+from brass_pebble.screen.state import NO_SURFACE, DeskState
 
 HANDS = ("hands", "hands off for two minutes: presses only select (H: all surfaces)")
 GOALS = (("draw", "draw it anew: another drawing, or walk the keys"), ("try", "try it: every control lights up"),
@@ -30,22 +32,22 @@ class SurfacePanel(SettingsPanel):
         self._surface, self._state = surface_id, state
 
     @property
-    def surface(self) -> Row:
+    def surface(self) -> SurfaceRow:
         """The surface as it is now."""
-        return self._state.surface(self._surface) or {"name": "", "settings": {}, "layers": [], "has_lamps": []}
+        return self._state.surface(self._surface) or NO_SURFACE
 
     def heading(self) -> str:
-        return str(self.surface["name"])
+        return self.surface.name
 
     def about(self) -> str:
         surface = self.surface
-        known = "; ".join(surface["known_by"])
-        return (f"{surface['device']}, {surface['where']}; known by: {known}." if surface["device"]
-                else f"No device: {surface['why']}.")
+        known = "; ".join(surface.known_by)
+        return (f"{surface.device}, {surface.where}; known by: {known}." if surface.device
+                else f"No device: {surface.why}.")
 
     def written(self) -> Mapping[str, Any]:
         surface = self.surface
-        return {**surface["settings"], "name": surface["name"]}
+        return {**surface.settings, "name": surface.name}
 
     def hint(self, what: str) -> str:
         return f"everything; or back, motion while aim; {', '.join(GROUPS)}" if what == "takes" else ""
@@ -53,17 +55,17 @@ class SurfacePanel(SettingsPanel):
     def more(self) -> list[tuple[str, str]]:
         """Its lamps, hands off, and what can be done with it."""
         surface = self.surface
-        layers = {layer["id"]: layer["name"] for layer in surface["layers"]}
+        layers = {layer.id: layer.name for layer in surface.layers}
         rows = []
-        for lamp in surface["has_lamps"]:
-            shows = surface["lamps"].get(lamp, "")
+        for lamp in surface.has_lamps:
+            shows = surface.lamps.get(lamp, "")
             said = {"": "as the system lights it", "armed": "lit while armed"}.get(shows, f"layer {layers.get(shows)}")
             rows.append((lamp, f"{lamp + ' lamp':18} {said}"))
         return [*rows, ("hands", "hands on: its presses command again") if self._off else HANDS, *GOALS]
 
     @property
     def _off(self) -> bool:
-        return self._surface in self._state.desk.get("hands_off", {}).get("surfaces", {})
+        return self._surface in self._state.desk.hands_off.surfaces
 
     async def put(self, what: str, value: Any) -> bool:
         return bool(await self._ask("set", surface=self._surface, what=what, value=value))
@@ -73,13 +75,13 @@ class SurfacePanel(SettingsPanel):
             self.dismiss(what)
         elif what == "hands":
             reply = await self._ask("hands_on" if self._off else "hands_off", surface=self._surface)
-            if reply:
-                self._state.desk["hands_off"] = reply
+            if isinstance(reply, HandsOffRow):
+                self._state.take_hands_off(reply)
                 self.fill()
         elif what == "remove":
             if await self._ask("remove", surface=self._surface):
                 self.dismiss("")
         else:
-            shows = (None, "armed", *(layer["id"] for layer in self.surface["layers"]))
-            now = self.surface["lamps"].get(what)
+            shows = (None, "armed", *(layer.id for layer in self.surface.layers))
+            now = self.surface.lamps.get(what)
             await self.put(what, shows[(shows.index(now) + 1) % len(shows)] if now in shows else None)

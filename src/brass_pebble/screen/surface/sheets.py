@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from rich.text import Text
 from textual import events
 from textual.message import Message
 from textual.widgets import Static
 
+from brass_pebble.core.desk.look.drawn import LayerRow, SurfaceRow
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.state import Row
 
 NOW = ""
 
@@ -31,13 +29,13 @@ class LayerSheets(Static):
         super().__init__()
         self._spans: list[tuple[int, int, str]] = []
 
-    def show(self, surface: Row, sheet: str, palette: Palette, width: int) -> None:
+    def show(self, surface: SurfaceRow, sheet: str, palette: Palette, width: int) -> None:
         """Draw for a surface; with many layers, those around the open one."""
         line, second = Text(no_wrap=True), Text(no_wrap=True, overflow="ellipsis")
         self._spans = []
         rows: list[tuple[str, str, str, bool]] = [(NOW, "Now", "", True)]
-        rows += [(layer["id"], f"{layer['name']} {'▰' if layer['on'] else '▱'}", layer["tint"], layer["on"])
-                 for layer in surface["layers"]]
+        rows += [(layer.id, f"{layer.name} {'▰' if layer.on else '▱'}", layer.tint, layer.on)
+                 for layer in surface.layers]
         at = next((index for index, row in enumerate(rows) if row[0] == sheet), 0)
         first = 0
         while first < at and sum(len(row[1]) + 3 for row in rows[first:at + 1]) > width - 10:
@@ -58,11 +56,11 @@ class LayerSheets(Static):
         line.append("\n")
         self.update(line + second)
 
-    def _about(self, surface: Row, sheet: str) -> str:
-        layer = next((row for row in surface["layers"] if row["id"] == sheet), None)
+    def _about(self, surface: SurfaceRow, sheet: str) -> str:
+        layer = next((row for row in surface.layers if row.id == sheet), None)
         if layer is None:
             return "What each control does now. PageDown leafs through the layers; they stack from left to right."
-        return say_layer(layer, lowest=layer is surface["layers"][0])
+        return say_layer(layer, lowest=layer is surface.layers[0])
 
     def on_click(self, event: events.Click) -> None:
         """A click opens a sheet."""
@@ -71,14 +69,14 @@ class LayerSheets(Static):
                 self.post_message(self.Opened(layer))
 
 
-def say_layer(layer: dict[str, Any], *, lowest: bool) -> str:
+def say_layer(layer: LayerRow, *, lowest: bool) -> str:
     """A layer in one line: is it on, why, when does it come."""
     if lowest:
         return "The lowest layer: always on. What is empty above falls through to it."
-    parts = [f"On now: {layer['why']}" if layer["on"] else "Off now"]
-    if layer["follows"]:
-        follows = " and ".join(f"{what} {value}" for what, value in layer["follows"].items() if value)
+    parts = [f"On now: {layer.why}" if layer.on else "Off now"]
+    if layer.follows:
+        follows = " and ".join(f"{what} {value}" for what, value in layer.follows.given().items())
         parts.append(f"comes with the window: {follows}")
-    if layer["starts"] == "on":
+    if layer.starts == "on":
         parts.append("on from the start")
     return "; ".join(parts) + ". l changes it, o switches it."

@@ -10,14 +10,19 @@ from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Footer, Static
 
-from brass_pebble.client import Message
-from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.desk.look.drawn import ControlRow, SurfaceRow
+from brass_pebble.core.desk.look.shown import NOTHING, what_does
 from brass_pebble.core.play.gesture import PRESS
+from brass_pebble.core.play.told import TraceRow
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.layers import CyclesBegun, First, LayerAdded, LayerSwitched
+from brass_pebble.protocol.rows import DeskRow
+from brass_pebble.protocol.topics import DeskNews, LayersNews, PressNews, TraceNews
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import AskText
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.state import NO_CONTROL, NO_SURFACE, DeskState, Spot
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -89,7 +94,7 @@ class SurfaceView(DeskActions):
 
     def __init__(self, state: DeskState, link: Asks, surface: str = "", control: str = "", layer: str = "") -> None:
         super().__init__(state, link)
-        self.surface_id = surface or next((s["id"] for s in state.desk["surfaces"]), "")
+        self.surface_id = surface or next((s.id for s in state.desk.surfaces), "")
         self.sheet = layer
         self._first = control
         self._marked: list[str] = []
@@ -120,60 +125,59 @@ class SurfaceView(DeskActions):
         return self.query_one(Board)
 
     @property
-    def surface(self) -> Row:
+    def surface(self) -> SurfaceRow:
         """The surface that is shown."""
-        return self.state.surface(self.surface_id) or {"id": "", "name": "", "layers": [], "controls": []}
+        return self.state.surface(self.surface_id) or NO_SURFACE
 
     @property
-    def control(self) -> Row:
+    def control(self) -> ControlRow:
         """The selected control."""
-        return self.state.control(self.board.selected) or {}
+        return self.state.control(self.board.selected) or NO_CONTROL
 
     @property
     def layer_id(self) -> str:
         """The layer that is meant: the sheet's, or what answers on the selected control, or the topmost."""
         if self.sheet:
             return self.sheet
-        on = [layer["id"] for layer in self.surface["layers"] if layer["on"]]
-        return str(self.control.get("layer") or (on[-1] if on else ""))
+        on = [layer.id for layer in self.surface.layers if layer.on]
+        return self.control.layer or (on[-1] if on else "")
 
     # News.
 
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""
-        if not self.surface["id"]:
-            self.surface_id = next((s["id"] for s in self.state.desk["surfaces"]), "")
-        if self.sheet not in [layer["id"] for layer in self.surface["layers"]]:
+        if not self.surface.id:
+            self.surface_id = next((s.id for s in self.state.desk.surfaces), "")
+        if self.sheet not in [layer.id for layer in self.surface.layers]:
             self.sheet = NOW
         board = self.board
         board.zoomed = self.surface_id
         if board.selected[0] != self.surface_id:
-            controls = [control["id"] for control in self.surface["controls"]]
+            controls = [control.id for control in self.surface.controls]
             board.selected = (self.surface_id, self._first if self._first in controls else
                               controls[0] if controls else "")
         self._share_room()
         await board.rebuild()
         self._show()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of one topic, already in the state."""
-        topic = message["topic"]
-        if topic == "desk":
+        if isinstance(message, DeskNews):
             await self.show_all()
-        elif topic == "trace":
-            self._pressed(message["trace"])
-        elif topic in ("press", "layers"):
+        elif isinstance(message, TraceNews):
+            self._pressed(message.trace)
+        elif isinstance(message, PressNews | LayersNews):
             self.board.refresh_spots(changed)
-            if topic == "layers":
+            if isinstance(message, LayersNews):
                 self._show()
         self.query_one(StatusLine).redraw()
 
-    def _pressed(self, trace: Row) -> None:
+    def _pressed(self, trace: TraceRow) -> None:
         """A control was pressed: it is selected."""
-        spot = (trace["surface"], trace["control"])
+        spot = (trace.surface, trace.control)
         if spot[0] == self.surface_id and self.state.control(spot) and spot != self.board.selected \
-                and trace["id"] == self.state.traces[-1]["id"] and trace["held_ms"] is None \
-                and self.board.follow(spot, trace["at"]):
+                and trace.id == self.state.traces[-1].id and trace.held_ms is None \
+                and self.board.follow(spot, trace.at):
             self._show()
         elif spot == self.board.selected:
             self._show_side()
@@ -217,21 +221,21 @@ class SurfaceView(DeskActions):
 
     def _say_place(self, place: list[str]) -> str:
         surface = self.state.surface(place[0])
-        return f"{surface['name'] if surface else ''} {place[2]}"
+        return f"{surface.name if surface else ''} {place[2]}"
 
     def _show_side(self) -> None:
         control, surface, palette = self.control, self.surface, self.palette
         chosen = self.query_one("#chosen", Static)
-        if not control:
+        if not control.id:
             chosen.update("This surface has no drawing yet: Esc, then i draws it.")
             return
-        layer = next((row for row in surface["layers"] if row["id"] == self.layer_id), {"name": "no layer"})
+        layer = next((row.name for row in surface.layers if row.id == self.layer_id), "no layer")
         hint = "" if self._narrow else ("\nPress a control to select it (H first: nothing is sent); Enter or Tab binds "
                                         "a gesture:")
-        chosen.update(f"{surface['name']} ▸ {control['legend']}   in {layer['name']}{hint}")
+        chosen.update(f"{surface.name} ▸ {control.legend}   in {layer}{hint}")
         self.query_one(GestureList).show(surface, control, self.sheet, palette)
         trace = self.state.last_trace_of(self.board.selected)
-        self.query_one("#last", Static).update(f"Last: {trace['sentence']}" if trace else
+        self.query_one("#last", Static).update(f"Last: {trace.sentence}" if trace else
                                                "It has not been pressed yet.")
 
     def on_resize(self, event: events.Resize) -> None:
@@ -269,7 +273,7 @@ class SurfaceView(DeskActions):
 
     def action_leaf(self, step: int) -> None:
         """The next sheet."""
-        sheets = [NOW, *(layer["id"] for layer in self.surface["layers"])]
+        sheets = [NOW, *(layer.id for layer in self.surface.layers)]
         self.sheet = sheets[(sheets.index(self.sheet) + step) % len(sheets)]
         self._show()
 
@@ -280,7 +284,7 @@ class SurfaceView(DeskActions):
 
     async def action_other(self, step: int) -> None:
         """Another surface."""
-        ids = [surface["id"] for surface in self.state.desk["surfaces"]]
+        ids = [surface.id for surface in self.state.desk.surfaces]
         if ids:
             self.surface_id = ids[(ids.index(self.surface_id) + step) % len(ids)]
             self.sheet, self._marked, self._first = NOW, [], ""
@@ -295,9 +299,9 @@ class SurfaceView(DeskActions):
 
     def action_free(self) -> None:
         """Mark every control on which nothing is bound."""
-        on = [self.sheet] if self.sheet else [layer["id"] for layer in self.surface["layers"]]
-        free = [control["id"] for control in self.surface["controls"]
-                if not show_control(control["id"], self.surface["layers"], on)]
+        on = [self.sheet] if self.sheet else [layer.id for layer in self.surface.layers]
+        free = [control.id for control in self.surface.controls
+                if what_does(control.id, self.surface.layers, on) == NOTHING]
         self._marked = [] if self._marked == free else free
         where = "in this layer" if self.sheet else "in any layer"
         self.notify(f"{len(free)} {'control is' if len(free) == 1 else 'controls are'} free {where}.", timeout=4)
@@ -386,10 +390,10 @@ class SurfaceView(DeskActions):
 
     @work(group="edit")
     async def _rearrange(self, how: str, places: list[list[str]], to: list[str] | None = None) -> None:
-        reply = await self.ask("rearrange", how=how, places=places, **({"to": to} if to else {}))
+        reply = await self.change("rearrange", how=how, places=places, **({"to": to} if to else {}))
         self._marked = []
         if reply:
-            self.notify("Live now. u undoes it.", title=reply["words"], timeout=4)
+            self.notify("Live now. u undoes it.", title=reply.words, timeout=4)
         self._show()
 
     @work(exclusive=True, group="edit")
@@ -398,11 +402,11 @@ class SurfaceView(DeskActions):
         places = self._places()
         if not places:
             return
-        label = str(self.control.get("label", "")) if len(places) == 1 else ""
+        label = self.control.label if len(places) == 1 else ""
         chords = await self.app.push_screen_wait(FamilySheet(len(places), label, self.ask))
-        if chords and (reply := await self.ask("bind_family", places=places, chords=chords)):
+        if chords and (reply := await self.change("bind_family", places=places, chords=chords)):
             self._marked = []
-            self.notify("Live now. u undoes it.", title=reply["words"], timeout=4)
+            self.notify("Live now. u undoes it.", title=reply.words, timeout=4)
 
     # Layers.
 
@@ -419,10 +423,10 @@ class SurfaceView(DeskActions):
         async def add(name: str) -> str:
             nonlocal made
             reply, wrong = await self.ask_or_say("add_layer", surface=self.surface_id, name=name)
-            made = reply["layer"] if reply else ""
+            made = reply.layer if isinstance(reply, LayerAdded) else ""
             return wrong
         await self.app.push_screen_wait(AskText("A new layer", f"What is it called? It lies on top of "
-                                                f"{self.surface['name']}'s other layers, and starts empty.", save=add))
+                                                f"{self.surface.name}'s other layers, and starts empty.", save=add))
         if made:
             self.sheet = made
             await self.show_all()
@@ -430,26 +434,27 @@ class SurfaceView(DeskActions):
     @work(group="layer")
     async def action_switch(self) -> None:
         """Switch the layer of this sheet on or off, by hand."""
-        if reply := await self.ask("layer", surface=self.surface_id, layer=self.layer_id):
-            self.notify(reply["words"], timeout=3)
+        reply = await self.ask("layer", surface=self.surface_id, layer=self.layer_id)
+        if isinstance(reply, LayerSwitched):
+            self.notify(reply.words, timeout=3)
 
     @work(group="layer")
     async def action_first(self) -> None:
         """Begin the control's cycle anew."""
         surface, control = self.board.selected
-        if reply := await self.ask("first", surface=surface, control=control):
-            self.notify("Its cycle begins anew." if reply["count"] else "It has no cycle under way.", timeout=3)
+        if reply := await self.query_engine(CyclesBegun, First(surface=surface, control=control)):
+            self.notify("Its cycle begins anew." if reply.count else "It has no cycle under way.", timeout=3)
 
     def action_times(self) -> None:
         """When a press is a hold, and how soon a second tap has to come, on this surface."""
-        self._ask_times(self.surface, self.surface["name"], surface=self.surface_id)
+        self._ask_times(self.surface, self.surface.name, surface=self.surface_id)
 
     def action_desk_times(self) -> None:
         """The same for the whole desk: it holds wherever a surface or a binding says nothing else."""
         self._ask_times(self.state.desk, "The desk")
 
     @work(exclusive=True, group="layer")
-    async def _ask_times(self, now: Row, name: str, **where: str) -> None:
+    async def _ask_times(self, now: SurfaceRow | DeskRow, name: str, **where: str) -> None:
         async def give(text: str) -> str:
             for what, value in zip(("hold_after", "second_within"), text.split(), strict=False):
                 _, wrong = await self.ask_or_say("set_times", what=what, value=value, **where)
@@ -458,7 +463,7 @@ class SurfaceView(DeskActions):
             return ""
         await self.app.push_screen_wait(AskText(
             f"{name}: times", "A hold after, and a second tap within, like 250ms 200ms. A surface, or a single binding "
-            "(F8 when binding), may say otherwise.", f"{now['hold_after_ms']:g}ms {now['second_within_ms']:g}ms",
+            "(F8 when binding), may say otherwise.", f"{now.hold_after_ms:g}ms {now.second_within_ms:g}ms",
             save=give))
 
     # The rest.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 from textual import events
 from textual.color import Color
@@ -11,11 +10,11 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import Canvas, centre, fit, paint
 from brass_pebble.screen.widgets.caps import cell_box
 
-Row = dict[str, Any]
 LARGEST, SMALLEST = (14, 5), (4, 2)
 # Two drawings stand beside one another from so many cells for a key unit, and so far apart.
 LEAST_BESIDE, GAP = 7, 4
@@ -40,7 +39,7 @@ class Cap:
 class HeatData:
     """The controls, and what each of them shows."""
 
-    controls: list[Row] = field(default_factory=list)
+    controls: list[ControlRow] = field(default_factory=list)
     caps: dict[str, Cap] = field(default_factory=dict)
     caption: str = ""
 
@@ -88,8 +87,8 @@ class HeatMap(Widget):
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         width, height = self.content_size
         controls = self.data.controls
-        wide = max((c["x"] + c["w"] for c in controls), default=1.0)
-        high = max((c["y"] + c["h"] for c in controls), default=1.0)
+        wide = max((c.x + c.w for c in controls), default=1.0)
+        high = max((c.y + c.h for c in controls), default=1.0)
         both = self.beside is not None and int((width - GAP) / 2 / wide) >= LEAST_BESIDE
         across = max(SMALLEST[0], min(LARGEST[0], int(((width - GAP) / 2 if both else width) / wide)))
         head = 2 if both else 0
@@ -110,8 +109,8 @@ class HeatMap(Widget):
         self._lines = canvas.strips()
         self.refresh()
 
-    def _draw(self, canvas: Canvas, control: Row, data: HeatData, palette: Palette) -> None:
-        cap = data.caps.get(control["id"], Cap())
+    def _draw(self, canvas: Canvas, control: ControlRow, data: HeatData, palette: Palette) -> None:
+        cap = data.caps.get(control.id, Cap())
         x, y, width, height = cell_box(control, self._unit)
         x, y = x + self._left, y + self._top
         width, height = max(2, width - 1), max(1, height - (1 if self._unit[1] > 2 else 0))
@@ -121,14 +120,14 @@ class HeatMap(Widget):
         text = (palette.text if palette.dark else palette.on_brass) if dark == palette.dark else palette.on_brass
         if not cap.label:
             text = palette.dim
-        if control["id"] == self.chosen:
+        if control.id == self.chosen:
             edge = paint(palette.text, palette.text)
             canvas.fill(x - 1, y, 1, height, edge)
             canvas.fill(x + width, y, 1, height, edge)
         style, strong = paint(text, fill), paint(text, fill, bold=True)
         canvas.fill(x, y, width, height, style)
         sign = SIGNS[cap.mark]
-        label = fit(cap.label or control["legend"], width - (len(sign) + 1 if height < 2 and sign else 0))
+        label = fit(cap.label or control.legend, width - (len(sign) + 1 if height < 2 and sign else 0))
         number = f"{cap.presses}" if cap.presses else ""
         if height == 1:
             canvas.put(x, y, fit(label, width), strong if cap.label else style)
@@ -137,7 +136,7 @@ class HeatMap(Widget):
             return
         top = y + (height - 2) // 2 if height > 3 else y + (height - 2 if height == 3 else 0)
         if height >= 3:
-            canvas.put(x + (1 if width > 6 else 0), y, fit(control["legend"], width - 3), style)
+            canvas.put(x + (1 if width > 6 else 0), y, fit(control.legend, width - 3), style)
         canvas.put(x, top, centre(label, width), strong if cap.label else style)
         level = LEVELS[min(8, round(cap.heat * 8))] if cap.heat else ""
         foot = cap.note or " ".join(part for part in (number, level) if part)
@@ -155,5 +154,5 @@ class HeatMap(Widget):
         for control in self.data.controls:
             x, y, width, height = cell_box(control, self._unit)
             if x <= event.x - 1 < x + width and y <= event.y - self._top < y + height:
-                self.post_message(self.Chosen(control["id"]))
+                self.post_message(self.Chosen(control.id))
                 return

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import time
-from typing import Any
 
 from rich.text import Text
 
+from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.usage.arrange import Arrangement
 from brass_pebble.core.usage.report import History, Report
 from brass_pebble.screen.base.palette import Palette
 
-Row = dict[str, Any]
 DAY = 86_400
 MS = 1_000_000
 BAR = 14
@@ -29,11 +28,11 @@ def bar(share: float, width: int = BAR) -> str:
 class Lists:
     """Puts the pages together for one surface."""
 
-    def __init__(self, palette: Palette, surface: Row, found: Report, history: History, rows: int) -> None:
+    def __init__(self, palette: Palette, surface: SurfaceRow, found: Report, history: History, rows: int) -> None:
         self._palette, self._surface, self._report, self._history = palette, surface, found, history
         self._rows = max(4, rows)
-        self._legends = {control["id"]: control["legend"] for control in surface["controls"]}
-        self._layers = {layer["id"]: layer["name"] for layer in surface["layers"]}
+        self._legends = {control.id: control.legend for control in surface.controls}
+        self._layers = {layer.id: layer.name for layer in surface.layers}
 
     def page(self, number: int, arrangement: Arrangement) -> Text:
         """A page, counted from 0."""
@@ -160,8 +159,9 @@ class Lists:
         text.append(f"Layer {layer}: ", style=f"bold {palette.brass}")
         text.append(f"{saved * 100:.0f} % less way for the fingers\n", style=f"bold {palette.verdigris}")
         text.append("often used → easy to reach, often together → close, never used → free\n\n", style=palette.dim)
-        rows = [found for found in self._surface["layers"] if found["id"] == arrangement.layer]
-        labels = {name: show_control(name, rows, (arrangement.layer,)).get("label", name) for name in self._legends}
+        rows = [found for found in self._surface.layers if found.id == arrangement.layer]
+        labels = {control.id: show_control(control, rows, (arrangement.layer,)).label or control.id
+                  for control in self._surface.controls}
         room = self._rows - 9
         for one, other in arrangement.moves[:room]:
             text.append(f"➜ {labels.get(one, one)[:16]:16} ", style=palette.text)

@@ -7,6 +7,7 @@ import re
 from pathlib import Path
 from typing import ClassVar
 
+from msgspec.structs import asdict
 from rich.text import Text
 from textual import on, work
 from textual.app import ComposeResult
@@ -14,15 +15,17 @@ from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, VerticalScroll
 from textual.widgets import Footer, Static
 
-from brass_pebble.client import Message
-from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.desk.look.drawn import ControlRow, SurfaceRow
+from brass_pebble.core.desk.look.shown import place_of, show_control
 from brass_pebble.core.usage.arrange import Arrangement, propose
 from brass_pebble.core.usage.report import History, Report, Used, report
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.usage import AskUsage, Usage
 from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO, arrows
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Row, Spot
+from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import next_control
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -35,10 +38,10 @@ BETTER, UNUSED, SLIPS = 5, 1, 2
 REFRESH = 5.0
 
 
-def history_of(reply: Row) -> History:
+def history_of(reply: Usage) -> History:
     """The history from the engine's answer."""
-    return History([Used(**row) for row in reply["used"]], *(
-        [tuple(row) for row in reply[name]] for name in ("days", "sessions", "pairs", "slips", "late")))
+    return History([Used(**asdict(row)) for row in reply.used], reply.days, reply.sessions, reply.pairs, reply.slips,
+                   reply.late)
 
 
 class UsageView(OneSurfaceView):
@@ -113,9 +116,9 @@ class UsageView(OneSurfaceView):
         self.set_class(self.size.width < 120, "narrow")
         self.load()
 
-    async def take(self, message: Message, changed: set[Spot]) -> None:
+    async def take(self, message: News, changed: set[Spot]) -> None:
         """News of the engine."""
-        if message["topic"] == "desk":
+        if message.topic == "desk":
             self._work_out()
         self.query_one(StatusLine).redraw()
 
@@ -125,9 +128,9 @@ class UsageView(OneSurfaceView):
         if not self.state.connected:
             return
         row = self.row
-        reply = await self.ask("usage", days=PERIODS[self.period][0], surface=row["id"] if row else "")
+        reply = await self.query_engine(Usage, AskUsage(days=PERIODS[self.period][0], surface=row.id if row else ""))
         if reply is not None:
-            self.counting = bool(reply["on"])
+            self.counting = reply.on
             self._history = history_of(reply)
             self._work_out()
 
@@ -136,18 +139,18 @@ class UsageView(OneSurfaceView):
         row, history = self.row, self._history
         if row is None or history is None:
             return
-        self.surface_id = row["id"]
-        if not any(layer["id"] == self.layer_id for layer in row["layers"]):
-            self.layer_id = next((layer["id"] for layer in row["layers"] if layer["bindings"]), "")
-        layer = next((layer for layer in row["layers"] if layer["id"] == self.layer_id), None)
+        self.surface_id = row.id
+        if not any(layer.id == self.layer_id for layer in row.layers):
+            self.layer_id = next((layer.id for layer in row.layers if layer.bindings), "")
+        layer = next((layer for layer in row.layers if layer.id == self.layer_id), None)
         desk, free, wanted = self.state.desk, self.free, self.page == BETTER
 
         def compute() -> tuple[Report, Arrangement]:
             if layer is None:
                 return report(desk, row, history), Arrangement("", why="this surface has no layer yet")
             # A proposal takes a moment: only who looks at it waits for it.
-            return report(desk, row, history), (propose(row, layer, history, row["home"], free=free) if wanted
-                                                else Arrangement(layer["id"], why="not looked for yet"))
+            return report(desk, row, history), (propose(row, layer, history, row.home, free=free) if wanted
+                                                else Arrangement(layer.id, why="not looked for yet"))
         self._busy = True
         try:
             self._report, self._arrangement = await asyncio.to_thread(compute)
@@ -162,28 +165,28 @@ class UsageView(OneSurfaceView):
             self.query_one("#summary", Static).update("No surface yet: m on the desk meets a device.")
         if row is None or found is None or history is None:
             return
-        if not any(control["id"] == self.chosen for control in row["controls"]):
+        if not any(control.id == self.chosen for control in row.controls):
             self.chosen = max(found.heat, key=lambda name: found.heat[name], default="")
         self._show_head(row, found, history)
-        data, beside = HeatData(row["controls"], self._caps(row, found, after=False), "AS IT IS"), None
+        data, beside = HeatData(row.controls, self._caps(row, found, after=False), "AS IT IS"), None
         if self.page == BETTER and not self._arrangement.empty:
-            beside = HeatData(row["controls"], self._caps(row, found, after=True), "BETTER")
+            beside = HeatData(row.controls, self._caps(row, found, after=True), "BETTER")
         self.query_one(HeatMap).show(data, self.chosen, beside, instead=self.after)
         rows = self.query_one("#list").size.height
         self.query_one("#text", Static).update(Lists(self.palette, row, found, history, rows).page(
             self.page, self._arrangement))
-        chosen = next((c for c in row["controls"] if c["id"] == self.chosen), None)
-        hops = [Hop(row["name"], "surface"), *([Hop(chosen["legend"], "surface")] if chosen else [])]
+        chosen = next((c for c in row.controls if c.id == self.chosen), None)
+        hops = [Hop(row.name, "surface"), *([Hop(chosen.legend, "surface")] if chosen else [])]
         if chosen:
             count = found.heat.get(self.chosen, 0)
             hops.append(Hop(f"{count} {'press' if count == 1 else 'presses'} in {PERIODS[self.period][1]}", "usage"))
         self.query_one(PathBar).set_hops(hops)
 
-    def _show_head(self, row: Row, found: Report, history: History) -> None:
+    def _show_head(self, row: SurfaceRow, found: Report, history: History) -> None:
         palette = self.palette
         head = Text("Usage   ", style=f"bold {palette.brass}")
-        head.append(row["name"], style="bold")
-        layer = next((layer["name"] for layer in row["layers"] if layer["id"] == self.layer_id), "")
+        head.append(row.name, style="bold")
+        layer = next((layer.name for layer in row.layers if layer.id == self.layer_id), "")
         head.append(f"   layer {layer}   {PERIODS[self.period][1]}", style=palette.text)
         head.append(f"   {found.presses:,} presses of {history.presses:,} on the desk", style=palette.text)
         head.append(f"   {found.stopped} stopped   {found.slips} slips", style=palette.dim)
@@ -203,16 +206,16 @@ class UsageView(OneSurfaceView):
             pages.append(" ")
         self.query_one("#pages", Static).update(pages)
 
-    def _caps(self, row: Row, found: Report, *, after: bool) -> dict[str, Cap]:
-        layer = next((layer for layer in row["layers"] if layer["id"] == self.layer_id), None)
+    def _caps(self, row: SurfaceRow, found: Report, *, after: bool) -> dict[str, Cap]:
+        layer = next((layer for layer in row.layers if layer.id == self.layer_id), None)
         if layer is None:
             return {}
-        shown = {control["id"]: show_control(control["id"], [layer], (layer["id"],)) for control in row["controls"]}
-        counts = self._counts(layer["id"])
+        shown = {control.id: show_control(control, [layer], (layer.id,)) for control in row.controls}
+        counts = self._counts(layer.id)
         most = max(counts.values(), default=0)
         if after:
             return self._caps_after(shown, counts, most)
-        unused = {control for name, control, *_ in found.unused if name == layer["id"]}
+        unused = {control for name, control, *_ in found.unused if name == layer.id}
         slipped = {slip.control: slip for slip in found.slipped}
         near = slipped[self.chosen].neighbours if self.chosen in slipped else ()
         caps = {}
@@ -220,10 +223,10 @@ class UsageView(OneSurfaceView):
             mark = ""
             if self.page == SLIPS:
                 mark = "slip" if name in slipped else "near" if name in near else ""
-            elif "label" in control and name in unused and not counts.get(name):
+            elif control.kind and name in unused and not counts.get(name):
                 mark = "unused"
             note = f"{slipped[name].times} slips" if self.page == SLIPS and name in slipped else ""
-            caps[name] = Cap(control.get("label", ""), counts.get(name, 0), counts.get(name, 0) / most if most else 0.0,
+            caps[name] = Cap(control.label, counts.get(name, 0), counts.get(name, 0) / most if most else 0.0,
                              mark, note)
         return caps
 
@@ -234,7 +237,7 @@ class UsageView(OneSurfaceView):
                 counts[used.control] = counts.get(used.control, 0) + used.presses
         return counts
 
-    def _caps_after(self, shown: dict[str, Row], counts: dict[str, int], most: int) -> dict[str, Cap]:
+    def _caps_after(self, shown: dict[str, ControlRow], counts: dict[str, int], most: int) -> dict[str, Cap]:
         """The drawing as the proposal would have it."""
         moved = dict(self._arrangement.moves)
         source = {place: face for face, place in moved.items()}
@@ -245,7 +248,7 @@ class UsageView(OneSurfaceView):
                 caps[name] = Cap(mark="freed" if name in self._arrangement.freed else "", note="free")
                 continue
             times = counts.get(face, 0)
-            caps[name] = Cap(shown[face].get("label", ""), times, times / most if most else 0.0,
+            caps[name] = Cap(shown[face].label, times, times / most if most else 0.0,
                              "moved" if name in source else "")
         return caps
 
@@ -259,9 +262,9 @@ class UsageView(OneSurfaceView):
     def action_go(self, dx: int, dy: int) -> None:
         """Choose the control next to the chosen one."""
         row = self.row
-        here = next((c for c in row["controls"] if c["id"] == self.chosen), None) if row else None
+        here = next((c for c in row.controls if c.id == self.chosen), None) if row else None
         if row is not None and here is not None:
-            self.chosen = next_control(row["controls"], here, dx, dy)["id"]
+            self.chosen = next_control([place_of(control) for control in row.controls], place_of(here), dx, dy).id
             self.show()
 
     def action_page(self, number: int) -> None:
@@ -283,7 +286,7 @@ class UsageView(OneSurfaceView):
 
     def action_layer(self) -> None:
         """Another layer."""
-        ids = [layer["id"] for layer in self.row["layers"]] if self.row else []
+        ids = [layer.id for layer in self.row.layers] if self.row else []
         if ids:
             self.layer_id = ids[(ids.index(self.layer_id) + 1) % len(ids) if self.layer_id in ids else 0]
             self._work_out()
@@ -320,10 +323,10 @@ class UsageView(OneSurfaceView):
         if found.empty:
             self.notify(f"There is nothing to do: {found.why}.", timeout=5)
             return
-        if reply := await self.ask("arrange", surface=self.surface_id, layer=found.layer,
+        if reply := await self.change("arrange", surface=self.surface_id, layer=found.layer,
                                    moves=[list(move) for move in found.moves], freed=list(found.freed)):
             self.notify("Live now, and saved. u puts everything back. v on the desk prints the labels that changed.",
-                        title=reply["words"], timeout=8)
+                        title=reply.words, timeout=8)
 
     @work(group="arrange", exclusive=True)
     async def action_home(self) -> None:
@@ -331,10 +334,10 @@ class UsageView(OneSurfaceView):
         row = self.row
         if row is None or not self.chosen:
             return
-        home = [name for name in row["home"] if name != self.chosen]
-        home = home if self.chosen in row["home"] else [*home[-1:], self.chosen]
-        if reply := await self.ask("home", surface=row["id"], home=home):
-            self.notify("The proposal reckons from there. u undoes it.", title=reply["words"], timeout=4)
+        home = [name for name in row.home if name != self.chosen]
+        home = home if self.chosen in row.home else [*home[-1:], self.chosen]
+        if reply := await self.change("home", surface=row.id, home=home):
+            self.notify("The proposal reckons from there. u undoes it.", title=reply.words, timeout=4)
 
     @work(group="edit", exclusive=True)
     async def action_bind(self) -> None:
@@ -349,16 +352,16 @@ class UsageView(OneSurfaceView):
         """Write the charts of all surfaces."""
         kind = await self.app.push_screen_wait(Choice("Save the charts", f"Into {Path.cwd()}:",
                                                       [("as PDF", ".pdf"), ("as SVG, a file for each page", ".svg")]))
-        reply = await self.ask("usage", days=PERIODS[self.period][0]) if kind is not None else None
+        reply = await self.query_engine(Usage, AskUsage(days=PERIODS[self.period][0])) if kind is not None else None
         if reply is None:
             return
         from brass_pebble.paper.label_files import write_pages
         from brass_pebble.paper.usage_chart import usage_pages
         desk, history, period = self.state.desk, history_of(reply), PERIODS[self.period][1]
-        name = re.sub(r"[^a-z0-9]+", "-", desk["name"].lower()).strip("-") or "desk"
+        name = re.sub(r"[^a-z0-9]+", "-", desk.name.lower()).strip("-") or "desk"
         file = Path.cwd() / f"{name}-usage{kind}"
         await write_here(self, file, lambda: write_pages(usage_pages(desk, history, period), file,
-                                                         f"{desk['name']}, usage"), "")
+                                                         f"{desk.name}, usage"), "")
 
     @work(group="history", exclusive=True)
     async def action_history(self) -> None:
@@ -367,8 +370,8 @@ class UsageView(OneSurfaceView):
                 ("erase everything that was counted, for good", "erase"), ("leave it as it is", "")]
         choice = await self.app.push_screen_wait(Choice("History", "Kept on this machine only; how often, never what.",
                                                         rows))
-        if choice == "switch" and (reply := await self.ask("count_usage", on=not self.counting)):
-            self.notify("u undoes it.", title=reply["words"], timeout=4)
+        if choice == "switch" and (reply := await self.change("count_usage", on=not self.counting)):
+            self.notify("u undoes it.", title=reply.words, timeout=4)
         elif choice == "erase" and await self.ask("erase_usage") is not None:
             self.notify("Nothing is left of it.", title="Erased", timeout=5)
         self.load()

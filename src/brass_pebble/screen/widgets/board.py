@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import time
-from typing import Any
+from collections.abc import Sequence
 
 from textual import events
 from textual.containers import ScrollableContainer
 from textual.geometry import Region
 from textual.widgets import Static
 
+from brass_pebble.core.desk.look.drawn import StagePlaceRow, SurfaceRow
+from brass_pebble.protocol.rows import DeskRow
 from brass_pebble.screen.state import DeskState, Spot
 
 from .caps import cell_box
@@ -50,20 +52,20 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
     async def rebuild(self) -> None:
         """Follow the desk: other surfaces, other places."""
         desk = self.state.desk
-        drawn = [(s["id"], s["at"], [(c["id"], c["x"], c["y"], c["w"], c["h"]) for c in s["controls"]])
-                 for s in desk["surfaces"]]
-        shape = (self.state.starting, drawn, desk["stage"], "" if desk["surfaces"] else desk["folder"])
+        drawn = [(s.id, s.at, [(c.id, c.x, c.y, c.w, c.h) for c in s.controls])
+                 for s in desk.surfaces]
+        shape = (self.state.starting, drawn, desk.stage, "" if desk.surfaces else desk.folder)
         if shape != self._shape:
             self._shape = shape
             await self.remove_children()
-            if desk["surfaces"]:
-                await self.mount_all([SurfaceDrawing(s["id"], self.state) for s in desk["surfaces"]])
-                await self.mount_all([StagePanel(place["program"], self.state) for place in desk["stage"]])
+            if desk.surfaces:
+                await self.mount_all([SurfaceDrawing(s.id, self.state) for s in desk.surfaces])
+                await self.mount_all([StagePanel(place.program, self.state) for place in desk.stage])
             else:
                 await self.mount(Static("" if self.state.starting else _empty_text(desk), id="empty", markup=False))
         if self.state.control(self.selected) is None:
             # Not one that does something to the desk itself: the first Enter of a newcomer is to play something.
-            spots = [((s["id"], c["id"]), c.get("kind")) for s in desk["surfaces"] for c in s["controls"]]
+            spots = [((s.id, c.id), c.kind) for s in desk.surfaces for c in s.controls]
             self.selected = next((spot for spot, kind in spots if kind in ("tap", "play")),
                                  spots[0][0] if spots else ("", ""))
         self.place_all()
@@ -78,13 +80,15 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         """Choose the scale and place everything."""
         width, height = self.room
         desk = self.state.desk
-        if not width or not desk["surfaces"]:
+        if not width or not desk.surfaces:
             return
         row = self._row_shown(height)
-        shown = [s for s in desk["surfaces"] if (s["id"] == self.zoomed if self.zoomed else s["id"] in row.ids)]
-        boxes = [((s["at"][0], s["at"][1] - row.top) if not self.zoomed else (0, 0), _extent(s)) for s in shown]
-        stage = [] if self.zoomed else [(place, row.place(place)) for place in desk["stage"]]
-        boxes += [(at, place["size"]) for place, at in stage if at is not None]
+        shown = [s for s in desk.surfaces if (s.id == self.zoomed if self.zoomed else s.id in row.ids)]
+        boxes: list[tuple[tuple[float, float], Sequence[float]]] = [
+            ((s.at[0], s.at[1] - row.top) if not self.zoomed else (0, 0), _extent(s)) for s in shown]
+        stage: list[tuple[StagePlaceRow, tuple[float, float] | None]] = (
+            [] if self.zoomed else [(place, row.place(place)) for place in desk.stage])
+        boxes += [(at, place.size) for place, at in stage if at is not None]
         units_wide = max((at[0] + size[0] for at, size in boxes), default=1)
         units_high = max((at[1] + size[1] for at, size in boxes), default=1)
         largest = LARGEST_ALONE if self.zoomed else LARGEST
@@ -97,35 +101,35 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             drawing.display = surface in shown
             if surface is None or not drawing.display:
                 continue
-            at = (surface["at"][0], surface["at"][1] - row.top) if not self.zoomed else (0, 0)
+            at = (surface.at[0], surface.at[1] - row.top) if not self.zoomed else (0, 0)
             size = drawing.size_for(unit)
             drawing.styles.offset = (round(at[0] * unit[0]), round(at[1] * unit[1]))
             drawing.styles.width = max(size.width, drawing.title_width())
             drawing.styles.height = size.height
             drawing.selected = self.selected[1] if self.selected[0] == drawing.surface_id else ""
             drawing.set_unit(unit)
-        for panel, (place, spot) in zip(self.query(StagePanel), stage or [({}, None)] * len(desk["stage"]),
+        for panel, (place, spot) in zip(self.query(StagePanel), stage or [(place, None) for place in desk.stage],
                                         strict=False):
             # A desk that sends to real programs has no stage to show.
-            panel.display = spot is not None and any(p["id"] == place["program"] for p in self.state.programs)
+            panel.display = spot is not None and any(p.id == place.program for p in self.state.programs)
             if spot is None:
                 continue
             x, y = round(spot[0] * unit[0]), round(spot[1] * unit[1]) + TITLE_ROWS
             panel.styles.offset = (x, y)
-            panel.styles.width = max(12, min(round((spot[0] + place["size"][0]) * unit[0]), width - 1) - x)
-            panel.styles.height = round((spot[1] + place["size"][1]) * unit[1]) + TITLE_ROWS - y
+            panel.styles.width = max(12, min(round((spot[0] + place.size[0]) * unit[0]), width - 1) - x)
+            panel.styles.height = round((spot[1] + place.size[1]) * unit[1]) + TITLE_ROWS - y
             panel.redraw()
         self.styles.height = min(height, round(units_high * unit[1]) + TITLE_ROWS)
 
-    def rows(self) -> list[DeskRow]:
+    def rows(self) -> list[RowOfSurfaces]:
         """The desk's rows, from the far end to the near one."""
         return desk_rows(self.state.desk)
 
-    def _row_shown(self, height: int) -> DeskRow:
+    def _row_shown(self, height: int) -> RowOfSurfaces:
         """The row of the selected control, or everything where it fits or is wanted."""
         desk = self.state.desk
-        every = DeskRow({s["id"] for s in desk["surfaces"]}, 0.0, desk)
-        high = max((s["at"][1] + _extent(s)[1] for s in desk["surfaces"]), default=1)
+        every = RowOfSurfaces({s.id for s in desk.surfaces}, 0.0, desk)
+        high = max((s.at[1] + _extent(s)[1] for s in desk.surfaces), default=1)
         if self.whole or (height - TITLE_ROWS) / high >= READABLE:
             return every
         return next((row for row in self.rows() if self.selected[0] in row.ids), every)
@@ -143,8 +147,8 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         rows = self.rows()
         here = next((index for index, row in enumerate(rows) if self.selected[0] in row.ids), 0)
         ids = rows[(here + step) % len(rows)].ids if rows else set()
-        return next(((s["id"], s["controls"][0]["id"]) for s in self.state.desk["surfaces"]
-                     if s["id"] in ids and s["controls"]), self.selected)
+        return next(((s.id, s.controls[0].id) for s in self.state.desk.surfaces
+                     if s.id in ids and s.controls), self.selected)
 
     def refresh_spots(self, spots: set[Spot]) -> None:
         """Redraw the surfaces of these controls."""
@@ -203,18 +207,18 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         if here is None:
             return self.selected
         best, best_cost = self.selected, float("inf")
-        for surface in self.state.desk["surfaces"]:
-            if self.zoomed not in ("", surface["id"]):
+        for surface in self.state.desk.surfaces:
+            if self.zoomed not in ("", surface.id):
                 continue
-            for control in surface["controls"]:
-                spot = (surface["id"], control["id"])
+            for control in surface.controls:
+                spot = (surface.id, control.id)
                 there = self._centre(spot)
                 if spot == self.selected or there is None:
                     continue
                 along = (there[0] - here[0]) * dx + (there[1] - here[1]) * dy
                 aside = abs((there[0] - here[0]) * dy) + abs((there[1] - here[1]) * dx)
                 # A tall or wide cap is next to all that it borders on.
-                reach = (control["h"] if dx else control["w"]) / 2
+                reach = (control.h if dx else control.w) / 2
                 cost = along + 2.5 * max(0.0, aside - reach + 0.5)
                 if along > 0.3 and cost < best_cost:
                     best, best_cost = spot, cost
@@ -224,62 +228,62 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         surface, control = self.state.surface(spot[0]), self.state.control(spot)
         if surface is None or control is None:
             return None
-        at = surface["at"]
-        return at[0] + control["x"] + control["w"] / 2, at[1] + control["y"] + control["h"] / 2
+        at = surface.at
+        return at[0] + control.x + control.w / 2, at[1] + control.y + control.h / 2
 
     def on_resize(self, event: events.Resize) -> None:
         """The width may have changed."""
         self.place_all()
 
 
-class DeskRow:
+class RowOfSurfaces:
     """Surfaces that stand side by side; `top` is where the row begins, in key units."""
 
-    def __init__(self, ids: set[str], top: float, desk: dict[str, Any]) -> None:
+    def __init__(self, ids: set[str], top: float, desk: DeskRow) -> None:
         self.ids, self.top = ids, top
         self._desk = desk
 
-    def place(self, place: dict[str, Any]) -> tuple[float, float] | None:
+    def place(self, place: StagePlaceRow) -> tuple[float, float] | None:
         """Where a stage program is drawn beside this row: its own place there, if no surface is in its way."""
         rows = desk_rows(self._desk)
-        home = next((row for row in rows if row.top <= place["at"][1] < row.bottom), rows[0] if rows else self)
-        x, y = place["at"][0], place["at"][1] - home.top
-        if len(self.ids) == len(self._desk["surfaces"]):
-            return x, place["at"][1]
-        for surface in self._desk["surfaces"]:
-            if surface["id"] not in self.ids:
+        home = next((row for row in rows if row.top <= place.at[1] < row.bottom), rows[0] if rows else self)
+        x, y = place.at[0], place.at[1] - home.top
+        if len(self.ids) == len(self._desk.surfaces):
+            return x, place.at[1]
+        for surface in self._desk.surfaces:
+            if surface.id not in self.ids:
                 continue
             wide, high = _extent(surface)
-            left, top = surface["at"][0], surface["at"][1] - self.top
-            if left < x + place["size"][0] and x < left + wide and top < y + place["size"][1] and y < top + high:
+            left, top = surface.at[0], surface.at[1] - self.top
+            if left < x + place.size[0] and x < left + wide and top < y + place.size[1] and y < top + high:
                 return None
         return x, y
 
     @property
     def bottom(self) -> float:
         """Where the row ends."""
-        return max((s["at"][1] + _extent(s)[1] for s in self._desk["surfaces"] if s["id"] in self.ids), default=0.0)
+        return max((s.at[1] + _extent(s)[1] for s in self._desk.surfaces if s.id in self.ids), default=0.0)
 
 
-def desk_rows(desk: dict[str, Any]) -> list[DeskRow]:
+def desk_rows(desk: DeskRow) -> list[RowOfSurfaces]:
     """Surfaces that overlap from top to bottom share a row."""
-    rows: list[DeskRow] = []
-    for surface in sorted(desk["surfaces"], key=lambda s: s["at"][1]):
-        if rows and surface["at"][1] < rows[-1].bottom - 0.25:
-            rows[-1].ids.add(surface["id"])
+    rows: list[RowOfSurfaces] = []
+    for surface in sorted(desk.surfaces, key=lambda s: s.at[1]):
+        if rows and surface.at[1] < rows[-1].bottom - 0.25:
+            rows[-1].ids.add(surface.id)
         else:
-            rows.append(DeskRow({surface["id"]}, surface["at"][1], desk))
+            rows.append(RowOfSurfaces({surface.id}, surface.at[1], desk))
     return rows
 
 
-def _extent(surface: dict[str, Any]) -> tuple[float, float]:
-    return (max((c["x"] + c["w"] for c in surface["controls"]), default=4.0),
-            max((c["y"] + c["h"] for c in surface["controls"]), default=1.0))
+def _extent(surface: SurfaceRow) -> tuple[float, float]:
+    return (max((c.x + c.w for c in surface.controls), default=4.0),
+            max((c.y + c.h for c in surface.controls), default=1.0))
 
 
-def _empty_text(desk: dict[str, Any]) -> str:
+def _empty_text(desk: DeskRow) -> str:
     return ("This desk has no surfaces yet.\n\n"
             "m   Meet a device: press any key on it, and it becomes a surface, drawn and ready to bind.\n"
             "c   Checkup: what is missing on this machine, if anything.\n\n"
-            f"The desk is a folder of text files, {desk['folder']}.\n"
+            f"The desk is a folder of text files, {desk.folder}.\n"
             "Or try the bakery's desk, without any hardware:   brass-pebble demo")

@@ -3,13 +3,34 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Protocol
 
 from rich.style import Style
 
+from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.screen.base.palette import Palette
 
 from .canvas import Canvas, centre, fit, paint
+
+
+class Placed(Protocol):
+    """What lies on a drawing, in key units."""
+
+    @property
+    def x(self) -> float:
+        """From the left."""
+
+    @property
+    def y(self) -> float:
+        """From above."""
+
+    @property
+    def w(self) -> float:
+        """Its width."""
+
+    @property
+    def h(self) -> float:
+        """Its height."""
 
 
 @dataclass(frozen=True)
@@ -31,13 +52,13 @@ class CapState:
     progress: float | None = None
 
 
-def cell_box(control: dict[str, Any], unit: tuple[int, int]) -> tuple[int, int, int, int]:
+def cell_box(control: Placed, unit: tuple[int, int]) -> tuple[int, int, int, int]:
     """Where a control lies, in cells: x, y, width, height."""
     uw, uh = unit
     # Half a cell always goes the same way, so that caps of one size come out alike.
-    x, y = int(control["x"] * uw + 0.5), int(control["y"] * uh + 0.5)
-    return (x, y, int((control["x"] + control["w"]) * uw + 0.5) - x,
-            int((control["y"] + control["h"]) * uh + 0.5) - y)
+    x, y = int(control.x * uw + 0.5), int(control.y * uh + 0.5)
+    return (x, y, int((control.x + control.w) * uw + 0.5) - x,
+            int((control.y + control.h) * uh + 0.5) - y)
 
 
 # Corners, then the horizontal and the vertical line: drawn lines meet without seams in every font.
@@ -47,12 +68,12 @@ _FURTHER = {"press": "press", "tap": "tap", "double tap": "twice", "hold": "hold
 _FURTHER_SHORT = {"press": "•", "tap": "·", "double tap": "∶", "hold": "↧", "release": "↥"}
 
 
-def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
+def draw_cap(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], state: CapState,
              palette: Palette) -> None:
     """One cap: its edge tells selection, its fill a press, its foot the progress of a run."""
     x, y, width, height = box
-    bound, ground = "kind" in control, palette.ground
-    fill, text = ground, palette.tint(control.get("tint", "")) if bound else palette.dim
+    bound, ground = bool(control.kind), palette.ground
+    fill, text = ground, palette.tint(control.tint) if bound else palette.dim
     edge, lines = (palette.edge, _ROUND) if bound else (palette.cap, _FAINT)
     if state.asleep:
         text, edge = palette.dim, palette.cap
@@ -73,33 +94,33 @@ def draw_cap(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, 
     canvas.put(x, foot, lines[2] + lines[4] * inner + lines[3], style)
     canvas.fill(x + 1, y + 1, inner, height - 2, paint(text, fill))
     _draw_text(canvas, control, (x + 1, y + 1, inner, height - 2), state, (text, fill, palette))
-    if control.get("moves") and height > 2:
+    if control.moves and height > 2:
         _draw_position(canvas, control, (x + 1, y + 1, inner, height - 2), state, palette, fill)
     if state.progress is not None:
         done = max(1, round(inner * min(1.0, max(0.0, state.progress))))
         canvas.put(x + 1, foot, "▬" * done, paint(palette.text, ground, bold=True))
 
 
-def _draw_head(canvas: Canvas, control: dict[str, Any], place: tuple[int, int, int, int], mark: str,
+def _draw_head(canvas: Canvas, control: ControlRow, place: tuple[int, int, int, int], mark: str,
                styles: tuple[Style, Style]) -> None:
     """The first line: what is printed on the cap, and the sign of what it does."""
     x, y, width, margin = place
-    canvas.put(x + margin, y, fit(control["legend"], width - 2 * margin - len(mark)), styles[0])
+    canvas.put(x + margin, y, fit(control.legend, width - 2 * margin - len(mark)), styles[0])
     canvas.put(x + width - len(mark) - margin, y, mark, styles[1])
 
 
 _EIGHTHS = " ▁▂▃▄▅▆▇█"
 
 
-def _draw_position(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
+def _draw_position(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], state: CapState,
                    palette: Palette, fill: str) -> None:
     """Where something that moves is: a level at the foot, a column at the right, a dot for a stick."""
     x, y, width, height = box
     style = paint(palette.brass if not state.down else palette.on_brass, fill, bold=True)
     quiet = paint(palette.dim, fill)
-    at = state.at or (0.0,) * int(control["moves"])
-    shape = control.get("shape", "knob")
-    if control.get("turns"):
+    at = state.at or (0.0,) * control.moves
+    shape = control.shape or "knob"
+    if control.turns:
         canvas.put(x, y + height - 1, "◂" + "·" * max(0, width - 2) + "▸", quiet)
     elif shape == "stick" and len(at) > 1:
         # The dot moves over the whole cap.
@@ -109,57 +130,57 @@ def _draw_position(canvas: Canvas, control: dict[str, Any], box: tuple[int, int,
         canvas.put(x + round((width - 1) / 2), y + round((height - 1) / 2), "·", quiet)
         canvas.put(across, down, "◉" if any(abs(value) > 0.02 for value in at) else "○", style)
     elif shape == "slider" and height >= 3:
-        share = (at[0] + 1) / 2 if control.get("centred") else at[0]
+        share = (at[0] + 1) / 2 if control.centred else at[0]
         filled = share * height * 8
         for row in range(height):
             part = int(min(8, max(0, filled - row * 8)))
             canvas.put(x + width - 1, y + height - 1 - row, _EIGHTHS[part] if part else "·", style if part else quiet)
     else:
-        share = (at[0] + 1) / 2 if control.get("centred") else at[0]
+        share = (at[0] + 1) / 2 if control.centred else at[0]
         lit = round(share * width)
         canvas.put(x, y + height - 1, "▰" * lit, style)
         canvas.put(x + lit, y + height - 1, "▱" * (width - lit), quiet)
 
 
-def _further(control: dict[str, Any], width: int) -> str:
+def _further(control: ControlRow, width: int) -> str:
     """What its other gestures do, in few words; only a sign for those together with another control."""
-    gestures = list(control.get("gestures", {}).items())[1:]
-    together = ["⊕"] if control.get("together") else []
-    text = " ".join([*(f"{_FURTHER.get(gesture, gesture)} {row['label']}" for gesture, row in gestures), *together])
+    gestures = list(control.gestures.items())[1:]
+    together = ["⊕"] if control.together else []
+    text = " ".join([*(f"{_FURTHER.get(gesture, gesture)} {row.label}" for gesture, row in gestures), *together])
     if len(text) <= width:
         return text
-    return " ".join([*(f"{_FURTHER_SHORT.get(gesture, '~')}{row['label']}" for gesture, row in gestures), *together])
+    return " ".join([*(f"{_FURTHER_SHORT.get(gesture, '~')}{row.label}" for gesture, row in gestures), *together])
 
 
-def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int, int], state: CapState,
+def _draw_text(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], state: CapState,
                colours: tuple[str, str, Palette]) -> None:
     x, y, width, height = box
     text, fill, palette = colours
-    bound = "kind" in control
+    bound = bool(control.kind)
     quiet = paint(text if state.down else palette.dim, fill)
     strong = paint(text, fill, bold=True)
-    mark = "⇓" if state.latched else ("●" if state.down else state.step or control.get("glyph", ""))
+    mark = "⇓" if state.latched else ("●" if state.down else state.step or control.glyph)
     if state.lit:
         mark, strong = "◉", paint(text if state.down else palette.verdigris, fill, bold=True)
-    further = _further(control, width) if not control.get("moves") else ""
+    further = _further(control, width) if not control.moves else ""
     if further and not (height >= 3 and width >= 6):
         mark += "+"
-    if bound and control.get("asleep"):
+    if bound and control.asleep:
         mark = "☾"
-    if control.get("passes"):
+    if control.passes:
         mark, strong = "→", paint(palette.dim, fill)
-    if bound and (control.get("broken") or control.get("absent") or control.get("passes")):
+    if bound and (control.broken or control.absent or control.passes):
         mark, strong = "✗", paint(palette.rust, fill, bold=True)
     if height == 1:
-        label = control["label"] if bound else control["legend"]
+        label = control.label if bound else control.legend
         room = width - 1 if state.down or state.latched else width
         canvas.put(x, y, centre(fit(label, room), room), strong if bound else quiet)
         if state.down or state.latched:
             canvas.put(x + width - 1, y, mark, strong)
         return
     margin = 1 if width >= 6 else 0
-    if control.get("shape") == "slider" and control.get("moves") and height >= 3:
-        canvas.put(x + margin, y, fit(control["legend"], width - 2 - margin), quiet)
+    if control.shape == "slider" and control.moves and height >= 3:
+        canvas.put(x + margin, y, fit(control.legend, width - 2 - margin), quiet)
         canvas.put(x + margin, y + height - 1, mark, paint(text, fill))
     else:
         _draw_head(canvas, control, (x, y, width, margin), mark, (quiet, paint(
@@ -167,25 +188,25 @@ def _draw_text(canvas: Canvas, control: dict[str, Any], box: tuple[int, int, int
     if further and height >= 3 and width >= 6:
         canvas.put(x, y + height - 1, centre(fit(further, width), width), quiet)
         height -= 1
-    if control.get("moves") and height == 2:
+    if control.moves and height == 2:
         # One line is left beside the level.
         canvas.put(x, y, " " * width, quiet)
-        label = control["label"] if bound else control["legend"]
+        label = control.label if bound else control.legend
         canvas.put(x, y, centre(fit(label, width - 2), width), strong if bound else quiet)
         canvas.put(x + width - 1, y, mark, paint(text, fill))
         return
-    if control.get("moves"):
+    if control.moves:
         # The foot, or the right edge, shows where it is; a stick all below its label.
-        height = 2 if control.get("shape") == "stick" else height - 1
-        if control.get("shape") == "slider" and width > 3:
+        height = 2 if control.shape == "stick" else height - 1
+        if control.shape == "slider" and width > 3:
             width -= 2
     if not bound:
         return
-    words = control["label"].split()
-    if height >= 3 and len(words) == 2 and len(control["label"]) > width:
+    words = control.label.split()
+    if height >= 3 and len(words) == 2 and len(control.label) > width:
         lines = [fit(word, width) for word in words]
     else:
-        lines = [fit(control["label"], width)]
+        lines = [fit(control.label, width)]
     top = y + 1 + max(0, (height - 1 - len(lines)) // 2)
     for index, line in enumerate(lines):
         canvas.put(x, top + index, centre(line, width), strong)

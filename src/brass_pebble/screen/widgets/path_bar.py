@@ -6,7 +6,7 @@ Each hop is a door: Left and Right walk along it, Enter opens what owns the hop.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from rich.text import Text
 from textual import events
@@ -15,6 +15,7 @@ from textual.message import Message
 from textual.widgets import Static
 
 from brass_pebble.core.desk.action import lead_in
+from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.play.trace import say_sent
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState, Spot
@@ -125,39 +126,39 @@ def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
     if surface is None or control is None:
         return [Hop("press a control, or choose one with the arrows", "surface")]
     trace = state.last_trace_of(spot) if following else None
-    absent = control.get("absent", False)
-    if control.get("passes"):
-        return [Hop(surface["name"], "surface", surface["state"] != "taken"), Hop(control["legend"], "control"),
+    absent = control.absent
+    if control.passes:
+        return [Hop(surface.name, "surface", surface.state != "taken"), Hop(control.legend, "control"),
                 Hop("not taken over: it goes to programs as it comes (i)", "surface")]
-    hops = [Hop(surface["name"], "surface", surface["state"] != "taken"),
-            Hop(f"{control['legend']}: the device has no such key" if absent else control["legend"], "control", absent),
-            Hop(control.get("gesture", "press") if trace is None else trace["gesture"], "binding")]
-    layer = next((la["name"] for la in surface["layers"] if la["id"] == control.get("layer")),
-                 [la for la in surface["layers"] if la["on"]][-1]["name"] if surface["layers"] else "no layer")
+    hops = [Hop(surface.name, "surface", surface.state != "taken"),
+            Hop(f"{control.legend}: the device has no such key" if absent else control.legend, "control", absent),
+            Hop((control.gesture or "press") if trace is None else trace.gesture, "binding")]
+    layer = next((la.name for la in surface.layers if la.id == control.layer),
+                 [la for la in surface.layers if la.on][-1].name if surface.layers else "no layer")
     hops.append(Hop(layer, "binding"))
-    rows = control.get("gestures", {}) | {row["gesture"]: row for row in control.get("together", ())}
-    made = trace["gesture"] if trace else control.get("gesture", "")
-    row = rows.get(made) or (control if "kind" in control else None)
+    rows = control.gestures | {row.gesture: row for row in control.together}
+    made = trace.gesture if trace else control.gesture
+    row = rows.get(made) or (control if control.kind else None)
     if row is None:
-        hops.append(Hop(f"nothing bound, {surface['unbound']}ed",
-                        "binding", wrong=surface["unbound"] != "pass"))
+        hops.append(Hop(f"nothing bound, {surface.unbound}ed",
+                        "binding", wrong=surface.unbound != "pass"))
         return hops
-    manner = "" if row.get("plays", "once") == "once" else f", {row['plays']}"
-    words = lead_in(row["kind"], row["words"].strip("“”"))
-    hops.append(Hop(words + manner, "macro" if row["kind"] == "play" else "binding", row.get("broken", False)))
-    if surface["state"] != "taken":
-        hops.append(Hop(f"nothing sent: {surface['why'] or surface['state']}", "surface", wrong=True))
+    manner = "" if row.plays == "once" else f", {row.plays}"
+    words = lead_in(row.kind, row.words.strip("“”"))
+    hops.append(Hop(words + manner, "macro" if row.kind == "play" else "binding", row.broken))
+    if surface.state != "taken":
+        hops.append(Hop(f"nothing sent: {surface.why or surface.state}", "surface", wrong=True))
     elif trace is not None:
         hops.extend(_outcome(trace))
     return hops
 
 
-def _outcome(trace: dict[str, Any]) -> list[Hop]:
+def _outcome(trace: TraceRow) -> list[Hop]:
     """What was sent, and what came of it."""
-    if not trace["count"]:
-        return [Hop(trace["why"] or "nothing sent", "trace", wrong=trace["state"] == "nothing")]
+    if not trace.count:
+        return [Hop(trace.why or "nothing sent", "trace", wrong=trace.state == "nothing")]
     hops = [Hop(say_sent(trace), "trace")]
-    if trace["reactions"]:
-        last = trace["reactions"][-1]
-        hops.append(Hop(f"{last['program']}: {last['text']}", "trace", wrong=not last["good"]))
+    if trace.reactions:
+        last = trace.reactions[-1]
+        hops.append(Hop(f"{last.program}: {last.text}", "trace", wrong=not last.good))
     return hops

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from textual import events
 from textual.binding import Binding, BindingType
@@ -10,12 +10,12 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
 from brass_pebble.screen.base.palette import Palette
 
 from .canvas import Canvas, paint
 from .caps import CapState, cell_box, draw_cap
 
-Row = dict[str, Any]
 SMALLEST, LARGEST = (3, 3), (14, 5)
 
 
@@ -36,7 +36,7 @@ class Sketch(Widget, can_focus=True):
     class Picked(Message):
         """A control was pressed (or let go) on the drawing."""
 
-        def __init__(self, sketch: Sketch, control: Row, *, down: bool) -> None:
+        def __init__(self, sketch: Sketch, control: DrawnRow, *, down: bool) -> None:
             super().__init__()
             self.sketch, self.row, self.down = sketch, control, down
 
@@ -48,18 +48,18 @@ class Sketch(Widget, can_focus=True):
     def __init__(self, *, empty: str = "", id: str | None = None) -> None:
         super().__init__(id=id)
         self.empty = empty
-        self.controls: list[Row] = []
+        self.controls: list[DrawnRow] = []
         self.selected = ""
-        self.down: set[int] = set()
+        self.down: set[int | str] = set()
         self.seen: set[str] | None = None
         self._lines: list[Strip] = []
         self._unit = SMALLEST
-        self._mouse_on: Row | None = None
+        self._mouse_on: DrawnRow | None = None
 
-    def show(self, controls: list[Row], *, seen: set[str] | None = None) -> None:
+    def show(self, controls: list[DrawnRow], *, seen: set[str] | None = None) -> None:
         """Draw these controls; those not in `seen` stay dim."""
         self.controls, self.seen = controls, seen
-        if self.selected and not any(c["id"] == self.selected for c in controls):
+        if self.selected and not any(c.id == self.selected for c in controls):
             self.selected = ""
         self.redraw()
 
@@ -70,8 +70,8 @@ class Sketch(Widget, can_focus=True):
         return round(high * max(SMALLEST[1], min(LARGEST[1], unit // 2))) if self.controls else 2
 
     def _units(self) -> tuple[float, float]:
-        return (max((c["x"] + c["w"] for c in self.controls), default=1.0),
-                max((c["y"] + c["h"] for c in self.controls), default=1.0))
+        return (max((c.x + c.w for c in self.controls), default=1.0),
+                max((c.y + c.h for c in self.controls), default=1.0))
 
     def redraw(self) -> None:
         """Draw anew."""
@@ -88,30 +88,33 @@ class Sketch(Widget, can_focus=True):
         if not self.controls:
             canvas.put(0, 0, self.empty, paint(palette.dim, ground))
         for control in self.controls:
-            known = self.seen is None or control["id"] in self.seen
-            key = control.get("key", "")
-            row = {**control, "glyph": "✓" if self.seen is not None and known else ""}
+            known = self.seen is None or control.id in self.seen
+            key = control.key
+            label = ""
             if known:
-                row |= {"kind": "seen", "label": key if key.lower() != control["legend"].lower() else ""}
-                if self._unit[1] < SMALLEST[1] or not row["label"]:
-                    row["label"] = control["legend"] if self._unit[1] <= SMALLEST[1] else row["label"]
+                label = key if key.lower() != control.legend.lower() else ""
+                if not label and self._unit[1] <= SMALLEST[1]:
+                    label = control.legend
+            row = ControlRow(id=control.id, code=control.code, x=control.x, y=control.y, w=control.w, h=control.h,
+                             legend=control.legend, glyph="✓" if self.seen is not None and known else "",
+                             kind="seen" if known else "", label=label)
             box = cell_box(control, self._unit)
             if self._unit[1] < SMALLEST[1]:
                 self._draw_flat(canvas, control, box, palette)
                 continue
-            draw_cap(canvas, row, box, CapState(selected=control["id"] == self.selected,
-                                                down=control["code"] in self.down), palette)
+            draw_cap(canvas, row, box, CapState(selected=control.id == self.selected,
+                                                down=control.code in self.down), palette)
         self._lines = canvas.strips()
         self.refresh()
 
-    def _draw_flat(self, canvas: Canvas, control: Row, box: tuple[int, int, int, int], palette: Palette) -> None:
+    def _draw_flat(self, canvas: Canvas, control: DrawnRow, box: tuple[int, int, int, int], palette: Palette) -> None:
         """One row a key, where there is no room for caps."""
         x, y, width, _ = box
-        known = self.seen is None or control["id"] in self.seen
-        fill = palette.brass if control["code"] in self.down else palette.cap if known else palette.panel
-        text = palette.on_brass if control["code"] in self.down else palette.text if known else palette.dim
-        style = paint(text, fill, bold=control["id"] == self.selected, reverse=control["id"] == self.selected)
-        canvas.put(x, y, control["legend"][:max(1, width - 1)].ljust(max(1, width - 1)), style)
+        known = self.seen is None or control.id in self.seen
+        fill = palette.brass if control.code in self.down else palette.cap if known else palette.panel
+        text = palette.on_brass if control.code in self.down else palette.text if known else palette.dim
+        style = paint(text, fill, bold=control.id == self.selected, reverse=control.id == self.selected)
+        canvas.put(x, y, control.legend[:max(1, width - 1)].ljust(max(1, width - 1)), style)
 
     def render_line(self, y: int) -> Strip:
         """One line of the drawing."""
@@ -125,16 +128,16 @@ class Sketch(Widget, can_focus=True):
         """Show where one stands."""
         super().watch_has_focus(has_focus)
         if has_focus and not self.selected and self.controls:
-            self.selected = self.controls[0]["id"]
+            self.selected = self.controls[0].id
         self.redraw()
 
     def action_go(self, dx: int, dy: int) -> None:
         """Select the control next to the selected one."""
-        here = next((c for c in self.controls if c["id"] == self.selected), None)
+        here = next((c for c in self.controls if c.id == self.selected), None)
         if here is None:
-            self.selected = self.controls[0]["id"] if self.controls else ""
+            self.selected = self.controls[0].id if self.controls else ""
         else:
-            self.selected = next_control(self.controls, here, dx, dy)["id"]
+            self.selected = next_control(self.controls, here, dx, dy).id
         self.redraw()
 
     def action_leave(self) -> None:
@@ -146,7 +149,7 @@ class Sketch(Widget, can_focus=True):
         if not self.selected:
             # Tab and Enter came together: Enter overtakes the news that the focus is here.
             self.action_go(0, 0)
-        control = next((c for c in self.controls if c["id"] == self.selected), None)
+        control = next((c for c in self.controls if c.id == self.selected), None)
         if control is not None:
             self.post_message(self.Picked(self, control, down=True))
             self.set_timer(0.09, lambda: self.post_message(self.Picked(self, control, down=False)) and None)
@@ -158,7 +161,7 @@ class Sketch(Widget, can_focus=True):
             x, y, width, height = cell_box(control, self._unit)
             if x <= event.x - left < x + width and y <= event.y < y + height and event.button == 1:
                 self._mouse_on = control
-                self.selected = control["id"]
+                self.selected = control.id
                 self.capture_mouse()
                 self.redraw()
                 self.post_message(self.Picked(self, control, down=True))
@@ -172,15 +175,15 @@ class Sketch(Widget, can_focus=True):
             self._mouse_on = None
 
 
-def next_control(controls: list[Row], here: Row, dx: int, dy: int) -> Row:
+def next_control(controls: list[DrawnRow], here: DrawnRow, dx: int, dy: int) -> DrawnRow:
     """The control that lies next in a direction; the same one if none does."""
     best, best_cost = here, float("inf")
-    at = (here["x"] + here["w"] / 2, here["y"] + here["h"] / 2)
+    at = (here.x + here.w / 2, here.y + here.h / 2)
     for control in controls:
-        to = (control["x"] + control["w"] / 2, control["y"] + control["h"] / 2)
+        to = (control.x + control.w / 2, control.y + control.h / 2)
         along = (to[0] - at[0]) * dx + (to[1] - at[1]) * dy
         aside = abs((to[0] - at[0]) * dy) + abs((to[1] - at[1]) * dx)
-        cost = along + 2.5 * max(0.0, aside - (control["h"] if dx else control["w"]) / 2 + 0.5)
+        cost = along + 2.5 * max(0.0, aside - (control.h if dx else control.w) / 2 + 0.5)
         if control is not here and along > 0.3 and cost < best_cost:
             best, best_cost = control, cost
     return best

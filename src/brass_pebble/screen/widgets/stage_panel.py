@@ -10,6 +10,7 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.protocol.rows import StageRow
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState
 
@@ -43,40 +44,40 @@ class StagePanel(Widget):
 
     def redraw(self) -> None:
         """Draw anew from the state."""
-        program = next((p for p in self.state.programs if p["id"] == self.program_id), None)
+        program = next((p for p in self.state.programs if p.id == self.program_id), None)
         width, height = self.size
         if program is None or width < 12 or height < 3:
             return
         palette = self.palette
         ground = paint(palette.text, palette.panel)
         canvas = Canvas(width, height, ground)
-        focused = program["focused"] and len(self.state.programs) > 1
+        focused = program.focused and len(self.state.programs) > 1
         frame = paint(palette.brass if focused else palette.dim, palette.panel)
         canvas.put(0, 0, "╭" + "─" * (width - 2) + "╮", frame)
         for y in range(1, height - 1):
             canvas.put(0, y, "│", frame)
             canvas.put(width - 1, y, "│", frame)
         canvas.put(0, height - 1, "╰" + "─" * (width - 2) + "╯", frame)
-        title = f" {'◉ ' if focused else ''}{program['name']} "
+        title = f" {'◉ ' if focused else ''}{program.name} "
         canvas.put(2, 0, title, paint(palette.brass, palette.panel, bold=True))
-        what = f" {program['what']}, {'has the focus' if focused else 'on the stage'} "
-        if len(what) + len(program["name"]) < width - 8:
+        what = f" {program.what}, {'has the focus' if focused else 'on the stage'} "
+        if len(what) + len(program.name) < width - 8:
             canvas.put(width - 2 - len(what), 0, what, frame)
         self._draw_rows(canvas, program)
         self._lines = canvas.strips()
         self.refresh()
 
-    def _draw_rows(self, canvas: Canvas, program: Row) -> None:
+    def _draw_rows(self, canvas: Canvas, program: StageRow) -> None:
         inner, room = canvas.width - 4, canvas.height - 2
-        tiles = next((len(p["values"]) for p in program["panels"] if p["kind"] == "tiles"), 0)
+        tiles = next((len(p["values"]) for p in program.panels if p["kind"] == "tiles"), 0)
         per_line = tiles if tiles and inner // tiles >= 7 else max(1, (tiles + 1) // 2)
-        tall = 3 if room >= len(program["panels"]) + 5 and per_line == tiles else 1
-        lines = len(program["panels"]) - 1 + tall * -(-tiles // per_line) if tiles else len(program["panels"])
+        tall = 3 if room >= len(program.panels) + 5 and per_line == tiles else 1
+        lines = len(program.panels) - 1 + tall * -(-tiles // per_line) if tiles else len(program.panels)
         spare = max(0, room - lines)
         # Blank lines are handed out from above: before the first row, then below each.
         y = 1 + (1 if spare else 0)
         spare -= 1
-        for panel in program["panels"]:
+        for panel in program.panels:
             if y > room:
                 # In a small terminal the last rows have no place.
                 break
@@ -88,13 +89,13 @@ class StagePanel(Widget):
             y += 1 if spare > 0 else 0
             spare -= 1
 
-    def _tiles(self, canvas: Canvas, program: Row, panel: Row, y: int, shape: tuple[int, int]) -> int:
+    def _tiles(self, canvas: Canvas, program: StageRow, panel: Row, y: int, shape: tuple[int, int]) -> int:
         """Cameras and the like: one tile each, the live one in brass."""
         per_line, tall = shape
         palette, values = self.palette, panel["values"]
         width = (canvas.width - 4) // per_line
         for index, value in enumerate(values):
-            live = program["state"][panel["of"]] == value
+            live = program.state[panel["of"]] == value
             fill, text = (palette.brass, palette.on_brass) if live else (palette.cap, palette.text)
             x, top = 2 + index % per_line * width, y + index // per_line * tall
             style = paint(text, fill, bold=live)
@@ -105,25 +106,25 @@ class StagePanel(Widget):
                 canvas.put(x, top + tall - 1, centre(panel["on"], width - 1), style)
         return tall * -(-len(values) // per_line)
 
-    def _banner(self, canvas: Canvas, program: Row, panel: Row, y: int) -> None:
+    def _banner(self, canvas: Canvas, program: StageRow, panel: Row, y: int) -> None:
         """A line of text that can be hidden, and the window it is written in."""
-        palette, state = self.palette, program["state"]
+        palette, state = self.palette, program.state
         width, text = canvas.width - 4, str(state[panel["of"]])
-        if program["opening"] == panel["window"]:
+        if program.opening == panel["window"]:
             canvas.put(2, y, fit(f"… {panel['window']} is opening", width), paint(palette.dim, palette.panel))
-        elif program["window"] == panel["window"]:
+        elif program.window == panel["window"]:
             canvas.put(2, y, f" ✎ {text}▏".ljust(width)[:width], paint(palette.text, palette.ground, bold=True))
         elif all(state[key] == value for key, value in panel["shown_when"].items()):
             canvas.put(2, y, centre(f"▐ {text} ▌", width), paint(palette.on_brass, palette.tint("wheat"), bold=True))
         else:
             canvas.put(2, y, f"title hidden: {text}"[:width], paint(palette.dim, palette.panel))
 
-    def _lamps(self, canvas: Canvas, program: Row, panel: Row, y: int) -> None:
+    def _lamps(self, canvas: Canvas, program: StageRow, panel: Row, y: int) -> None:
         """On and off, as a dot and a word."""
         palette = self.palette
         rows = []
         for lamp in panel["lamps"]:
-            value = program["state"][lamp["of"]]
+            value = program.state[lamp["of"]]
             good, bad = value == lamp["good"], value == lamp.get("bad")
             colour = palette.verdigris if good else palette.rust if bad else palette.dim
             rows.append((("●" if good else "✗" if bad else "○"), f"{lamp.get('name', lamp['of'])} {value}", colour))
@@ -134,10 +135,10 @@ class StagePanel(Widget):
             canvas.put(x, y, shown[:canvas.width - 3 - x], paint(colour, palette.panel, bold=mark != "○"))
             x += len(shown) + 2
 
-    def _meter(self, canvas: Canvas, program: Row, panel: Row, y: int) -> None:
+    def _meter(self, canvas: Canvas, program: StageRow, panel: Row, y: int) -> None:
         """A level from 0 to 100."""
-        palette, value = self.palette, int(program["state"][panel["of"]])
-        off = all(program["state"][key] == wanted for key, wanted in panel["off_when"].items())
+        palette, value = self.palette, int(program.state[panel["of"]])
+        off = all(program.state[key] == wanted for key, wanted in panel["off_when"].items())
         width = max(5, min(30, canvas.width - 22))
         lit = round(width * value / 100)
         canvas.put(2, y, f"{panel['name']} ", paint(palette.text, palette.panel))
@@ -146,11 +147,11 @@ class StagePanel(Widget):
         canvas.put(x + lit, y, "▱" * (width - lit), paint(palette.dim, palette.panel))
         canvas.put(x + width + 1, y, f"{value} %{' off' if off else ''}", paint(palette.text, palette.panel))
 
-    def _facts(self, canvas: Canvas, program: Row, panel: Row, y: int) -> None:
+    def _facts(self, canvas: Canvas, program: StageRow, panel: Row, y: int) -> None:
         """Names and values."""
         palette, x = self.palette, 2
         for fact in panel["facts"]:
-            value = str(program["state"][fact["of"]])
+            value = str(program.state[fact["of"]])
             canvas.put(x, y, f"{fact['name']} ", paint(palette.dim, palette.panel))
             x += len(fact["name"]) + 1
             calm = value in ("none", "0")
@@ -172,6 +173,6 @@ class StagePanel(Widget):
         self.redraw()
 
 
-_ROWS: dict[str, Callable[[StagePanel, Canvas, Row, Row, int], None]] = {
+_ROWS: dict[str, Callable[[StagePanel, Canvas, StageRow, Row, int], None]] = {
     "banner": StagePanel._banner, "lamps": StagePanel._lamps, "meter": StagePanel._meter, "facts": StagePanel._facts,
 }

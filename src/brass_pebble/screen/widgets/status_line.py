@@ -36,14 +36,14 @@ class StatusLine(Static):
         state = self.state
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         line = Text(no_wrap=True, overflow="ellipsis")
-        line.append(state.desk["name"] or "…", style=f"bold {palette.brass}")
-        surfaces = state.desk["surfaces"]
-        missing = [s for s in surfaces if s["state"] != "taken"]
+        line.append(state.desk.name or "…", style=f"bold {palette.brass}")
+        surfaces = state.desk.surfaces
+        missing = [s for s in surfaces if s.state != "taken"]
         if state.starting:
             line.append("   ◌ starting", style=palette.dim)
         elif not state.connected:
             line.append("   ✗ engine gone", style=f"bold {palette.rust}")
-        elif not state.desk["sends"]:
+        elif not state.desk.sends:
             line.append("   ✗ nothing can be sent (p)", style=f"bold {palette.rust}")
         elif not surfaces:
             line.append("   ○ no surfaces yet (m)", style=palette.dim)
@@ -55,12 +55,12 @@ class StatusLine(Static):
             line.append(f"   ⊘ {hands_off} (H)", style=f"bold {palette.brass}")
         runs = len(state.live())
         line.append(f"   {runs} {'run' if runs == 1 else 'runs'}", style=palette.brass if runs else palette.dim)
-        window = state.layers["window"]
-        if window and (state.layers["follows"] or state.layers["pinned"]):
-            pinned = "▣ pinned: " if state.layers["pinned"] else "focus: "
-            style = palette.brass if state.layers["pinned"] else palette.text
-            line.append(f"   {pinned}{window['shown']}", style=style)
-        goes_to = ", ".join(p["name"] for p in state.programs) if state.desk["output"] == "stage" else "real programs"
+        window = state.layers.window
+        if window and (state.layers.follows or state.layers.pinned):
+            pinned = "▣ pinned: " if state.layers.pinned else "focus: "
+            style = palette.brass if state.layers.pinned else palette.text
+            line.append(f"   {pinned}{window.shown}", style=style)
+        goes_to = ", ".join(p.name for p in state.programs) if state.desk.output == "stage" else "real programs"
         line.append(f"   to: {goes_to or 'nowhere'}", style=palette.dim)
         if self.note:
             line.append(f"   {self.note}", style=palette.dim)

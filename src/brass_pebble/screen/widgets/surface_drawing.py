@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import time
-from typing import Any
-
+from msgspec.structs import replace
 from textual import events
 from textual.geometry import Size
 from textual.message import Message
@@ -12,7 +10,8 @@ from textual.strip import Strip
 from textual.timer import Timer
 from textual.widget import Widget
 
-from brass_pebble.core.desk.look.shown import PLACE, show_control
+from brass_pebble.core.desk.look.drawn import ControlRow, LayerRow, SurfaceRow
+from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import DeskState, Spot
 
@@ -62,7 +61,7 @@ class SurfaceDrawing(Widget):
     def size_for(self, unit: tuple[int, int]) -> Size:
         """Cells needed at a scale."""
         surface = self.state.surface(self.surface_id)
-        boxes = [cell_box(control, unit) for control in surface["controls"]] if surface else []
+        boxes = [cell_box(control, unit) for control in surface.controls] if surface else []
         width = max((x + w for x, _, w, _ in boxes), default=unit[0] * 4)
         height = max((y + h for _, y, _, h in boxes), default=unit[1])
         return Size(width, height + TITLE_ROWS)
@@ -72,8 +71,8 @@ class SurfaceDrawing(Widget):
         surface = self.state.surface(self.surface_id)
         if surface is None:
             return 0
-        names = sorted((len(layer["name"]) + 3 for layer in surface["layers"]), reverse=True)[:2]
-        return len(surface["name"]) + 3 + max(12, sum(names) + min(len(surface["layers"]), MOST_MARKS))
+        names = sorted((len(layer.name) + 3 for layer in surface.layers), reverse=True)[:2]
+        return len(surface.name) + 3 + max(12, sum(names) + min(len(surface.layers), MOST_MARKS))
 
     def set_unit(self, unit: tuple[int, int]) -> None:
         """Draw at another scale: cells for one key unit."""
@@ -90,48 +89,47 @@ class SurfaceDrawing(Widget):
         canvas = Canvas(max(size.width, self.title_width()), size.height, paint(palette.text, palette.ground))
         self._draw_title(canvas, surface)
         playing, latched = False, self.state.latched(self.surface_id)
-        for whole in surface["controls"]:
-            control = self._on_sheet(whole, surface["layers"])
-            spot = (self.surface_id, control["id"])
+        for whole in surface.controls:
+            control = self._on_sheet(whole, surface.layers)
+            spot = (self.surface_id, control.id)
             trace = self.state.playing(spot)
             progress = None
-            if trace is not None and trace["state"] == "playing" and trace["length_ms"] > 250:
-                progress = (time.monotonic() - trace["seen"]) * 1000 / trace["length_ms"]
+            if trace is not None and trace.state == "playing" and trace.length_ms > 250:
+                progress = self.state.since(trace) * 1000 / trace.length_ms
                 playing = True
             x, y, width, height = cell_box(control, self.unit)
             draw_cap(canvas, control, (x, y + TITLE_ROWS, width, height), CapState(
-                selected=control["id"] == self.selected, down=spot in self.state.down,
-                latched=control["id"] in self.latched, lit=control["id"] in latched,
-                step=self._step(control), marked=control["id"] in self.marked, asleep=surface["state"] != "taken",
+                selected=control.id == self.selected, down=spot in self.state.down,
+                latched=control.id in self.latched, lit=control.id in latched,
+                step=self._step(control), marked=control.id in self.marked, asleep=surface.state != "taken",
                 at=tuple(self.state.at.get(spot, ())), progress=progress), palette)
-        if not surface["controls"]:
+        if not surface.controls:
             canvas.put(0, 1, "no drawing yet: i, then draw it", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
         self._tick(playing)
 
-    def _on_sheet(self, control: dict[str, Any], layers: list[dict[str, Any]]) -> dict[str, Any]:
+    def _on_sheet(self, control: ControlRow, layers: list[LayerRow]) -> ControlRow:
         """A control as the sheet of one layer has it; what would answer from below is told by its legend."""
         if not self.sheet:
             return control
-        row = {name: value for name, value in control.items() if name in PLACE}
-        row |= show_control(control["id"], layers, (self.sheet,))
-        if "kind" not in row:
+        row = show_control(control, layers, (self.sheet,))
+        if not row.kind:
             below = []
             for layer in layers:
-                if layer["id"] == self.sheet:
+                if layer.id == self.sheet:
                     break
-                if layer["on"]:
-                    below.append(layer["id"])
-            if label := show_control(control["id"], layers, below).get("label"):
-                row["legend"] = f"{control['legend']} ↓{label}"
+                if layer.on:
+                    below.append(layer.id)
+            if label := show_control(control, layers, below).label:
+                return replace(row, legend=f"{control.legend} ↓{label}")
         return row
 
-    def _step(self, control: dict[str, Any]) -> str:
+    def _step(self, control: ControlRow) -> str:
         """Where the cycle of a control stands: what comes next, of how many."""
-        if control.get("kind") != "cycle":
+        if control.kind != "cycle":
             return ""
-        return f"{self.state.cycle_at(self.surface_id, control) + 1}/{len(control['steps'])}"
+        return f"{self.state.cycle_at(self.surface_id, control) + 1}/{len(control.steps)}"
 
     def _tick(self, playing: bool) -> None:
         """Motion only while something plays."""
@@ -141,32 +139,32 @@ class SurfaceDrawing(Widget):
             self._timer.stop()
             self._timer = None
 
-    def _draw_title(self, canvas: Canvas, surface: dict[str, Any]) -> None:
+    def _draw_title(self, canvas: Canvas, surface: SurfaceRow) -> None:
         palette = self.palette
-        name = surface["name"].upper()
+        name = surface.name.upper()
         canvas.put(1, 0, name, paint(palette.text, palette.ground, bold=True))
         x = len(name) + 3
-        if surface["state"] == "taken":
-            self._draw_layers(canvas, x, surface["layers"])
+        if surface.state == "taken":
+            self._draw_layers(canvas, x, surface.layers)
         else:
-            glyph = {"resting": "◌", "waiting": "◌", "unsure": "?"}.get(surface["state"], "✗")
-            canvas.put(x, 0, f"{glyph} {'which one is it?' if glyph == '?' else surface['state']}",
+            glyph = {"resting": "◌", "waiting": "◌", "unsure": "?"}.get(surface.state, "✗")
+            canvas.put(x, 0, f"{glyph} {'which one is it?' if glyph == '?' else surface.state}",
                        paint(palette.rust if glyph == "✗" else palette.brass, palette.ground))
 
-    def _draw_layers(self, canvas: Canvas, x: int, layers: list[dict[str, Any]]) -> None:
+    def _draw_layers(self, canvas: Canvas, x: int, layers: list[LayerRow]) -> None:
         """The layers that are on, from the lowest to the topmost, by name; then a mark for each, filled if it is on."""
         palette = self.palette
         if not layers:
             canvas.put(x, 0, "no layer yet", paint(palette.dim, palette.ground))
             return
-        on = [layer for layer in layers if layer["on"]]
+        on = [layer for layer in layers if layer.on]
         for index, layer in enumerate(on[-MOST_NAMED:]):
-            text = ("▸ " if index else "◆ ") + layer["name"] + HOW_ON.get(layer["why"], "") + " "
-            colour = palette.tint(layer["tint"]) if layer["tint"] else palette.verdigris
+            text = ("▸ " if index else "◆ ") + layer.name + HOW_ON.get(layer.why, "") + " "
+            colour = palette.tint(layer.tint) if layer.tint else palette.verdigris
             canvas.put(x, 0, text[:max(0, canvas.width - x)], paint(colour, palette.ground, bold=layer is on[-1]))
             x += len(text)
         if 1 < len(layers) <= MOST_MARKS:
-            marks = "".join("▰" if layer["on"] else "▱" for layer in layers)
+            marks = "".join("▰" if layer.on else "▱" for layer in layers)
         else:
             marks = f"{len(on)}/{len(layers)}" if len(layers) > 1 else ""
         canvas.put(x, 0, marks[:max(0, canvas.width - x)], paint(palette.dim, palette.ground))
@@ -180,10 +178,10 @@ class SurfaceDrawing(Widget):
     def control_at(self, x: int, y: int) -> str:
         """The control under a cell, or an empty string."""
         surface = self.state.surface(self.surface_id)
-        for control in surface["controls"] if surface else []:
+        for control in surface.controls if surface else []:
             left, top, width, height = cell_box(control, self.unit)
             if left <= x < left + width and top <= y - TITLE_ROWS < top + height:
-                return str(control["id"])
+                return control.id
         return ""
 
     class Turned(Message):
@@ -193,12 +191,13 @@ class SurfaceDrawing(Widget):
             super().__init__()
             self.spot, self.steps, self.to = spot, steps, to
 
-    def _row(self, control: str) -> dict[str, Any] | None:
+    def _row(self, control: str) -> ControlRow | None:
         return self.state.control((self.surface_id, control))
 
     def _wheel(self, event: events.MouseScrollUp | events.MouseScrollDown, steps: int) -> None:
         control = self.control_at(event.x, event.y)
-        if control and (self._row(control) or {}).get("moves"):
+        row = self._row(control)
+        if row is not None and row.moves:
             event.stop()
             self.post_message(self.Turned((self.surface_id, control), steps, []))
 
@@ -213,16 +212,16 @@ class SurfaceDrawing(Widget):
     def on_mouse_move(self, event: events.MouseMove) -> None:
         """Drag a stick or a slider."""
         row = self._row(self._mouse_on) if self._mouse_on else None
-        if row is None or not row.get("moves") or row.get("turns"):
+        if row is None or not row.moves or row.turns:
             return
         x, y, width, height = cell_box(row, self.unit)
         across = min(1.0, max(0.0, (event.x - x) / max(1, width - 1)))
         down = min(1.0, max(0.0, (event.y - TITLE_ROWS - y) / max(1, height - 1)))
-        if row["moves"] > 1:
+        if row.moves > 1:
             to = [across * 2 - 1, down * 2 - 1]
         else:
-            place = 1 - down if row.get("shape") == "slider" else across
-            to = [place * 2 - 1 if row.get("centred") else place]
+            place = 1 - down if row.shape == "slider" else across
+            to = [place * 2 - 1 if row.centred else place]
         self._dragged = True
         self.post_message(self.Turned((self.surface_id, self._mouse_on), 0, to))
 
@@ -241,7 +240,7 @@ class SurfaceDrawing(Widget):
             self.release_mouse()
             self.post_message(self.Pressed((self.surface_id, self._mouse_on), down=False))
             row = self._row(self._mouse_on)
-            if self._dragged and row is not None and row.get("centred"):
+            if self._dragged and row is not None and row.centred:
                 # Nobody's finger is on the stick any more.
-                self.post_message(self.Turned((self.surface_id, self._mouse_on), 0, [0.0] * int(row["moves"])))
+                self.post_message(self.Turned((self.surface_id, self._mouse_on), 0, [0.0] * row.moves))
             self._mouse_on = ""

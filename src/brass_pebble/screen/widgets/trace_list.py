@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from rich.segment import Segment
 from rich.style import Style
@@ -13,6 +13,7 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.durations import clock
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.state import LIVE, DeskState
@@ -34,7 +35,7 @@ class TraceList(Widget, can_focus=True):
     class Opened(Message):
         """A trace is to be shown in full."""
 
-        def __init__(self, trace: dict[str, Any]) -> None:
+        def __init__(self, trace: TraceRow) -> None:
             super().__init__()
             self.trace = trace
 
@@ -67,7 +68,7 @@ class TraceList(Widget, can_focus=True):
                 self._rows.append(index)
         if not traces:
             for line_text in ("No press yet.", "Click a key, or choose one with the arrows and press Enter."
-                              if any(s["bench"] for s in self.state.desk["surfaces"])
+                              if any(s.bench for s in self.state.desk.surfaces)
                               else "Press a control of a surface."):
                 self._lines.append(Strip([Segment(line_text, Style(color=palette.dim))]))
         self.refresh()
@@ -107,21 +108,21 @@ class TraceList(Widget, can_focus=True):
             self.action_open()
 
 
-def tell(trace: dict[str, Any], palette: Palette, *, fresh: bool = False, chosen: bool = False) -> Text:
+def tell(trace: TraceRow, palette: Palette, *, fresh: bool = False, chosen: bool = False) -> Text:
     """A trace as one coloured line."""
-    state = trace["state"]
+    state = trace.state
     colour = palette.brass if state in LIVE else palette.rust if state in ("nothing", "stopped") else palette.verdigris
     line = Text(no_wrap=False)
-    line.append(f"{clock(trace['at'])} ", style=palette.dim)
+    line.append(f"{clock(trace.at)} ", style=palette.dim)
     line.append(f"{MARKS[state]} ", style=f"bold {colour}")
-    sentence = trace["sentence"]
-    first = next((f" {r['program']}: " for r in trace["reactions"]), None)
+    sentence = trace.sentence
+    first = next((f" {r.program}: " for r in trace.reactions), None)
     cut = sentence.find(first) if first else -1
     body, after = (sentence[:cut], sentence[cut:]) if cut >= 0 else (sentence, "")
     head, colon, rest = body.partition(": ")
     line.append(head + colon, style=f"bold {palette.text}" if fresh else palette.dim)
     line.append(rest, style=palette.text)
-    good = all(reaction["good"] for reaction in trace["reactions"])
+    good = all(reaction.good for reaction in trace.reactions)
     line.append(after, style=palette.verdigris if good else palette.rust)
     if chosen:
         line.stylize(f"{palette.on_brass} on {palette.brass}")

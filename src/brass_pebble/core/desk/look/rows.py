@@ -1,9 +1,8 @@
-"""The desk as rows of plain values: what clients draw, what is printed.  Pure."""
+"""The desk as rows: what clients draw, what is printed.  Pure."""
 
 from __future__ import annotations
 
 from dataclasses import asdict
-from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS, Action
 from brass_pebble.core.desk.binding import Binding
@@ -11,75 +10,88 @@ from brass_pebble.core.desk.model import Desk, Layer, Surface
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.label.sizes import write_size
 from brass_pebble.core.play.plan import show_action
+from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.setting import settings_of
 from brass_pebble.core.signals.signal import STRUCK, spell, wire
 
-from .shown import OWN, UNSET, show_surface
+from .drawn import (
+    OWN,
+    AxisRow,
+    BareSurface,
+    BindingRow,
+    ControlRow,
+    FollowedRow,
+    LabelsRow,
+    LayerRow,
+    MacroRow,
+    TurnRow,
+)
+from .shown import show_controls
 
-Row = dict[str, Any]
-_SETTINGS = settings_of(Binding)
+_SETTINGS = [(name, OWN.get(name, name), row) for name, row in settings_of(Binding).items()]
 
 
-def control_row(desk: Desk, surface: Surface, control: Control) -> Row:
+def control_row(desk: Desk, surface: Surface, control: Control, *, absent: bool = False,
+                passes: bool = False) -> ControlRow:
     """A control as it is drawn, without what is bound to it."""
-    row: Row = {"id": control.id, "code": wire(control.code), "x": control.x, "y": control.y,
-                "w": control.w, "h": control.h, "legend": control.legend}
-    if control.code >= STRUCK:
-        row["sends"] = spell(control.code, desk.middle_c)
-    if control.moves:
-        row |= {"shape": control.shape, "moves": len(control.moves), "centred": control.centred,
-                "turns": control.turns, "axes": axes_rows(surface, control)}
-    elif control.shape != "cap":
-        row["shape"] = control.shape
-    return row
+    moves = len(control.moves)
+    return ControlRow(
+        id=control.id, code=wire(control.code), x=control.x, y=control.y, w=control.w, h=control.h,
+        legend=control.legend, sends=spell(control.code, desk.middle_c) if control.code >= STRUCK else "",
+        shape=control.shape if moves or control.shape != "cap" else "", moves=moves,
+        centred=bool(moves) and control.centred, turns=bool(moves) and control.turns,
+        axes=axes_rows(surface, control), absent=absent, passes=passes)
 
 
-def axes_rows(surface: Surface, control: Control) -> list[Row]:
+def axes_rows(surface: Surface, control: Control) -> list[AxisRow]:
     """How each axis of a control is read."""
-    return [asdict(surface.settings_of(control, axis)) for axis in range(len(control.moves))]
+    return [AxisRow(**asdict(surface.settings_of(control, axis))) for axis in range(len(control.moves))]
 
 
-def layer_row(desk: Desk, layer: Layer, why: str) -> Row:
+def layer_row(desk: Desk, layer: Layer, why: str) -> LayerRow:
     """A layer and everything that is bound on it; `why` tells why it is on, empty if it is off."""
     names = {macro.id: macro.name for macro in desk.macros.values()}
     follows = layer.follows
-    return {"id": layer.id, "name": layer.name, "tint": layer.tint, "on": bool(why), "why": why,
-            "starts": layer.starts, "follows": {"class": follows.cls, "title": follows.title} if follows else None,
-            "bindings": [binding_row(desk, binding, names) for binding in layer.bindings.values()]}
+    return LayerRow(id=layer.id, name=layer.name, tint=layer.tint, on=bool(why), why=why, starts=layer.starts,
+                    follows=FollowedRow(cls=follows.cls, title=follows.title) if follows else None,
+                    bindings=[binding_row(desk, binding, names) for binding in layer.bindings.values()])
 
 
-def binding_row(desk: Desk, binding: Binding, names: dict[str, str]) -> Row:
+def binding_row(desk: Desk, binding: Binding, names: dict[str, str]) -> BindingRow:
     """A binding: its action in words, and what stands on the cap.  `names` are the macros' names by id."""
     action = binding.action
     macro = desk.macros.get(action.target) if action.kind == "play" else None
-    # What a control shows may come from its macro; what the person gave is told beside it.
-    written = {OWN.get(name, name): row.kind.write(value) if (value := getattr(binding, name)) != row.default else
-               UNSET[name] for name, row in _SETTINGS.items()}
-    return {"control": binding.control, "gesture": binding.gesture, "kind": action.kind,
-            "target": action.target, "glyph": action.glyph, **written,
-            "label": binding.label or (macro.label or macro.name if macro else "") or short_label(action),
-            "asleep": binding.asleep,
-            "steps": [{"glyph": step.glyph, "words": show_action(step.kind, step.target, names)}
-                      for step in action.steps],
-            "tint": binding.tint or (macro.tint if macro else ""),
-            "words": show_action(action.kind, action.target, names), "means": ACTION_KINDS[action.kind].means,
-            "broken": action.kind == "play" and macro is None}
+    written = {told: row.kind.write(value) for name, told, row in _SETTINGS
+               if (value := getattr(binding, name)) != row.default}
+    return BindingRow(
+        control=binding.control, gesture=binding.gesture, kind=action.kind, target=action.target, glyph=action.glyph,
+        label=binding.label or (macro.label or macro.name if macro else "") or short_label(action),
+        tint=binding.tint or (macro.tint if macro else ""), words=show_action(action.kind, action.target, names),
+        means=ACTION_KINDS[action.kind].means, asleep=binding.asleep,
+        steps=[TurnRow(glyph=step.glyph, words=show_action(step.kind, step.target, names)) for step in action.steps],
+        broken=action.kind == "play" and macro is None, **written)
 
 
-def label_rows(surface: Surface) -> Row:
+def label_rows(surface: Surface) -> LabelsRow:
     """How large the surface's labels are, as desk.toml has it."""
-    return {"cap": write_size(surface.cap) if surface.cap else "",
-            "sizes": {control: write_size(size) for control, size in surface.label_sizes}}
+    return LabelsRow(cap=write_size(surface.cap) if surface.cap else "",
+                     sizes={control: write_size(size) for control, size in surface.label_sizes})
 
 
-def surface_row(desk: Desk, surface: Surface) -> Row:
+def surface_row(desk: Desk, surface: Surface) -> BareSurface:
     """A surface with all its layers on, for those that have no engine to ask: for paper."""
-    row: Row = {"id": surface.id, "name": surface.name, "layout": surface.layout.id, "at": surface.at,
-                "labels": label_rows(surface), "home": list(surface.home),
-                "layers": [layer_row(desk, layer, "always") for layer in surface.layers],
-                "controls": [control_row(desk, surface, control) for control in surface.layout.controls]}
-    show_surface(row)
-    return row
+    layers = [layer_row(desk, layer, "always") for layer in surface.layers]
+    controls = [control_row(desk, surface, control) for control in surface.layout.controls]
+    return BareSurface(id=surface.id, name=surface.name, layout=surface.layout.id, at=list(surface.at),
+                       labels=label_rows(surface), home=list(surface.home), layers=layers,
+                       controls=show_controls(controls, layers))
+
+
+def macro_rows(desk: Desk) -> list[MacroRow]:
+    """Every macro of the desk, as it lists them."""
+    return [MacroRow(id=macro.id, name=macro.name, label=macro.label, tint=macro.tint, note=macro.note,
+                     length_ms=macro.timetable.length / MS, events=len(macro.timetable.times), live=macro.live)
+            for macro in desk.macros.values()]
 
 
 def short_label(action: Action) -> str:

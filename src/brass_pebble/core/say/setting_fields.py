@@ -1,4 +1,4 @@
-"""Fields of messages made of the settings that there are, so that a new setting is in every message that carries it."""
+"""Fields of rows and messages made of the settings that there are, so that a new setting is wherever it belongs."""
 
 from __future__ import annotations
 
@@ -8,20 +8,19 @@ from typing import Annotated, Any
 import msgspec
 from msgspec import UNSET, Meta, UnsetType
 
-from brass_pebble.core.say.setting import Flag, Number, Setting, Share, Stride, Text, Time, settings_of
-
-from .base import Id, Word, said
+from .field_values import Id, Word, said
+from .setting import Flag, Number, Setting, Share, Stride, Text, Time, settings_of
 
 
 def written(name: str, model: type, base: type, leave_out: Iterable[str] = ()) -> Any:
-    """A base for messages with a field for each setting of a model, as its file has it; empty: as without it."""
+    """A base for structs with a field for each setting of a model, as its file has it; empty: as without it."""
     return _declare(name, base, [
         (row.name, Annotated[_written_type(row), said(row.means)], row.unset)
         for row in settings_of(model).values() if row.name not in leave_out])
 
 
 def exact(name: str, model: type, base: type, *, needed: bool) -> Any:
-    """A base for messages with a field for each setting of a model, as the model has it: all of them, or those that
+    """A base for structs with a field for each setting of a model, as the model has it: all of them, or those that
     are given."""
     return _declare(name, base, [
         (row.name, Annotated[_exact_type(row), said(row.means)]) if needed else
