@@ -14,7 +14,7 @@ import pytest
 from brass_pebble.core.desk.look.drawn import MacroRow
 from brass_pebble.demo import demo_desk
 from brass_pebble.screen.binding.panel import proposals
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.known import Known
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.canvas import fit
 from terminal import Terminal
@@ -298,7 +298,7 @@ def test_labels_are_made_to_fit(label: str, width: int, fitted: str) -> None:
 
 def test_a_press_told_late_does_not_take_back_what_was_chosen_since() -> None:
     chosen: list[tuple[str, str]] = []
-    board = Board(DeskState())
+    board = Board(Known())
     board.select = chosen.append  # type: ignore[method-assign]
     began = time.time()
     assert board.follow(("pad", "a"), began)

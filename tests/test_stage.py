@@ -23,7 +23,7 @@ def rehearse(programs: list[StageProgram], program: Timetable) -> list[Reaction]
     out: list[Reaction] = []
     for time, code, value in zip(program.times, program.codes, program.values, strict=True):
         for receiver in programs:
-            receiver.feed(code, value, time, None, out)
+            receiver.take_key(code, value, time, None, out)
     for receiver in programs:
         while (due := receiver.next_deadline()) is not None:
             receiver.advance(due, out)
@@ -43,40 +43,40 @@ def play(program: StageProgram, text: str) -> list[str]:
 
 def test_a_chord_changes_what_is_on_air(ovenlight: StageProgram) -> None:
     assert play(ovenlight, "tap Ctrl+Alt+3") == ["camera oven on air"]
-    assert ovenlight.state["camera"] == "oven"
+    assert ovenlight.values["camera"] == "oven"
 
 
 def test_a_tap_shorter_than_a_frame_is_missed(ovenlight: StageProgram) -> None:
     assert play(ovenlight, "tap Ctrl+Alt+3 for 5ms") == ["missed 3: 5 ms is too short, it looks every 16 ms"]
-    assert ovenlight.state["camera"] == "wide"
+    assert ovenlight.values["camera"] == "wide"
 
 
 def test_typing_before_the_window_is_open_is_missed(ovenlight: StageProgram) -> None:
     told = play(ovenlight, 'tap Ctrl+Alt+E\ntype "a"\nwait 150ms\ntype "Rye, 24"\ntap Enter')
     assert told[:2] == ["title editor opening", "missed A: title editor is still opening"]
-    assert ovenlight.state["words"] == "Rye, 24" and ovenlight.window == ""
+    assert ovenlight.values["words"] == "Rye, 24" and ovenlight.window == ""
 
 
 def test_a_held_chord_acts_for_as_long_as_it_is_down(ovenlight: StageProgram) -> None:
     out: list[Reaction] = []
     for code in parse_chord("Ctrl+M").codes:
-        ovenlight.feed(code, 1, 0, None, out)
+        ovenlight.take_key(code, 1, 0, None, out)
     ovenlight.advance(20 * MS, out)
-    assert ovenlight.state["mic"] == "muted"
-    ovenlight.feed(key_table().find("M").code, 0, 900 * MS, None, out)
-    assert ovenlight.state["mic"] == "live"
+    assert ovenlight.values["mic"] == "muted"
+    ovenlight.take_key(key_table().find("M").code, 0, 900 * MS, None, out)
+    assert ovenlight.values["mic"] == "live"
     assert [(r.text, r.at // MS) for r in out] == [("microphone muted", 16), ("microphone live", 900)]
 
 
 def test_levels_stop_at_their_ends_and_stings_fade(ovenlight: StageProgram) -> None:
     play(ovenlight, "repeat 9\n  tap Ctrl+Alt+Up")
-    assert ovenlight.state["music"] == 100
+    assert ovenlight.values["music"] == 100
     out: list[Reaction] = []
-    ovenlight.feed(key_table().find("F13").code, 1, 0, None, out)
+    ovenlight.take_key(key_table().find("F13").code, 1, 0, None, out)
     ovenlight.advance(20 * MS, out)
-    assert ovenlight.state["sting"] == "bell"
+    assert ovenlight.values["sting"] == "bell"
     ovenlight.advance(3000 * MS, out)
-    assert ovenlight.state["sting"] == "none"
+    assert ovenlight.values["sting"] == "none"
 
 
 def test_unknown_chords_are_told(ovenlight: StageProgram) -> None:

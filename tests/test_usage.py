@@ -62,7 +62,7 @@ def used_of(layer: LayerRow, binding: BindingRow, times: int) -> Used:
 def history_from(presses: Any, file: Path) -> History:
     counter = Counter()
     for one in presses:
-        counter.feed(one)
+        counter.begin(one)
         counter.finish(one)
     store = HistoryStore(file)
     store.add(counter.take(), 1_700_000_000)
@@ -74,7 +74,7 @@ def history_from(presses: Any, file: Path) -> History:
 
 def test_an_undo_soon_after_is_a_slip_and_the_next_press_was_meant() -> None:
     watch = SlipWatch()
-    found = [list(watch.feed(one)) for one in (
+    found = [list(watch.watch(one)) for one in (
         press(0, "7"), press(900, "z", "Ctrl+Z"), press(1500, "8", "B"), press(9000, "z", "Ctrl+Z"))]
     assert [[(slip.press.control, slip.meant) for slip in slips] for slips in found] == [
         [], [("7", "")], [("7", "8")], []]
@@ -85,25 +85,25 @@ def test_an_undo_soon_after_is_a_slip_and_the_next_press_was_meant() -> None:
     ("A", "Ctrl+Shift+Z", 100, True), ("Ctrl+Z", "Ctrl+Z", 100, False), ("Tab", "Shift+Tab", 400, True)])
 def test_opposites_take_back(one: str, other: str, gap: int, slipped: bool) -> None:
     watch = SlipWatch()
-    list(watch.feed(press(0, "7", one)))
-    assert bool(list(watch.feed(press(gap, "8", other)))) is slipped
+    list(watch.watch(press(0, "7", one)))
+    assert bool(list(watch.watch(press(gap, "8", other)))) is slipped
     assert "any" in opposites()
 
 
 def test_stopping_a_macro_at_once_and_turning_back() -> None:
     watch = SlipWatch()
-    list(watch.feed(press(0, "7", "", does="play oven", macro="oven")))
-    assert list(watch.feed(press(700, "minus", "", does="do stop everything")))
-    list(watch.feed(press(10_000, "7", "A")))
-    assert not list(watch.feed(press(10_500, "minus", "", does="do stop everything")))
-    list(watch.feed(press(20_000, "knob", "Left", quick=True)))
-    assert not list(watch.feed(press(20_100, "knob", "Right", quick=True)))
+    list(watch.watch(press(0, "7", "", does="play oven", macro="oven")))
+    assert list(watch.watch(press(700, "minus", "", does="do stop everything")))
+    list(watch.watch(press(10_000, "7", "A")))
+    assert not list(watch.watch(press(10_500, "minus", "", does="do stop everything")))
+    list(watch.watch(press(20_000, "knob", "Left", quick=True)))
+    assert not list(watch.watch(press(20_100, "knob", "Right", quick=True)))
 
 
 def test_counts_pairs_waits_and_lateness() -> None:
     counter = Counter()
     for at, control, chord in ((0, "7", "A"), (1000, "8", "B"), (6000, "7", "A"), (7000, "8", "B")):
-        counter.feed(press(at, control, chord, waited=120))
+        counter.begin(press(at, control, chord, waited=120))
     counter.finish(press(0, "7", "A", late=900, stopped=True))
     batch = counter.take()
     first = batch.counts[20_000, ("pad", "base", "7", "press", "tap A", "")]
@@ -122,7 +122,7 @@ def test_stored_counts_add_up_over_sessions_and_days(tmp_path: Path) -> None:
         store, counter = HistoryStore(file), Counter()
         for day in (100, 101):
             one = Press(day * 86_400_000 + session, day, "pad", "base", "7", "press", "tap A", late=session * 10)
-            counter.feed(one)
+            counter.begin(one)
             counter.finish(one)
         store.add(counter.take(), 1_000_000 + session)
         store.add(counter.take(), 1_000_010 + session)
@@ -164,7 +164,7 @@ def test_a_million_presses_are_read_and_shown_at_once(tmp_path: Path) -> None:
     for number, row in enumerate(rows):
         counter = Counter()
         for one in play(make_habit(row, number), 33_400, number, start=19_000, days=36):
-            counter.feed(one)
+            counter.begin(one)
             counter.finish(one)
         batch = counter.take()
         for part in range(10):
@@ -193,7 +193,7 @@ def test_a_history_of_the_first_version_is_taken_over(tmp_path: Path) -> None:
     file, fresh = tmp_path / "old.sqlite", tmp_path / "fresh.sqlite"
     counter = Counter()
     for one in play(make_habit(small(), 1), 500, 1, start=19_000, days=20):
-        counter.feed(one)
+        counter.begin(one)
         counter.finish(one)
     batch = counter.take()
     HistoryStore(fresh).add(batch, 1_600_000_000)
@@ -390,7 +390,7 @@ def test_usage_on_the_command_line(desk: Path, tmp_path: Path) -> None:
     for number in range(5):
         one = Press(number * 5000, int(time.time() // 86_400), "left-numpad", "class", "7", "press", "tap Ctrl+Alt+1",
                     chord="Ctrl+Alt+1")
-        counter.feed(one)
+        counter.begin(one)
         counter.finish(one)
     HistoryStore(habit_file).add(counter.take(), int(time.time()))
     done = run_cli("usage", *at, "--since", "7d", "--surface", "left-numpad")

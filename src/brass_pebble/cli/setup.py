@@ -31,9 +31,9 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
     from brass_pebble.machine import permissions
     user = os.environ.get("SUDO_USER") or os.environ.get("USER") or "root"
     if remove:
-        steps = permissions.removal_plan(group_user=user if group else "")
+        tasks = permissions.removal_plan(group_user=user if group else "")
     else:
-        steps = permissions.setup_plan([*_named_devices(device or []), *_desk_devices(desk, user)],
+        tasks = permissions.setup_plan([*_named_devices(device or []), *_desk_devices(desk, user)],
                                        group_user=user if group else "")
     if group and not remove:
         print(f"! {permissions.WARNING}.")
@@ -41,13 +41,13 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
         print("! This machine has no seats (no logind), so the rule gives the devices to nobody. --group is the other "
               "way.")
     if not apply:
-        for step in steps:
-            if step.command:
-                print(f"run   {' '.join(step.command)}\n    # {step.what}")
-            elif step.content is None:
-                print(f"remove {step.what}")
+        for task in tasks:
+            if task.command:
+                print(f"run   {' '.join(task.command)}\n    # {task.what}")
+            elif task.content is None:
+                print(f"remove {task.what}")
             else:
-                print(f"write {step.what}:\n    " + step.content.strip().replace("\n", "\n    "))
+                print(f"write {task.what}:\n    " + task.content.strip().replace("\n", "\n    "))
         words = ["sudo", "brass-pebble", "setup", "--apply", *(["--remove"] if remove else []),
                  *(["--group"] if group else []), *(word for one in device or () for word in ("--device", one)),
                  *(["--desk", str(desk.resolve())] if desk is not None else [])]
@@ -63,7 +63,7 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
         except OSError:
             return 127
     wrong = []
-    for done in permissions.carry_out(steps, Path("/"), run):
+    for done in permissions.carry_out(tasks, Path("/"), run):
         print(done.said)
         wrong += [] if done.ok else [done.said]
     if not remove and not group and os.environ.get("SUDO_USER"):

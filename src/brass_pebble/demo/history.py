@@ -32,7 +32,7 @@ def seed_history(desk: Path) -> None:
         counter = Counter()
         for number, habit in enumerate(habits):
             for press in play(habit, PRESSES[number % len(PRESSES)], SEED + 100 * week + number, start=day, days=1):
-                counter.feed(press)
+                counter.begin(press)
                 counter.finish(press)
         # Each class is a session of its own.
         HistoryStore(file).add(counter.take(), (day * DAY) // 1000 + 19 * 3600)

@@ -36,7 +36,7 @@ Run = Callable[[list[str]], int]
 
 
 @dataclass(frozen=True)
-class Step:
+class Task:
     """One thing to do: a file with its new content (None: taken away), or a command with what it is for."""
 
     what: str
@@ -46,7 +46,7 @@ class Step:
 
 @dataclass(frozen=True)
 class Done:
-    """What became of a step, in a sentence."""
+    """What became of a task, in a sentence."""
 
     ok: bool
     said: str
@@ -95,58 +95,58 @@ def has_seats() -> bool:
     return SEATS.is_dir() and any(SEATS.iterdir())
 
 
-def setup_plan(rules: Iterable[DeviceRule], *, root: Path = Path("/"), group_user: str = "") -> list[Step]:
+def setup_plan(rules: Iterable[DeviceRule], *, root: Path = Path("/"), group_user: str = "") -> list[Task]:
     """What has to be done so that keys can be sent and the devices of `rules` be read; those of before stay.
 
     With `group_user`, that user joins the group instead.
     """
     lines = [*known_lines(root), *filter(None, map(udev_rule, rules))]
-    steps = [Step(f"/{RULE_FILE}", rules_text(lines, group=bool(group_user))), Step(f"/{MODULE_FILE}", MODULE)]
+    tasks = [Task(f"/{RULE_FILE}", rules_text(lines, group=bool(group_user))), Task(f"/{MODULE_FILE}", MODULE)]
     if (root / OLD_RULE_FILE).exists():
-        steps.append(Step(f"/{OLD_RULE_FILE}", None))
+        tasks.append(Task(f"/{OLD_RULE_FILE}", None))
     if group_user:
-        steps.append(_command("lets this user read every device, after the next login", "usermod", "-aG", GROUP,
+        tasks.append(_command("lets this user read every device, after the next login", "usermod", "-aG", GROUP,
                               group_user))
     if not (root / "dev/uinput").exists():
-        steps.append(_command("the virtual keyboard, now", "modprobe", "uinput"))
-    return [*steps, *_follow()]
+        tasks.append(_command("the virtual keyboard, now", "modprobe", "uinput"))
+    return [*tasks, *_follow()]
 
 
-def removal_plan(*, root: Path = Path("/"), group_user: str = "") -> list[Step]:
+def removal_plan(*, root: Path = Path("/"), group_user: str = "") -> list[Task]:
     """What undoes a setup.  With `group_user`, that user leaves the group, too."""
-    steps = [Step(f"/{file}", None) for file in (RULE_FILE, MODULE_FILE, OLD_RULE_FILE) if (root / file).exists()]
+    tasks = [Task(f"/{file}", None) for file in (RULE_FILE, MODULE_FILE, OLD_RULE_FILE) if (root / file).exists()]
     if group_user:
-        steps.append(_command("takes this user out of the group again", "gpasswd", "-d", group_user, GROUP))
-    return [*steps, *_follow()]
+        tasks.append(_command("takes this user out of the group again", "gpasswd", "-d", group_user, GROUP))
+    return [*tasks, *_follow()]
 
 
-def _follow() -> list[Step]:
+def _follow() -> list[Task]:
     return [_command("takes the rules up", "udevadm", "control", "--reload"),
             _command("has them followed for what is plugged in", "udevadm", "trigger", "--settle",
                      "--subsystem-match=input", "--subsystem-match=misc")]
 
 
-def _command(why: str, *words: str) -> Step:
-    return Step(why, "", words)
+def _command(why: str, *words: str) -> Task:
+    return Task(why, "", words)
 
 
-def carry_out(steps: Iterable[Step], root: Path, run: Run) -> Iterator[Done]:
-    """Do it below `root` ("/" for the machine itself); each step says how it went, and the others are done all the
+def carry_out(tasks: Iterable[Task], root: Path, run: Run) -> Iterator[Done]:
+    """Do it below `root` ("/" for the machine itself); each task says how it went, and the others are done all the
     same."""
-    for step in steps:
-        if step.command:
-            code = run(list(step.command))
-            words = " ".join(step.command)
+    for task in tasks:
+        if task.command:
+            code = run(list(task.command))
+            words = " ".join(task.command)
             yield Done(not code, f"ran {words}" if not code else f"{words} failed, with exit code {code}")
             continue
-        file = root / step.what[1:]
+        file = root / task.what[1:]
         try:
-            if step.content is None:
+            if task.content is None:
                 file.unlink(missing_ok=True)
                 yield Done(True, f"removed {file}")
             else:
                 file.parent.mkdir(parents=True, exist_ok=True)
-                file.write_text(step.content, encoding="utf-8")
+                file.write_text(task.content, encoding="utf-8")
                 yield Done(True, f"wrote {file}")
         except OSError as error:
             yield Done(False, f"{file}: {error.strerror}")

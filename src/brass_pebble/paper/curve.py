@@ -6,7 +6,7 @@ from brass_pebble.core.play.axis import AxisSettings
 from brass_pebble.core.say.durations import write_duration
 from brass_pebble.core.say.setting import write_share
 
-from .shapes import Box, Line, Page, Path, Step, Words
+from .shapes import Box, Leg, Line, Page, Path, Words
 
 # In mm.
 SIZE, MARGIN, HEAD = 148.0, 15.5, 10.0
@@ -38,7 +38,7 @@ def curve_page(name: str, settings: AxisSettings, before: AxisSettings | None = 
     def y(value: float) -> float:
         return HEAD + MARGIN + SIZE * (1 - (value - low) / reach)
 
-    def line(of: AxisSettings) -> tuple[Step, ...]:
+    def line(of: AxisSettings) -> tuple[Leg, ...]:
         places = [low + reach * step / POINTS for step in range(POINTS + 1)]
         return tuple(("L" if number else "M", (x(place), y(of.respond(place, centred=centred))))
                      for number, place in enumerate(places))

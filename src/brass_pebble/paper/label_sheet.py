@@ -7,7 +7,7 @@ from brass_pebble.core.label.sheet import MARGIN, Field, Label, Part, Sheet, bas
 
 from .font import CAPITALS, typeface
 from .patterns import tinted
-from .shapes import Box, Circle, Group, Line, Page, Path, Shape, Step, Words
+from .shapes import Box, Circle, Group, Leg, Line, Page, Path, Shape, Words
 
 INK, QUIET, CUT = "#22262a", "#7d786c", "#9a958a"
 PAPER = "#ffffff"
@@ -111,7 +111,7 @@ def icon_shapes(name: str, x: float, y: float, side: float, ink: str = INK) -> l
 
 def _icon_part(part: IconPart, x: float, y: float, scale: float, ink: str) -> list[Shape]:
     shapes: list[Shape] = []
-    steps: list[Step] = []
+    legs: list[Leg] = []
     colour = PAPER if part.carved else ink
     thick = CARVED_LINE if part.carved else LINE
     fill, stroke, line = ("", colour, thick * scale) if part.line else (colour, "", 0.0)
@@ -124,8 +124,8 @@ def _icon_part(part: IconPart, x: float, y: float, scale: float, ink: str) -> li
             shapes.append(Box(x + left * scale, y + top * scale, width * scale, height * scale, fill, stroke, line,
                               radius=ROUND * min(width, height) * scale, role="icon"))
         else:
-            steps.append((letter, tuple((x if index % 2 == 0 else y) + number * scale
+            legs.append((letter, tuple((x if index % 2 == 0 else y) + number * scale
                                         for index, number in enumerate(numbers))))
-    if steps:
-        shapes.append(Path(tuple(steps), stroke, fill, line))
+    if legs:
+        shapes.append(Path(tuple(legs), stroke, fill, line))
     return shapes

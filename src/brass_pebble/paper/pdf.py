@@ -71,7 +71,7 @@ def _draw(canvas: Any, shape: Shape, height: float) -> None:
                                                                            shape.line))
     elif isinstance(shape, Path):
         path = canvas.beginPath()
-        for letter, numbers in shape.steps:
+        for letter, numbers in shape.legs:
             points = [number * MM if index % 2 == 0 else y(number) for index, number in enumerate(numbers)]
             {"M": path.moveTo, "L": path.lineTo, "C": path.curveTo, "Z": path.close}[letter](*points)
         canvas.setDash([part * MM for part in shape.dash] if shape.dash else [])

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 # An operation of a path, and its points: M and L one, C three, Z none.
-Step = tuple[str, tuple[float, ...]]
+Leg = tuple[str, tuple[float, ...]]
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ class Line:
 class Path:
     """Lines and curves."""
 
-    steps: tuple[Step, ...]
+    legs: tuple[Leg, ...]
     stroke: str = ""
     fill: str = ""
     line: float = 0.2

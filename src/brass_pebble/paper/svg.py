@@ -49,7 +49,7 @@ def _draw(shape: Shape) -> str:
         return (f'<circle cx="{_n(shape.x)}" cy="{_n(shape.y)}" r="{_n(shape.radius)}" '
                 f'{_paint(shape.fill, shape.stroke, shape.line)}/>')
     if isinstance(shape, Path):
-        drawn = " ".join(" ".join((letter, *(_n(number) for number in numbers))) for letter, numbers in shape.steps)
+        drawn = " ".join(" ".join((letter, *(_n(number) for number in numbers))) for letter, numbers in shape.legs)
         role = f' class="{shape.role}"' if shape.role else ""
         return f'<path{role} d="{drawn}" {_paint(shape.fill, shape.stroke, shape.line)}{_dash(shape.dash)}/>'
     return _text(shape)

@@ -25,9 +25,9 @@ from .base.terminal import TerminalDriver
 from .base.view import View
 from .desk.view import DeskView
 from .glance.view import GlanceView
+from .known import Known
 from .link import Asks, Link
 from .outside import Outside
-from .state import DeskState
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
           "hands_off", "layers", "chord", "moves", "sessions"]
@@ -76,11 +76,11 @@ class BrassPebbleApp(KeyOrder):
                  glance: str = "", *, outside: Outside, link: Callable[..., Asks] = Link) -> None:
         super().__init__(driver_class=TerminalDriver)
         self.socket, self.restart, self.outside = socket, restart, outside
-        self.state = DeskState()
-        self.state.starting = callable(socket)
+        self.known = Known()
+        self.known.starting = callable(socket)
         self._make_link = link
         self.link: Asks = link(self._news, self._gone)
-        self.desk_view: View = GlanceView(self.state, self.link, glance) if glance else DeskView(self.state, self.link)
+        self.desk_view: View = GlanceView(self.known, self.link, glance) if glance else DeskView(self.known, self.link)
         self._tasks: set[asyncio.Task[None]] = set()
         for palette in PALETTES.values():
             self.register_theme(palette.theme())
@@ -98,7 +98,7 @@ class BrassPebbleApp(KeyOrder):
 
     def open_view(self, name: str, **options: Any) -> None:
         """Put another view (see `VIEWS`) on top; Escape leads back."""
-        self.push_screen(find_view(name)(self.state, self.link, **options))
+        self.push_screen(find_view(name)(self.known, self.link, **options))
 
     async def on_mount(self) -> None:
         """Show the desk."""
@@ -117,16 +117,16 @@ class BrassPebbleApp(KeyOrder):
             except StartError as error:
                 self.exit(error)
                 return
-        self.state.starting = False
+        self.known.starting = False
         try:
             await self.link.connect(self.socket)
             await self.link.ask("follow", topics=TOPICS)
-            self.state.connected = True
+            self.known.connected = True
             whole, latest = await self.link.send(AskDesk()), await self.link.send(AskTraces())
             assert isinstance(whole, WholeDesk) and isinstance(latest, Traces)
-            self.state.take_snapshot(whole, latest.traces)
+            self.known.take_snapshot(whole, latest.traces)
         except EngineError as error:
-            self.state.connected = False
+            self.known.connected = False
             self.notify(str(error), severity="error", timeout=10)
         await self.view.show_all()
         gc.freeze()
@@ -140,7 +140,7 @@ class BrassPebbleApp(KeyOrder):
         if message.topic in getattr(self.screen, "HEARS", ()):
             self.screen.hear(message)  # type: ignore[attr-defined]
             return
-        changed = self.state.take(message)
+        changed = self.known.take(message)
         task = asyncio.create_task(self.view.take(message, changed))
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
@@ -153,8 +153,8 @@ class BrassPebbleApp(KeyOrder):
             self.notify(message.text, title="a macro says", timeout=8)
 
     def _gone(self) -> None:
-        self.state.connected = False
-        self.state.forget_live()
+        self.known.connected = False
+        self.known.forget_live()
         if self.is_running:
             task = asyncio.create_task(self.view.show_all())
             self._tasks.add(task)

@@ -83,8 +83,8 @@ class StageProgram:
         self.notices = parse_duration(data.get("notices", "0ms"))
         # Whether its shortcuts work while another program has the focus.
         self.hears_always = data.get("hears", "always") == "always"
-        self.state: dict[str, Any] = dict(data["state"])
-        self._first = dict(self.state)
+        self.values: dict[str, Any] = dict(data["state"])
+        self._first = dict(self.values)
         self._limits: dict[str, list[int]] = data.get("limits", {})
         self._windows: dict[str, dict[str, str]] = data.get("window", {})
         self._shortcuts: dict[tuple[frozenset[int], int], Shortcut] = {}
@@ -115,8 +115,8 @@ class StageProgram:
             if _begins(message, dial.hears):
                 number = float(message[len(dial.hears):].strip(" =").split(" ")[0])
                 value = round(dial.low + min(1.0, number / dial.full) * (dial.high - dial.low))
-                if self.state[dial.of] != value:
-                    self.state[dial.of] = value
+                if self.values[dial.of] != value:
+                    self.values[dial.of] = value
                     # What is turned quickly is told once it rests.
                     self._due = [item for item in self._due if item[3] != ("rests", dial)]
                     self._due.sort()
@@ -124,15 +124,15 @@ class StageProgram:
         row = next((row for hears, row in self._struck.items() if _begins(message, hears) and "off" not in message),
                    None)
         if row is not None:
-            self.state.update(row["set"])
+            self.values.update(row["set"])
             self._say(row["says"], now, cause, out)
 
     def has_down(self, code: int) -> bool:
         """Whether it saw this key go down."""
         return code in self._down
 
-    def feed(self, code: int, value: int, now: int, cause: object, out: list[Reaction], *,
-             focused: bool = True) -> None:
+    def take_key(self, code: int, value: int, now: int, cause: object, out: list[Reaction], *,
+                 focused: bool = True) -> None:
         """A key went down (1) or up (0); `focused` tells whether it has the focus."""
         self._focused = focused
         self.advance(now, out)
@@ -157,7 +157,7 @@ class StageProgram:
         acting = self._acting.pop(code, None)
         if acting:
             shortcut, before = acting
-            self.state.update(before)
+            self.values.update(before)
             if shortcut.released:
                 self._say(shortcut.released, now, None, out)
 
@@ -175,14 +175,14 @@ class StageProgram:
             elif what == "open":
                 self.window, self.opening = about[0], ""
                 for name in self._windows.get(self.window, {}).values():
-                    self.state[name] = ""
+                    self.values[name] = ""
                 self._say(f"{self.window} is open", when, about[1], out)
             elif what == "rest":
                 dial = about[1]
                 if dial.says:
-                    self._say(dial.says.format_map(self.state), when, self._causes.pop(dial.of, None), out)
+                    self._say(dial.says.format_map(self.values), when, self._causes.pop(dial.of, None), out)
             else:
-                self.state.update(about)
+                self.values.update(about)
 
     def _book(self, when: int, what: str, about: Any, cause: object = None) -> None:
         self._order += 1
@@ -222,17 +222,17 @@ class StageProgram:
         self._say(f"learnt {chord}", when, cause, out)
 
     def _react(self, shortcut: Shortcut, code: int, cause: object, when: int, out: list[Reaction]) -> None:
-        before = {name: self.state[name] for name in {**shortcut.hold, **shortcut.put}}
-        self.state.update(shortcut.put)
+        before = {name: self.values[name] for name in {**shortcut.hold, **shortcut.put}}
+        self.values.update(shortcut.put)
         if shortcut.hold or shortcut.released:
             self._acting[code] = (shortcut, {name: before[name] for name in shortcut.hold})
-            self.state.update(shortcut.hold)
+            self.values.update(shortcut.hold)
         for name, values in shortcut.turn.items():
-            here = values.index(self.state[name]) if self.state[name] in values else -1
-            self.state[name] = values[(here + 1) % len(values)]
+            here = values.index(self.values[name]) if self.values[name] in values else -1
+            self.values[name] = values[(here + 1) % len(values)]
         for name, step in shortcut.add.items():
             low, high = self._limits.get(name, [0, 100])
-            self.state[name] = min(high, max(low, self.state[name] + step))
+            self.values[name] = min(high, max(low, self.values[name] + step))
         if shortcut.lasts:
             self._due = [item for item in self._due if item[2] != "back" or set(item[3]) != set(shortcut.put)]
             self._due.sort()
@@ -244,16 +244,16 @@ class StageProgram:
             codes = parse_chord(shortcut.learns).codes
             self._learning = self._shortcuts.get((frozenset(codes[:-1]), codes[-1]))
         if shortcut.says:
-            self._say(shortcut.says.format_map(self.state), when, cause, out)
+            self._say(shortcut.says.format_map(self.values), when, cause, out)
 
     def _type(self, code: int, held: frozenset[int], cause: object, when: int, out: list[Reaction]) -> None:
         target = self._windows.get(self.window, {}).get("text", "")
         if code in (_ENTER, _ESCAPE):
-            self._say(f"{self.window} closed: “{self.state.get(target, '')}”", when, cause, out)
+            self._say(f"{self.window} closed: “{self.values.get(target, '')}”", when, cause, out)
             self.window = ""
         elif code == _BACKSPACE:
-            self.state[target] = self.state[target][:-1]
+            self.values[target] = self.values[target][:-1]
         else:
             char = self._characters.get((frozenset({_SHIFT} if held & _SHIFTS else ()) | (held - _SHIFTS), code))
             if char and target:
-                self.state[target] += char
+                self.values[target] += char

@@ -45,7 +45,7 @@ def late_bucket(late: int) -> int:
 
 
 class Counter:
-    """Fed with presses in order; hands on what came together since it was last asked."""
+    """Told of presses in order; hands on what came together since it was last asked."""
 
     def __init__(self) -> None:
         self._batch = Batch()
@@ -57,7 +57,7 @@ class Counter:
         """Rows that are not stored yet."""
         return self._batch.size
 
-    def feed(self, press: Press) -> None:
+    def begin(self, press: Press) -> None:
         """Count a press that has begun."""
         batch = self._batch
         count = self._count(press)
@@ -67,7 +67,7 @@ class Counter:
         if before is not None and 0 <= press.at - before.at <= TOGETHER and before.deed != press.deed:
             key = press.day, before.deed, press.deed
             batch.pairs[key] = batch.pairs.get(key, 0) + 1
-        for slip in self._slips.feed(press):
+        for slip in self._slips.watch(press):
             made = slip.press
             if not slip.meant:
                 self._count(made).slips += 1

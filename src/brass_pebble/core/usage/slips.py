@@ -49,7 +49,7 @@ class SlipWatch:
         self._before: Press | None = None
         self._slipped: tuple[Press, int] | None = None
 
-    def feed(self, press: Press) -> Iterable[Slip]:
+    def watch(self, press: Press) -> Iterable[Slip]:
         """What this press tells of those before it: that the last was a slip, or what was meant with it."""
         before, self._before = self._before, press
         if self._slipped is not None:

@@ -73,7 +73,7 @@ class DeskRows:
     def stage(self, output: Reacts) -> list[Message]:
         """The stage's programs as they are."""
         return [{"id": name, "name": program.name, "what": program.what, "panels": program.panels,
-                 "state": program.state, "window": program.window, "opening": program.opening,
+                 "state": program.values, "window": program.window, "opening": program.opening,
                  "focused": name == output.focused}
                 for name, program in output.programs.items()]
 

@@ -263,7 +263,7 @@ class Historian:
                 continue
             press = press_of(trace, offset, zone)
             if press is not None and not trace.counted:
-                self._counter.feed(press)
+                self._counter.begin(press)
             if press is not None and over:
                 self._counter.finish(press)
             trace.counted = "over" if over else "begun"

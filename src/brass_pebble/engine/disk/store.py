@@ -32,7 +32,7 @@ from .journal import Journal
 from .parsed_toml import know_tables, parse_tables
 from .quick_start import QuickStart, text_key
 from .start_guard import StartGuard
-from .steps_back import StepsBack, changed_since, undone_by_another
+from .undo_list import UndoList, changed_since, undone_by_another
 from .versions import Damaged, VersionLog
 
 __all__ = ["DeskBusy", "DeskStore", "Loaded"]
@@ -61,7 +61,7 @@ class DeskStore:
     _ready: Loaded | None = None
     _trouble: OSError | None = None
     _unsettled: tuple[str, dict[str, str]] | None = None
-    _steps: StepsBack = field(default_factory=StepsBack)
+    _undo: UndoList = field(default_factory=UndoList)
     _locks: list[int] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -190,7 +190,7 @@ class DeskStore:
         self.quick.macros = {}
         if not loaded.ok:
             return self._without(loaded.problems[0])
-        loaded.problems += [*undone_by_another(self._steps, text, parse_tables(text), self.read_file, _BACK),
+        loaded.problems += [*undone_by_another(self._undo, text, parse_tables(text), self.read_file, _BACK),
                             *self._unfinished_problems()]
         self._unsettled = text, self._whole_texts(sources.macros)
         self._read_from = self._read_now(text, sources.macros)
@@ -345,7 +345,7 @@ class DeskStore:
             self._keep_history(lambda: self._notice(before, self._whole_texts(self.macro_files.texts())))
         back = reverse(edit, parse_tables(before), self.read_file, before)
         after = self._carry_out(before, edit, edit.words)
-        self._steps.did(edit.words, before, after, back, edit)
+        self._undo.did(edit.words, before, after, back, edit)
         return edit.words
 
     def _carry_out(self, before: str, edit: Edit, words: str, after: str | None = None) -> str:
@@ -422,10 +422,10 @@ class DeskStore:
 
     def next_undo(self) -> str:
         """What `undo` would take back, or an empty string."""
-        return self._steps.done[-1].words if self._steps.done else ""
+        return self._undo.done[-1].words if self._undo.done else ""
 
     def _travel(self, *, back: bool) -> str:
-        steps = self._steps.done if back else self._steps.undone
+        steps = self._undo.done if back else self._undo.undone
         if not steps:
             raise ProblemError(f"there is nothing to {'undo' if back else 'do again'}",
                                hint="Changes made on this screen since the engine started count")
@@ -441,7 +441,7 @@ class DeskStore:
                                "another program since", hint=f"It is passed over. {_BACK}")
         wanted = (step.before if back else step.after) if unchanged else None
         self._carry_out(text, edit, ("undone: " if back else "done again: ") + step.words, wanted)
-        self._steps.went(back=back)
+        self._undo.went(back=back)
         return step.words
 
     def read_file(self, name: str) -> str | None:

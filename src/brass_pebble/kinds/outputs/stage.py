@@ -64,7 +64,7 @@ class StageOutput(Abilities):
             for name, program in self.programs.items():
                 # A key that went down in a program goes up there, too, whoever has the focus by then.
                 if name == self.focused or program.hears_always or (not value and program.has_down(code)):
-                    program.feed(code, value, now, run, self.reactions, focused=name == self.focused)
+                    program.take_key(code, value, now, run, self.reactions, focused=name == self.focused)
         self.changed = True
 
     def press(self, codes: tuple[int, ...]) -> bool:

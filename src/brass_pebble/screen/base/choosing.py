@@ -36,11 +36,11 @@ class ChoosingSheet(ModalScreen[Result]):
     def take(self, choice: Any) -> None:
         """One was taken."""
 
-    def action_choose(self, step: int) -> None:
+    def action_choose(self, by: int) -> None:
         """Move among them."""
         options = self.query_one(OptionList)
         if self.choices:
-            options.highlighted = ((options.highlighted or 0) + step) % len(self.choices)
+            options.highlighted = ((options.highlighted or 0) + by) % len(self.choices)
 
     @on(Input.Submitted)
     def _submitted(self) -> None:

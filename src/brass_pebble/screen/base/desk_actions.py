@@ -11,7 +11,7 @@ from brass_pebble.core.play.told import TraceRow
 from brass_pebble.protocol.base import Changed, Reply
 from brass_pebble.protocol.desk import Stop, Stopped
 from brass_pebble.screen.binding.panel import BindPanel
-from brass_pebble.screen.state import Spot
+from brass_pebble.screen.known import Spot
 
 from .sheets import Sheet, explain
 from .view import View
@@ -63,18 +63,18 @@ class DeskActions(View):
     @work(group="layer")
     async def action_pin(self) -> None:
         """Leave the layers as they are, whatever gets the focus; or follow again."""
-        pinned = not self.state.layers.pinned
+        pinned = not self.known.layers.pinned
         if await self.ask("focus", pin=pinned):
             self.notify("Layers stay as they are, whatever gets the focus. The same key lets them follow again."
                         if pinned else "Layers follow the focus again.", timeout=4)
 
     async def bind(self, spot: Spot, *, layer: str = "", gesture: str = "") -> Reply | None:
         """Ask for another action of a control, and give it; the reply if it was given."""
-        surface, control = self.state.surface(spot[0]), self.state.control(spot)
+        surface, control = self.known.surface(spot[0]), self.known.control(spot)
         if surface is None or control is None:
             return None
         reply = await self.app.push_screen_wait(BindPanel(
-            surface, control, self.state.desk.macros, ask=self.ask, layer=layer, gesture=gesture,
+            surface, control, self.known.desk.macros, ask=self.ask, layer=layer, gesture=gesture,
             save=lambda fields: self.ask_or_say("bind", **fields)))
         if isinstance(reply, Changed):
             self.notify("Live now, and saved. u undoes it.", title=reply.words, timeout=4)
@@ -85,7 +85,7 @@ class DeskActions(View):
         """Press a control of the bench; for a real one, say where to press it."""
         if not spot[1]:
             return
-        surface = self.state.surface(spot[0])
+        surface = self.known.surface(spot[0])
         if surface is not None and not surface.bench:
             if down:
                 text = "Press it on the device itself; the screen only presses what is on the bench."
@@ -93,12 +93,12 @@ class DeskActions(View):
                             title=surface.name, timeout=4)
             return
         if down:
-            self.state.pressed_here[spot] = time.time()
+            self.known.pressed_here[spot] = time.time()
         await self.ask("press", surface=spot[0], control=spot[1], down=down)
 
     def turn(self, spot: Spot, steps: int, *, axis: int = 0) -> None:
         """Move a control of the bench by a step of the screen: a detent, or a twentieth of its way."""
-        row = self.state.control(spot)
+        row = self.known.control(spot)
         if row is None or not row.moves:
             if row is not None:
                 self.notify("This control does not move. Enter presses it.", timeout=3)
@@ -106,19 +106,19 @@ class DeskActions(View):
         if row.turns:
             self.move(spot, steps=steps)
             return
-        at = list(self.state.at.get(spot, [0.0] * row.moves))
+        at = list(self.known.at.get(spot, [0.0] * row.moves))
         at += [0.0] * (row.moves - len(at))
         axis = min(axis, row.moves - 1)
         wide = STRIDE * 2 if row.centred else STRIDE
         at[axis] = min(1.0, max(-1.0 if row.centred else 0.0, at[axis] + steps * wide))
         # The next key comes before the engine has told where it is.
-        self.state.at[spot] = at
+        self.known.at[spot] = at
         self.move(spot, to=at)
 
     @work(group="press")
     async def move(self, spot: Spot, *, steps: int = 0, to: list[float] | None = None) -> None:
         """Turn or move a control of the bench."""
-        surface = self.state.surface(spot[0])
+        surface = self.known.surface(spot[0])
         if surface is not None and not surface.bench:
             self.notify("Turn it on the device itself; the screen only moves what is on the bench.",
                         title=surface.name, timeout=4)
@@ -132,7 +132,7 @@ class DeskActions(View):
 
     def open_curve(self, spot: Spot) -> None:
         """How a control's position is read."""
-        control = self.state.control(spot)
+        control = self.known.control(spot)
         if control is not None and control.axes:
             self.app.open_view("curve", spot=spot)  # type: ignore[attr-defined]
         else:
@@ -140,7 +140,7 @@ class DeskActions(View):
 
     def explain_last(self, spot: Spot) -> None:
         """The last press of a control, hop by hop."""
-        trace = self.state.last_trace_of(spot)
+        trace = self.known.last_trace_of(spot)
         if trace is None:
             self.notify("This control has not been pressed yet.", timeout=3)
         else:

@@ -11,7 +11,7 @@ from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.core.desk.action import lead_in
 from brass_pebble.core.desk.look.drawn import BindingRow
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.known import Known
 
 from .choosing import ChoosingSheet
 
@@ -28,10 +28,10 @@ class Found:
     gesture: str
 
 
-def everything(state: DeskState) -> list[tuple[str, Found]]:
+def everything(known: Known) -> list[tuple[str, Found]]:
     """All bindings as lines."""
     lines = []
-    for surface in state.desk.surfaces:
+    for surface in known.desk.surfaces:
         legends = {control.id: control.legend for control in surface.controls}
         for layer in surface.layers:
             for row in layer.bindings:
@@ -58,9 +58,9 @@ class Finder(ChoosingSheet[Found | None]):
     Finder Label { color: $text-muted; width: 100%; }
     """
 
-    def __init__(self, state: DeskState, text: str = "") -> None:
+    def __init__(self, known: Known, text: str = "") -> None:
         super().__init__()
-        self._lines = everything(state)
+        self._lines = everything(known)
         self._text = text
 
     def compose(self) -> ComposeResult:

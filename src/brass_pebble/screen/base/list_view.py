@@ -15,7 +15,7 @@ from textual.widgets import Footer, OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.protocol.base import News
-from brass_pebble.screen.state import Spot
+from brass_pebble.screen.known import Spot
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -83,8 +83,8 @@ class ListedView(DeskActions, Generic[R]):
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         yield Static(id="summary", markup=False)
         with Horizontal():
             yield OptionList(markup=False)
@@ -98,7 +98,7 @@ class ListedView(DeskActions, Generic[R]):
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""
         self.query_one(StatusLine).redraw()
-        if self.state.connected:
+        if self.known.connected:
             self.load()
 
     async def take(self, message: News, changed: set[Spot]) -> None:

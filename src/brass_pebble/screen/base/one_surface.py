@@ -10,8 +10,8 @@ from textual import on
 
 from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.screen.known import Known
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.path_bar import PathBar
 
 from .desk_actions import DeskActions
@@ -21,23 +21,23 @@ from .view import View
 class OneSurfaceView(DeskActions):
     """A view that shows one surface after the other, and a control of it that is chosen."""
 
-    def __init__(self, state: DeskState, link: Asks, surface: str = "") -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks, surface: str = "") -> None:
+        super().__init__(known, link)
         self.surface_id = surface
         self.chosen = ""
 
     @property
     def row(self) -> SurfaceRow | None:
         """The surface; the first one if the one that was meant went away."""
-        surfaces = self.state.desk.surfaces
-        return self.state.surface(self.surface_id) or (surfaces[0] if surfaces else None)
+        surfaces = self.known.desk.surfaces
+        return self.known.surface(self.surface_id) or (surfaces[0] if surfaces else None)
 
-    def action_surface(self, step: int) -> None:
+    def action_surface(self, by: int) -> None:
         """Another surface."""
-        ids = [surface.id for surface in self.state.desk.surfaces]
+        ids = [surface.id for surface in self.known.desk.surfaces]
         if ids:
             at = ids.index(self.surface_id) if self.surface_id in ids else 0
-            self.surface_id, self.chosen = ids[(at + step) % len(ids)], ""
+            self.surface_id, self.chosen = ids[(at + by) % len(ids)], ""
             self.show_surface()
 
     def show_surface(self) -> None:

@@ -13,9 +13,9 @@ from textual.screen import Screen
 from brass_pebble.client import EngineError
 from brass_pebble.protocol.base import Changed, News, Reply, Request
 from brass_pebble.protocol.rows import HandsOffRow
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.outside import Outside
-from brass_pebble.screen.state import DeskState, Spot
 
 from .key_help import bindings_of, key_rows, key_table
 from .palette import Palette
@@ -43,9 +43,9 @@ class View(Screen[None]):
         Binding("R", "restart", "restart engine", show=False, tooltip="start the engine again after it ended"),
     ]
 
-    def __init__(self, state: DeskState, link: Asks) -> None:
+    def __init__(self, known: Known, link: Asks) -> None:
         super().__init__()
-        self.state, self.link = state, link
+        self.known, self.link = known, link
 
     @property
     def palette(self) -> Palette:
@@ -100,7 +100,7 @@ class View(Screen[None]):
     @work(group="hands off")
     async def action_hands_off(self) -> None:
         """Let presses only select for a while, or let them command again."""
-        off = bool(self.state.hands_off())
+        off = bool(self.known.hands_off())
         reply = await self.ask("hands_on" if off else "hands_off")
         if isinstance(reply, HandsOffRow):
             minutes = round(max(reply.surfaces.values(), default=0.0) / 60_000)
@@ -142,7 +142,7 @@ class View(Screen[None]):
 
     def action_restart(self) -> None:
         """Start the engine again after it ended."""
-        if not self.state.connected:
+        if not self.known.connected:
             self.app.restart_engine()  # type: ignore[attr-defined]
 
     async def action_leave(self) -> None:

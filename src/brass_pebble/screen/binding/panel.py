@@ -30,7 +30,7 @@ from brass_pebble.protocol.base import Reply
 from brass_pebble.protocol.layers import Catching, Takers
 from brass_pebble.protocol.topics import ChordNews
 from brass_pebble.screen.base.choosing import ChoosingSheet
-from brass_pebble.screen.state import NO_BINDING
+from brass_pebble.screen.known import NO_BINDING
 
 Ask = Callable[..., Awaitable[Reply | None]]
 # Has fields saved: the reply, or None and why not.
@@ -265,9 +265,9 @@ class BindPanel(ChoosingSheet[Reply | None]):
         kind = self.choices[index].kind if index is not None and index < len(self.choices) else ""
         return str(kind or self.row.kind)
 
-    def action_choose(self, step: int) -> None:
+    def action_choose(self, by: int) -> None:
         """Move among the proposals; what can be set goes with what is chosen."""
-        super().action_choose(step)
+        super().action_choose(by)
         self._show_settings()
 
     def action_set(self, key: str) -> None:

@@ -15,8 +15,8 @@ from textual.worker import get_current_worker
 from brass_pebble.core.desk.look.shown import place_of
 from brass_pebble.core.say.finding import GOOD, UNKNOWN, WRONG, Finding
 from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.known import Known
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
@@ -36,8 +36,8 @@ class CheckupView(ListedView[Finding]):
     BINDINGS: ClassVar[list[BindingType]] = [Binding("l", "look", "look again")]
     FRESH = ()
 
-    def __init__(self, state: DeskState, link: Asks) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks) -> None:
+        super().__init__(known, link)
         self.findings: list[Finding] = []
         self._done = False
 
@@ -49,7 +49,7 @@ class CheckupView(ListedView[Finding]):
         """Look at everything again."""
         self.findings, self._done = [], False
         self.put(())
-        self._look(Path(self.state.desk.folder or "."))
+        self._look(Path(self.known.desk.folder or "."))
 
     @work(thread=True, exclusive=True)
     def _look(self, desk: Path) -> None:
@@ -108,7 +108,7 @@ class CheckupView(ListedView[Finding]):
             text.append("\nWhat to do\n", style=palette.dim)
             text.append(f"{finding.fix}\n", style=f"bold {palette.brass}")
         self.query_one("#says", Static).update(text)
-        surface = self.state.surface(finding.surface)
+        surface = self.known.surface(finding.surface)
         sketch = self.query_one(Sketch)
         sketch.display = surface is not None
         sketch.show([place_of(control, control.label) for control in surface.controls] if surface else [])

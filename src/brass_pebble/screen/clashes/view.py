@@ -20,8 +20,8 @@ from brass_pebble.screen.base.desk_actions import UNDO
 from brass_pebble.screen.base.key_help import key_table
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.base.sheets import Sheet
+from brass_pebble.screen.known import NO_SURFACE, Known
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import NO_SURFACE, DeskState
 from brass_pebble.screen.surface.family import FamilySheet
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
@@ -41,8 +41,8 @@ class ClashesView(ListedView[ClashRow]):
         Binding("t", "tables", "tables", tooltip="the shortcut tables of programs"),
     ]
 
-    def __init__(self, state: DeskState, link: Asks) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks) -> None:
+        super().__init__(known, link)
         self.programs: list[ProgramRow] = []
         self.troubles: list[ProblemRow] = []
 
@@ -68,12 +68,12 @@ class ClashesView(ListedView[ClashRow]):
                              (self._places(row), self.palette.dim))
 
     def _macro_name(self, clash: ClashRow) -> str:
-        return next((str(macro.name) for macro in self.state.desk.macros if macro.id == clash.macro), "")
+        return next((str(macro.name) for macro in self.known.desk.macros if macro.id == clash.macro), "")
 
     def _places(self, clash: ClashRow) -> str:
         names = []
         for where in clash.where[:3]:
-            surface = self.state.surface(where.surface)
+            surface = self.known.surface(where.surface)
             names.append(f"{surface.name if surface else ''} {where.control}")
         more = len(clash.where) - len(names)
         return ", ".join(dict.fromkeys(names)) + (f" +{more}" if more > 0 else "")
@@ -113,7 +113,7 @@ class ClashesView(ListedView[ClashRow]):
         text.append("\n" + _REPAIRS.get(row.kind, ""), style=palette.brass)
         says.update(text)
         where = self.spot
-        surface = self.state.surface(where.surface) if where else None
+        surface = self.known.surface(where.surface) if where else None
         sketch.show(self._drawn(surface, row) if surface else [])
         sketch.selected = where.control if where else ""
         hops = [Hop(surface.name, "surface"), Hop(where.control, "surface"), Hop(where.gesture, "binding")] \
@@ -150,7 +150,7 @@ class ClashesView(ListedView[ClashRow]):
                             title=reply.words, timeout=6)
 
     def _bound(self, where: PlaceRow) -> BindingRow | None:
-        surface = self.state.surface(where.surface) or NO_SURFACE
+        surface = self.known.surface(where.surface) or NO_SURFACE
         return next((row for layer in surface.layers if layer.id == where.layer for row in layer.bindings
                      if (row.control, row.gesture) == (where.control, where.gesture)), None)
 

@@ -24,8 +24,8 @@ from brass_pebble.paper.svg import page_svg
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.motion import Calibrate, Calibrated
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.known import NO_CONTROL, Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import NO_CONTROL, DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 
@@ -86,8 +86,8 @@ class CurveView(DeskActions):
 
     AUTO_FOCUS = "CurvePlot"
 
-    def __init__(self, state: DeskState, link: Asks, spot: Spot) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks, spot: Spot) -> None:
+        super().__init__(known, link)
         self.spot = spot
         self.axis = 0
         self.chosen = 0
@@ -99,8 +99,8 @@ class CurveView(DeskActions):
 
     def compose(self) -> ComposeResult:
         """The plot, and the settings beside it."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         with Horizontal(id="body"):
             yield CurvePlot()
             with Vertical(id="side"):
@@ -112,7 +112,7 @@ class CurveView(DeskActions):
     @property
     def row(self) -> ControlRow:
         """The control's row; empty if it went away."""
-        return self.state.control(self.spot) or NO_CONTROL
+        return self.known.control(self.spot) or NO_CONTROL
 
     def settings(self, axis: int | None = None) -> AxisSettings:
         """How the axis is read now."""
@@ -157,7 +157,7 @@ class CurveView(DeskActions):
     @property
     def place(self) -> float:
         """Where the axis is."""
-        at = self.state.at.get(self.spot, [])
+        at = self.known.at.get(self.spot, [])
         return float(at[self.axis]) if self.axis < len(at) else 0.0
 
     def _show_place(self) -> None:
@@ -174,7 +174,7 @@ class CurveView(DeskActions):
         text.append("\n")
         before = self._before[self.axis].respond(self.place, centred=plot.centred) if self._before else response
         text.append(f"before it would have led to {before * 100:.1f} %\n", style=palette.dim)
-        raw = self.state.raw.get(self.spot, [])
+        raw = self.known.raw.get(self.spot, [])
         if self.axis < len(raw):
             text.append(f"the device reports {raw[self.axis]}", style=palette.dim)
         if self._calibrating:
@@ -185,7 +185,7 @@ class CurveView(DeskActions):
 
     def _show_side(self) -> None:
         palette, row, settings = self.palette, self.row, self.settings()
-        surface = self.state.surface(self.spot[0])
+        surface = self.known.surface(self.spot[0])
         names = Text()
         names.append(f"{surface.name if surface else ''} ▸ {row.legend}", style=f"bold {palette.brass}")
         if row.moves > 1:
@@ -213,9 +213,9 @@ class CurveView(DeskActions):
 
     # Changing.
 
-    def action_choose(self, step: int) -> None:
+    def action_choose(self, by: int) -> None:
         """Another setting."""
-        self.chosen = (self.chosen + step) % len(KNOBS)
+        self.chosen = (self.chosen + by) % len(KNOBS)
         self._show_side()
 
     def action_axis(self) -> None:
@@ -303,7 +303,7 @@ class CurveView(DeskActions):
 
     def action_export(self) -> None:
         """Save the curve as a drawing, where this program was started."""
-        surface, row = self.state.surface(self.spot[0]), self.row
+        surface, row = self.known.surface(self.spot[0]), self.row
         name = f"{surface.name if surface else ''} {row.legend}"
         file = Path.cwd() / (re.sub(r"[^a-z0-9]+", "-", f"{name} curve".lower()).strip("-") + ".svg")
         try:

@@ -9,7 +9,7 @@ from textual.binding import BindingType
 
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.screen.base.settings_panel import Ask, SettingsPanel
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.known import Known
 
 
 class DeskPanel(SettingsPanel):
@@ -18,18 +18,18 @@ class DeskPanel(SettingsPanel):
     BINDINGS: ClassVar[list[BindingType]] = [("D", "leave", "back")]
     MODEL = Desk
 
-    def __init__(self, state: DeskState, ask: Ask) -> None:
+    def __init__(self, known: Known, ask: Ask) -> None:
         super().__init__(ask)
-        self._state = state
+        self._known = known
 
     def heading(self) -> str:
-        return f"{self._state.desk.name}: settings of the desk"
+        return f"{self._known.desk.name}: settings of the desk"
 
     def about(self) -> str:
-        return f"{self._state.desk.folder}/desk.toml"
+        return f"{self._known.desk.folder}/desk.toml"
 
     def written(self) -> Mapping[str, Any]:
-        settings: Mapping[str, Any] = self._state.desk.settings
+        settings: Mapping[str, Any] = self._known.desk.settings
         return settings
 
     async def put(self, what: str, value: Any) -> bool:

@@ -27,9 +27,9 @@ from brass_pebble.protocol.topics import (
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import Sheet, problem_list
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
-from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.surface.settings import SurfacePanel
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
@@ -116,8 +116,8 @@ class DeskView(DeskActions):
 
     AUTO_FOCUS = "Board"
 
-    def __init__(self, state: DeskState, link: Asks) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks) -> None:
+        super().__init__(known, link)
         self._followed = 0
         self._latched: set[Spot] = set()
         self._arranging = ""
@@ -125,12 +125,12 @@ class DeskView(DeskActions):
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         yield Static("", id="trouble", markup=False)
-        yield Board(self.state)
+        yield Board(self.known)
         yield Static("", id="caption", markup=False)
-        yield TraceList(self.state)
+        yield TraceList(self.known)
         yield Footer(show_command_palette=False)
 
     # News of the engine.
@@ -170,8 +170,8 @@ class DeskView(DeskActions):
         if isinstance(message, TraceNews):
             trace = message.trace
             spot = (trace.surface, trace.control)
-            if spot[0] and self.state.control(spot) and trace.id > self._followed and trace.id == \
-                    self.state.traces[-1].id:
+            if spot[0] and self.known.control(spot) and trace.id > self._followed and trace.id == \
+                    self.known.traces[-1].id:
                 self._followed = trace.id
                 board.follow(spot, trace.at)
             self._offer(trace)
@@ -183,7 +183,7 @@ class DeskView(DeskActions):
 
     def _offer(self, trace: TraceRow) -> None:
         """A blank control was pressed: it can be bound there and then."""
-        control = self.state.control((trace.surface, trace.control))
+        control = self.known.control((trace.surface, trace.control))
         blank = control is not None and trace.why.startswith("nothing bound") and not control.gestures
         said = f"○ {trace.surface_name} {control.legend} is blank. b binds it now." if control and blank else ""
         if said != self._blank:
@@ -201,7 +201,7 @@ class DeskView(DeskActions):
 
     def _show_caption(self) -> None:
         caption = self.query_one("#caption", Static)
-        script = self.state.script
+        script = self.known.script
         caption.set_class(script.running, "shown")
         if script.running:
             at, length = int(script.at_ms / 1000), int(script.length_ms / 1000)
@@ -211,34 +211,34 @@ class DeskView(DeskActions):
     def _show_trouble(self) -> None:
         trouble = self.query_one("#trouble", Static)
         text = ""
-        if not (self.state.connected or self.state.starting):
+        if not (self.known.connected or self.known.starting):
             text = "✗ The engine has ended; nothing is down and every device is free. R starts it again, q leaves."
         elif self._recording():
             text = self._recording()
         elif self._arranging:
             text = "✥ The arrows move this surface on the desk; Enter leaves it there."
-        elif question := self.state.surface(self.state.desk.question):
+        elif question := self.known.surface(self.known.desk.question):
             text = (f"? Which one is the {question.name}? Press any key on it"
                     + (" (on the bench: m shows the devices)." if question.ask and all(
                         row.device.startswith("bench/") for row in question.ask) else ".")
                     + f" {question.why}.")
-        elif self.state.problems:
-            first = self.state.problems[0]
+        elif self.known.problems:
+            first = self.known.problems[0]
             place = f"{first.file}, line {first.line}: " if first.line else ""
             text = f"✗ {place}{first.what}. {first.hint}   (p shows all)"
         else:
-            text = self._blank or next((_say_chatter(s) for s in self.state.desk.surfaces if s.chatter), "")
+            text = self._blank or next((_say_chatter(s) for s in self.known.desk.surfaces if s.chatter), "")
         trouble.update(text)
         trouble.set_class(bool(text), "shown")
         self.call_after_refresh(self._share_room)
 
     def _recording(self) -> str:
         """What the recording wants, while one goes on."""
-        recorder = self.state.desk.recorder
+        recorder = self.known.desk.recorder
         if recorder.state == "choose":
             return "● RECORD: press the key that should play this macro. Record again, Esc or x: cancel."
         if recorder.state == "recording":
-            surface = self.state.surface(recorder.surface)
+            surface = self.known.surface(recorder.surface)
             name = surface.name if surface else ""
             what = "what the surfaces send and the keyboard types" if recorder.keyboard else \
                 "what the surfaces send"
@@ -263,8 +263,8 @@ class DeskView(DeskActions):
     def action_go(self, dx: int, dy: int) -> None:
         """Select the control next to the selected one."""
         board = self.query_one(Board)
-        if self._arranging and (surface := self.state.surface(self._arranging)):
-            self.state.move_surface(surface.id, [max(0.0, surface.at[0] + dx * STRIDE),
+        if self._arranging and (surface := self.known.surface(self._arranging)):
+            self.known.move_surface(surface.id, [max(0.0, surface.at[0] + dx * STRIDE),
                                                  max(0.0, surface.at[1] + dy * STRIDE)])
             board.place_all()
             return
@@ -317,15 +317,15 @@ class DeskView(DeskActions):
     def action_centre(self) -> None:
         """Let a stick go back to its middle."""
         spot = self.query_one(Board).selected
-        row = self.state.control(spot)
+        row = self.known.control(spot)
         if row is not None and row.centred:
-            self.state.at[spot] = [0.0] * row.moves
+            self.known.at[spot] = [0.0] * row.moves
             self.move(spot, to=[0.0] * row.moves)
 
-    def action_row(self, step: int) -> None:
+    def action_row(self, by: int) -> None:
         """Show the next row of the desk."""
         board = self.query_one(Board)
-        board.choose(board.go_to_row(step))
+        board.choose(board.go_to_row(by))
         self._show_path()
 
     # Changing the desk.
@@ -339,7 +339,7 @@ class DeskView(DeskActions):
     async def action_clear(self) -> None:
         """Take the selected control's action away."""
         surface, control = self.query_one(Board).selected
-        row = self.state.control((surface, control))
+        row = self.known.control((surface, control))
         if row is not None and row.kind:
             await self.ask("rearrange", how="clear", places=[[surface, row.layer, control]])
 
@@ -356,20 +356,20 @@ class DeskView(DeskActions):
     @work(group="rest")
     async def action_toggle_rest(self) -> None:
         """Let the selected surface type normally, or command again."""
-        surface = self.state.surface(self.query_one(Board).selected[0])
+        surface = self.known.surface(self.query_one(Board).selected[0])
         if surface is not None:
             await self.ask("wake" if surface.state == "resting" else "rest", surface=surface.id)
 
     @work(group="record")
     async def action_end_recording(self) -> None:
         """Cancel the recording that goes on."""
-        if self.state.desk.recorder.state != "idle":
+        if self.known.desk.recorder.state != "idle":
             await self.ask("cancel_recording")
 
     @work(group="watch")
     async def action_watch(self) -> None:
         """Watch the scripted class, or end it."""
-        await self.ask("script", run=not self.state.script.running)
+        await self.ask("script", run=not self.known.script.running)
 
     def action_zoom(self) -> None:
         """The selected surface large; the whole desk, if it has more rows than are shown; its row again."""
@@ -398,14 +398,14 @@ class DeskView(DeskActions):
     def action_problems(self) -> None:
         """What is wrong with the desk's files."""
         missing = [ProblemRow(what=s.why or s.state, file=s.name)
-                   for s in self.state.desk.surfaces if s.state != "taken"]
-        self.app.push_screen(Sheet("Problems", problem_list([*self.state.problems, *missing], self.palette)))
+                   for s in self.known.desk.surfaces if s.state != "taken"]
+        self.app.push_screen(Sheet("Problems", problem_list([*self.known.problems, *missing], self.palette)))
 
 
     # Devices: meeting them, and what is set for a surface.
 
     def more_help(self) -> list[tuple[str, str]]:
-        return [("files", f"{self.state.desk.folder}, in any editor; live when saved")]
+        return [("files", f"{self.known.desk.folder}, in any editor; live when saved")]
 
     def action_meet(self) -> None:
         """Find a device by pressing it, and make it a surface."""
@@ -428,7 +428,7 @@ class DeskView(DeskActions):
     def action_layers(self) -> None:
         """The selected surface large, with its layers and gestures."""
         surface, control = self.query_one(Board).selected
-        if not self.state.desk.surfaces:
+        if not self.known.desk.surfaces:
             self.notify("There is no surface yet. m meets a device.", timeout=4)
             return
         self.app.open_view("surface", surface=surface, control=control)  # type: ignore[attr-defined]
@@ -468,7 +468,7 @@ class DeskView(DeskActions):
     @work(exclusive=True, group="find")
     async def action_find(self) -> None:
         """Which control plays this macro, sends that chord?"""
-        found = await self.app.push_screen_wait(Finder(self.state))
+        found = await self.app.push_screen_wait(Finder(self.known))
         if found is not None:
             self.app.open_view("surface", surface=found.surface, control=found.control,  # type: ignore[attr-defined]
                                layer=found.layer)
@@ -476,8 +476,8 @@ class DeskView(DeskActions):
     @work(group="layer")
     async def action_next_program(self) -> None:
         """Give the next program on the stage the focus."""
-        ids = [program.id for program in self.state.programs]
-        at = next((index for index, program in enumerate(self.state.programs) if program.focused), -1)
+        ids = [program.id for program in self.known.programs]
+        at = next((index for index, program in enumerate(self.known.programs) if program.focused), -1)
         if ids:
             await self.ask("focus", stage=ids[(at + 1) % len(ids)])
 
@@ -493,11 +493,11 @@ class DeskView(DeskActions):
     async def action_open_macro(self) -> None:
         """Open the macro of the selected control, or choose one, or begin a new one."""
         spot = self.query_one(Board).selected
-        control = self.state.control(spot)
+        control = self.known.control(spot)
         if control and control.kind == "play":
             self.app.open_view("macro", macro=control.target, spot=spot)  # type: ignore[attr-defined]
             return
-        macro_id, name = await self.app.push_screen_wait(MacroPicker(self.state))
+        macro_id, name = await self.app.push_screen_wait(MacroPicker(self.known))
         if name:
             quoted = name.replace("\\", "\\\\").replace('"', '\\"')
             reply = await self.ask("write_macro", name=name, text=f'name "{quoted}"\n\n')
@@ -508,32 +508,32 @@ class DeskView(DeskActions):
     @work(exclusive=True, group="settings")
     async def action_settings(self) -> None:
         """What is set for the selected surface; draw it anew, try it, take it off the desk."""
-        surface = self.state.surface(self._chosen_surface())
+        surface = self.known.surface(self._chosen_surface())
         if surface is None:
             self.notify("There is no surface yet. m meets a device.", timeout=4)
             return
-        goal = await self.app.push_screen_wait(SurfacePanel(surface.id, self.state, self.ask))
+        goal = await self.app.push_screen_wait(SurfacePanel(surface.id, self.known, self.ask))
         if goal:
             self.app.open_view("meet", surface=surface.id, step=goal)  # type: ignore[attr-defined]
 
     def action_desk_settings(self) -> None:
         """What is set for the whole desk."""
-        self.app.push_screen(DeskPanel(self.state, self.ask))
+        self.app.push_screen(DeskPanel(self.known, self.ask))
 
     def _chosen_surface(self) -> str:
         selected = self.query_one(Board).selected[0]
-        return selected or next((s.id for s in self.state.desk.surfaces), "")
+        return selected or next((s.id for s in self.known.desk.surfaces), "")
 
     def show_surface(self, surface_id: str) -> None:
         """Select a surface's first control, as after meeting it."""
-        surface = self.state.surface(surface_id)
+        surface = self.known.surface(surface_id)
         if surface and surface.controls:
             self.query_one(Board).choose((surface_id, surface.controls[0].id))
             self._show_path()
 
     def show_spot(self, spot: Spot) -> None:
         """Select a control, as another view left it."""
-        if self.state.control(spot):
+        if self.known.control(spot):
             self.query_one(Board).choose(spot)
             self._show_path()
 
@@ -548,7 +548,7 @@ class DeskView(DeskActions):
             self._show_trouble()
 
     async def _end_arranging(self) -> None:
-        surface = self.state.surface(self._arranging)
+        surface = self.known.surface(self._arranging)
         self._arranging = ""
         self._show_trouble()
         if surface is not None:
@@ -557,7 +557,7 @@ class DeskView(DeskActions):
     @work(exclusive=True, group="edit")
     async def action_accept(self) -> None:
         """Take the debounce time that is offered for a switch that bounces."""
-        for surface in self.state.desk.surfaces:
+        for surface in self.known.desk.surfaces:
             if surface.chatter:
                 await self.ask("set", surface=surface.id, what="debounce", value=surface.chatter.offer)
                 return

@@ -89,9 +89,9 @@ class AsleepView(ListedView[AsleepRow]):
         """The surface that it is about, and the controls: for a macro, those that play it."""
         if not row.where.startswith("macros/"):
             place, _, control = row.where.partition(" ")
-            return self.state.surface(place), {control}
+            return self.known.surface(place), {control}
         macro = row.where.removeprefix("macros/").removesuffix(".macro")
-        for surface in self.state.desk.surfaces:
+        for surface in self.known.desk.surfaces:
             found = {binding.control for layer in surface.layers for binding in layer.bindings
                      if binding.kind == "play" and binding.target == macro}
             if found:

@@ -20,7 +20,7 @@ from brass_pebble.core.parcel.fitting import HOWS, Fit, match, suits
 from brass_pebble.core.parcel.look import bound_of
 from brass_pebble.core.parcel.merge import Item
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.known import Known
 from brass_pebble.screen.widgets.sketch import Sketch
 
 from .reading import sketch_rows
@@ -44,20 +44,20 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
         Binding("d", "done", "done"), Binding("escape", "leave", "leave it"),
     ]
 
-    def __init__(self, state: DeskState, parcel: Parcel, item: Item, theirs: BareSurface,
+    def __init__(self, known: Known, parcel: Parcel, item: Item, theirs: BareSurface,
                  before: tuple[str, Fit] | None) -> None:
         super().__init__()
-        self._state, self._theirs, self._item = state, theirs, item
+        self._known, self._theirs, self._item = known, theirs, item
         self._bound = bound_of(parcel, item.id)
         self._labels: dict[str, str] = {row.id: row.key for row in sketch_rows(theirs)[0] if row.key}
         self._how = HOWS[0]
-        ids = [surface.id for surface in state.desk.surfaces]
+        ids = [surface.id for surface in known.desk.surfaces]
         self._here = before[0] if before else item.id if item.id in ids else ids[0]
         self._fit = before[1] if before else self._match()
 
     @property
     def _mine(self) -> SurfaceRow:
-        return self._state.surface(self._here) or self._state.desk.surfaces[0]
+        return self._known.surface(self._here) or self._known.desk.surfaces[0]
 
     def _match(self) -> Fit:
         controls = [control for control in self._mine.controls if not control.absent]
@@ -161,7 +161,7 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
 
     def action_other(self) -> None:
         """Another surface of mine."""
-        ids = [surface.id for surface in self._state.desk.surfaces]
+        ids = [surface.id for surface in self._known.desk.surfaces]
         self._here = ids[(ids.index(self._here) + 1) % len(ids)]
         self._fit = self._match()
         self._draw()

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.screen.base.one_surface import write_here
 from brass_pebble.screen.base.sheets import AskText, Choose
+from brass_pebble.screen.known import NO_CONTROL, Spot
 from brass_pebble.screen.labels.choices import Choice
-from brass_pebble.screen.state import NO_CONTROL, Spot
 
 if TYPE_CHECKING:
     from brass_pebble.screen.base.view import View
@@ -31,7 +31,7 @@ async def open_parcel(view: View) -> None:
         return
     file = Path(answer).expanduser()
     try:
-        found = await asyncio.to_thread(view.outside.look_at, file, view.state.desk.folder)
+        found = await asyncio.to_thread(view.outside.look_at, file, view.known.desk.folder)
     except ProblemError as error:
         view.notify(str(error.problem), title=file.name, severity="error", timeout=12)
         return
@@ -43,9 +43,9 @@ async def open_parcel(view: View) -> None:
 
 async def give(view: View, selected: Spot) -> None:
     """Ask what, and pack it where this program was started."""
-    surface = view.state.surface(selected[0])
-    control = view.state.control(selected) or NO_CONTROL
-    rows: list[tuple[str, tuple[str, str]]] = [("the whole desk", ("desk", view.state.desk.name))]
+    surface = view.known.surface(selected[0])
+    control = view.known.control(selected) or NO_CONTROL
+    rows: list[tuple[str, tuple[str, str]]] = [("the whole desk", ("desk", view.known.desk.name))]
     if surface is not None:
         rows.append((f"the surface {surface.name}, with what it plays", (surface.id, surface.name)))
     if control.kind == "play":
@@ -57,7 +57,7 @@ async def give(view: View, selected: Spot) -> None:
     file = Path.cwd() / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'desk'}.zip"
     macro = what.removeprefix("macro ") if what.startswith("macro ") else ""
     try:
-        data, readable = await asyncio.to_thread(view.outside.pack, view.state.desk.folder,
+        data, readable = await asyncio.to_thread(view.outside.pack, view.known.desk.folder,
                                                  [] if what == "desk" or macro else [what], [macro] if macro else [])
     except ProblemError as error:
         view.notify(str(error.problem), severity="error", timeout=8)

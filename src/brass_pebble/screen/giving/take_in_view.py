@@ -22,8 +22,8 @@ from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.look import Look, Reaching, at_most
 from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
 from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.known import Known
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
@@ -70,8 +70,8 @@ class TakeInView(ListedView[Line]):
         Binding("escape", "leave", "leave it", tooltip="leave it; nothing was changed"),
     ]
 
-    def __init__(self, state: DeskState, link: Asks, look: Look, file: str) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks, look: Look, file: str) -> None:
+        super().__init__(known, link)
         self.look, self.file = look, file
         self.choices: dict[str, str] = {}
         self.fits: dict[str, tuple[str, Fit]] = {}
@@ -94,7 +94,7 @@ class TakeInView(ListedView[Line]):
 
     async def on_mount(self) -> None:
         """Read what the drawings need."""
-        self._drawn, self._mine = await asyncio.to_thread(self.outside.drawn, self.look, self.state.desk.folder)
+        self._drawn, self._mine = await asyncio.to_thread(self.outside.drawn, self.look, self.known.desk.folder)
         self.load()
 
     async def show_all(self) -> None:
@@ -133,7 +133,7 @@ class TakeInView(ListedView[Line]):
 
     def _does(self, item: Item) -> str:
         if item.sort == "surface" and item.id in self.fits:
-            here = self.state.surface(self.fits[item.id][0])
+            here = self.known.surface(self.fits[item.id][0])
             return f"onto {here.name if here else '?'}"
         return "here already" if item.state == SAME else SAID[self.choices.get(item.key, item.usual)]
 
@@ -201,7 +201,7 @@ class TakeInView(ListedView[Line]):
 
     def _draw(self, item: Item, drawn: BareSurface, reaching: Reaching | None) -> None:
         """Their surface; beside it mine of that name, with what differs on both."""
-        mine = self.state.surface(item.id) if item.state == DIFFERS else None
+        mine = self.known.surface(item.id) if item.state == DIFFERS else None
         self.query_one("#yours-drawn").display = mine is not None
         marked = {reaching.where.partition(" ")[0]} if reaching is not None else None
         if mine is not None and reaching is None:
@@ -247,7 +247,7 @@ class TakeInView(ListedView[Line]):
         palette = self.palette
         if item.id in self.fits:
             here, fit = self.fits[item.id]
-            mine = self.state.surface(here)
+            mine = self.known.surface(here)
             text.append(f"Fitted to {mine.name if mine else here}: {len(fit.placed)} controls placed", style="bold")
             text.append(f", {len(fit.tray)} in the tray are left out: {', '.join(fit.tray)}\n" if fit.tray else "\n",
                         style=palette.brass)
@@ -318,11 +318,11 @@ class TakeInView(ListedView[Line]):
         if item is None or item.sort != "surface" or item.id not in self._drawn:
             self.notify("Choose a surface of the parcel.", timeout=4)
             return
-        if not self.state.desk.surfaces:
+        if not self.known.desk.surfaces:
             self.notify("There is no surface on this desk yet: m on the desk meets a device.", timeout=5)
             return
         from .fit_view import FitSheet
-        found = await self.app.push_screen_wait(FitSheet(self.state, self.look.parcel, item, self._drawn[item.id],
+        found = await self.app.push_screen_wait(FitSheet(self.known, self.look.parcel, item, self._drawn[item.id],
                                                          self.fits.get(item.id)))
         if found is not None:
             self.fits[item.id] = found

@@ -15,8 +15,8 @@ from textual.widgets import Static
 from brass_pebble.protocol.giving import AskVersions, Compare, DifferenceRow, Differences, VersionRow, Versions
 from brass_pebble.screen.base.desk_actions import UNDO
 from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.known import Known
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
@@ -44,8 +44,8 @@ class VersionsView(ListedView[VersionRow]):
         *UNDO,
     ]
 
-    def __init__(self, state: DeskState, link: Asks) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks) -> None:
+        super().__init__(known, link)
         self.since = False
         self.as_lines = False
         self._found = Differences(words=[], lines=[], more=0)
@@ -134,7 +134,7 @@ class VersionsView(ListedView[VersionRow]):
         """The surface that most of it is about, with what differs on it."""
         sketch = self.query_one(Sketch)
         names = [row.surface for row in found.words if row.surface]
-        surface = self.state.surface(max(set(names), key=names.count)) if names else None
+        surface = self.known.surface(max(set(names), key=names.count)) if names else None
         sketch.display = surface is not None
         if surface is not None:
             rows, seen = sketch_rows(surface, {row.control for row in found.words
@@ -161,7 +161,7 @@ class VersionsView(ListedView[VersionRow]):
         if row := self.row:
             self._show(row)
 
-    def action_scroll(self, step: int) -> None:
+    def action_scroll(self, by: int) -> None:
         """On in what differs."""
         box = self.query_one("#differs", VerticalScroll)
-        box.scroll_relative(y=step * max(1, box.size.height - 2), animate=False)
+        box.scroll_relative(y=by * max(1, box.size.height - 2), animate=False)

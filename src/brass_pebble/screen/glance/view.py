@@ -14,8 +14,8 @@ from textual.widgets import Static
 from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.protocol.base import News
 from brass_pebble.screen.base.desk_actions import DeskActions
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 
 # From large to small: cells for a key unit.  Below the last one, a list can be read where a drawing cannot.
@@ -39,8 +39,8 @@ class GlanceView(DeskActions):
         Binding("question_mark", "keys", "keys"), Binding("q,escape", "app.quit", "quit"),
     ]
 
-    def __init__(self, state: DeskState, link: Asks, surface: str) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks, surface: str) -> None:
+        super().__init__(known, link)
         self.surface_id = surface
         self._drawn = ""
 
@@ -53,24 +53,24 @@ class GlanceView(DeskActions):
     @property
     def row(self) -> SurfaceRow | None:
         """The surface: the one that was asked for by id or name."""
-        return self.state.surface(self.surface_id) or next(
-            (row for row in self.state.desk.surfaces if row.name == self.surface_id), None)
+        return self.known.surface(self.surface_id) or next(
+            (row for row in self.known.desk.surfaces if row.name == self.surface_id), None)
 
     async def show_all(self) -> None:
         """After connecting, when the desk changed, or the pane has another size."""
         row, box, text = self.row, self.query_one("#box"), self.query_one("#list", Static)
         if row is None:
             await box.query(SurfaceDrawing).remove()
-            known = ", ".join(found.id for found in self.state.desk.surfaces)
+            known = ", ".join(found.id for found in self.known.desk.surfaces)
             text.display = True
-            text.update("" if self.state.starting else
-                        "The engine has ended. R starts it again, q leaves." if not self.state.connected else
+            text.update("" if self.known.starting else
+                        "The engine has ended. R starts it again, q leaves." if not self.known.connected else
                         f"There is no surface “{self.surface_id}”. Known are {known or 'none yet'}.")
             return
         self.surface_id = row.id
         if self._drawn != row.id:
             await box.query(SurfaceDrawing).remove()
-            await box.mount(SurfaceDrawing(row.id, self.state), before=0)
+            await box.mount(SurfaceDrawing(row.id, self.known), before=0)
             self._drawn = row.id
         self._fit()
 
@@ -97,7 +97,7 @@ class GlanceView(DeskActions):
         palette, text = self.palette, Text(no_wrap=True, overflow="ellipsis")
         for control in row.controls:
             if control.kind:
-                down = (row.id, control.id) in self.state.down
+                down = (row.id, control.id) in self.known.down
                 style = f"{palette.on_brass} on {palette.brass}" if down else palette.tint(control.tint)
                 text.append(f"{control.legend[:8]:>8} ", style=palette.dim)
                 text.append(f"{control.label}\n", style=f"bold {style}")
@@ -106,13 +106,13 @@ class GlanceView(DeskActions):
     def _foot(self, row: SurfaceRow) -> None:
         palette = self.palette
         foot = Text(no_wrap=True, overflow="ellipsis")
-        if not self.state.connected:
+        if not self.known.connected:
             foot.append("✗ engine gone   R starts it again", style=f"bold {palette.rust}")
         elif row.state != "taken":
             foot.append(f"◌ {row.why or row.state}", style=palette.brass)
         else:
-            trace = next((t for t in reversed(self.state.traces) if t.surface == row.id), None)
-            sends = self.state.desk.sends
+            trace = next((t for t in reversed(self.known.traces) if t.surface == row.id), None)
+            sends = self.known.desk.sends
             ready = "◉ armed" if sends else "✗ nothing can be sent"
             foot.append(trace.sentence.partition(": ")[2] if trace else ready,
                         style=palette.verdigris if sends else palette.rust)
@@ -139,11 +139,11 @@ class GlanceView(DeskActions):
     def _pressed(self, message: SurfaceDrawing.Pressed) -> None:
         self.press(message.spot, down=message.down)
 
-    async def action_other(self, step: int) -> None:
+    async def action_other(self, by: int) -> None:
         """Another surface."""
-        ids = [surface.id for surface in self.state.desk.surfaces]
+        ids = [surface.id for surface in self.known.desk.surfaces]
         if ids:
-            self.surface_id = ids[(ids.index(self.surface_id) + step) % len(ids) if self.surface_id in ids else 0]
+            self.surface_id = ids[(ids.index(self.surface_id) + by) % len(ids) if self.surface_id in ids else 0]
             await self.show_all()
 
     def action_keys(self) -> None:

@@ -26,8 +26,8 @@ from brass_pebble.protocol.base import Changed, News
 from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO, arrows
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.base.sheets import AskText
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -74,8 +74,8 @@ class LabelsView(OneSurfaceView):
     ]
     AUTO_FOCUS = "LabelPage"
 
-    def __init__(self, state: DeskState, link: Asks, surface: str = "") -> None:
-        super().__init__(state, link, surface)
+    def __init__(self, known: Known, link: Asks, surface: str = "") -> None:
+        super().__init__(known, link, surface)
         self.on_sheet: list[str] = []
         self.paper = "a4"
         self.only_changed = False
@@ -85,8 +85,8 @@ class LabelsView(OneSurfaceView):
 
     def compose(self) -> ComposeResult:
         """The page, and beside it the surface it belongs to."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         yield Static(id="summary", markup=False)
         with Horizontal():
             yield LabelPage()
@@ -126,7 +126,7 @@ class LabelsView(OneSurfaceView):
         self._show()
 
     def _record(self, row: SurfaceRow) -> Path:
-        return paths.printed_file(Path(self.state.desk.folder), row.id)
+        return paths.printed_file(Path(self.known.desk.folder), row.id)
 
     @property
     def label(self) -> Label | None:
@@ -226,11 +226,11 @@ class LabelsView(OneSurfaceView):
             self.chosen = best.face.control
             self._show()
 
-    def action_page(self, step: int) -> None:
+    def action_page(self, by: int) -> None:
         """Another page."""
         count = len(self.sheet.pages) if self.sheet else 0
         if count:
-            self._page = (self._page + step) % count
+            self._page = (self._page + by) % count
             self.chosen = self.sheet.pages[self._page][0].face.control if self.sheet else ""
             self._show()
 

@@ -264,21 +264,21 @@ class LanesView(Widget, can_focus=True):
             self.redraw()
             self.post_message(self.Chosen(self.line))
 
-    def action_step(self, step: int) -> None:
+    def action_step(self, by: int) -> None:
         """The next bar in time."""
-        self._choose(self.at + step)
+        self._choose(self.at + by)
 
     def action_edge(self, index: int) -> None:
         """The first or the last bar."""
         self._choose(index if index >= 0 else len(self.model.bars()) if self.model else 0)
 
-    def action_lane(self, step: int) -> None:
+    def action_lane(self, by: int) -> None:
         """The nearest bar of the lane above or below."""
         bars = self.model.bars() if self.model else []
         if not 0 <= self.at < len(bars):
             return
         lane, bar = bars[self.at]
-        wanted = [(abs(b.start - bar.start), i) for i, (la, b) in enumerate(bars) if la == lane + step]
+        wanted = [(abs(b.start - bar.start), i) for i, (la, b) in enumerate(bars) if la == lane + by]
         if wanted:
             self._choose(min(wanted)[1])
 
@@ -321,11 +321,11 @@ class LanesView(Widget, can_focus=True):
         """Undo or redo."""
         self.post_message(self.Asked("undo" if way > 0 else "redo", self.line, None))
 
-    def action_zoom(self, step: int) -> None:
+    def action_zoom(self, by: int) -> None:
         """More time in a cell, or less."""
         cell = self.cell
         now = next((i for i, zoom in enumerate(ZOOMS) if zoom >= cell), len(ZOOMS) - 1)
-        self._zoom = max(0, min(len(ZOOMS) - 1, now + (step if ZOOMS[now] == cell or step < 0 else 0)))
+        self._zoom = max(0, min(len(ZOOMS) - 1, now + (by if ZOOMS[now] == cell or by < 0 else 0)))
         self._left = 0
         self._follow()
         self.redraw()

@@ -9,7 +9,7 @@ from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.screen.base.choosing import ChoosingSheet
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.known import Known
 
 
 class MacroPicker(ChoosingSheet[tuple[str, str]]):
@@ -23,9 +23,9 @@ class MacroPicker(ChoosingSheet[tuple[str, str]]):
     MacroPicker OptionList { height: auto; max-height: 16; background: $panel; margin: 1 0; padding: 0; }
     MacroPicker Label { color: $text-muted; width: 100%; }
     """
-    def __init__(self, state: DeskState) -> None:
+    def __init__(self, known: Known) -> None:
         super().__init__()
-        self.state = state
+        self.known = known
 
     def compose(self) -> ComposeResult:
         """One field, and what fits."""
@@ -46,7 +46,7 @@ class MacroPicker(ChoosingSheet[tuple[str, str]]):
         self._fill(event.value.strip())
 
     def _fill(self, text: str) -> None:
-        desk, folded = self.state.desk, text.casefold()
+        desk, folded = self.known.desk, text.casefold()
         rows: list[tuple[str, tuple[str, str]]] = []
         for macro in desk.macros:
             if folded in macro.name.casefold() or folded in macro.id:

@@ -28,8 +28,8 @@ from brass_pebble.protocol.devices import AskDevices, Devices
 from brass_pebble.protocol.rows import DeviceRow
 from brass_pebble.protocol.topics import HeardNews
 from brass_pebble.screen.base.palette import Palette
+from brass_pebble.screen.known import Known
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState
 from brass_pebble.screen.widgets.sketch import Sketch
 
 COUNT_IN = 3
@@ -58,9 +58,9 @@ class RecordSheet(ModalScreen[str]):
         Binding("p", "paths", "the pointer's way"),
     ]
 
-    def __init__(self, state: DeskState, link: Asks) -> None:
+    def __init__(self, known: Known, link: Asks) -> None:
         super().__init__()
-        self.state, self.link = state, link
+        self.known, self.link = known, link
         self.keep = PLAYED
         self.paths = False
         self.events: list[tuple[int, int, int]] = []
@@ -94,10 +94,10 @@ class RecordSheet(ModalScreen[str]):
             self.dismiss("")
             return
         assert isinstance(found, Devices)
-        self.state.take_devices(found)
+        self.known.take_devices(found)
         options = self.query_one(OptionList)
-        names = {s.id: s.name for s in self.state.desk.surfaces}
-        for row in self.state.devices.devices:
+        names = {s.id: s.name for s in self.known.desk.surfaces}
+        for row in self.known.devices.devices:
             what = f"the surface {names.get(row.surface, '')}" if row.surface else row.where
             main = "   your main keyboard" if row.main else ""
             options.add_option(Option(f"{row.shown}   {what}{main}", id=row.id, disabled=not row.readable))
@@ -128,7 +128,7 @@ class RecordSheet(ModalScreen[str]):
 
     @on(OptionList.OptionSelected)
     def _chosen(self, event: OptionList.OptionSelected) -> None:
-        self.device = next((r for r in self.state.devices.devices if r.id == event.option.id), None)
+        self.device = next((r for r in self.known.devices.devices if r.id == event.option.id), None)
         if self.device is not None and self.phase == "choose":
             self._record()
 

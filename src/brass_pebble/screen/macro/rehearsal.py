@@ -87,12 +87,12 @@ class RehearsalPanel(Widget, can_focus=True):
                                  paint(colour, palette.ground)))
         return Strip(parts)
 
-    def action_scroll_rows(self, step: int) -> None:
+    def action_scroll_rows(self, by: int) -> None:
         """Look at earlier or later events."""
         rows = max(1, self.content_size.height - 1)
         last = max(0, len(self.events) - rows)
         now = last if self._first is None else self._first
-        self._first = max(0, min(last, now + step))
+        self._first = max(0, min(last, now + by))
         self.redraw()
 
     def on_click(self, event: events.Click) -> None:

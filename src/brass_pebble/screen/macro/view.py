@@ -23,8 +23,8 @@ from brass_pebble.protocol.macros import AskMacros, DraftRow, Macros
 from brass_pebble.protocol.topics import DeskNews, PressNews, RehearsalNews, TraceNews
 from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.base.view import View
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 
@@ -73,8 +73,8 @@ class MacroView(View):
     ]
     AUTO_FOCUS = "LanesView"
 
-    def __init__(self, state: DeskState, link: Asks, macro: str = "", spot: Spot = ("", "")) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks, macro: str = "", spot: Spot = ("", "")) -> None:
+        super().__init__(known, link)
         self.macro_id, self.spot = macro, spot
         self.model: MacroModel | None = None
         self._step = STEPS[1]
@@ -94,8 +94,8 @@ class MacroView(View):
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         yield Static(id="head", markup=False)
         yield Static(id="says", markup=False)
         with Horizontal(id="both"):
@@ -265,21 +265,21 @@ class MacroView(View):
         self._show_path()
 
     def _bound(self) -> list[str]:
-        return [f"{surface.name} {control.legend}" for surface in self.state.desk.surfaces
+        return [f"{surface.name} {control.legend}" for surface in self.known.desk.surfaces
                 for control in surface.controls
                 if control.kind == "play" and control.target == self.macro_id]
 
     def _show_path(self) -> None:
         model = self.model
         hops: list[Hop] = []
-        surface, control = self.state.surface(self.spot[0]), self.state.control(self.spot)
+        surface, control = self.known.surface(self.spot[0]), self.known.control(self.spot)
         if surface and control:
             hops += [Hop(surface.name, "desk"), Hop(control.legend, "desk"), Hop("press", "desk")]
         if model is not None:
             hops.append(Hop(f"macro {model.macro.name}", "macro", bool(model.problems)))
             lanes = model.lanes
             hops.append(Hop(f"{lanes.events} events, {say_duration(lanes.length)}", "macro"))
-        programs = self.state.programs
+        programs = self.known.programs
         hops.append(Hop(", ".join(p.name for p in programs) if programs else "the focused program", "desk"))
         self.query_one(PathBar).set_hops(hops)
 
@@ -416,7 +416,7 @@ class MacroView(View):
         if self.model is None or self.model.problems:
             self._tell("✗ It has a mistake; mend it first.", wrong=True)
             return
-        where = "the stage" if self.state.desk.output == "stage" else "whatever has the focus then"
+        where = "the stage" if self.known.desk.output == "stage" else "whatever has the focus then"
         for left in range(COUNT_IN, 0, -1):
             self._tell(f"Plays for real into {where} in {left} …   F7 stops")
             await self._wait(1.0)
@@ -466,7 +466,7 @@ class MacroView(View):
     @work(exclusive=True, group="record")
     async def action_record(self) -> None:
         """Play it on a device; what was played is put in behind the selected line."""
-        text = await self.app.push_screen_wait(RecordSheet(self.state, self.link))
+        text = await self.app.push_screen_wait(RecordSheet(self.known, self.link))
         if not text:
             return
         area = self.query_one(MacroText)

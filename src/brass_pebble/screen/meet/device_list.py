@@ -139,10 +139,10 @@ class DeviceList(Widget, can_focus=True):
         """Columns may be shown or hidden."""
         self.redraw()
 
-    def action_step(self, step: int) -> None:
+    def action_step(self, by: int) -> None:
         """Choose the next device."""
         if self.rows:
-            self.at = max(0, min(len(self.rows) - 1, self.at + step))
+            self.at = max(0, min(len(self.rows) - 1, self.at + by))
             self.redraw()
             self.post_message(self.Chosen())
 

@@ -10,13 +10,13 @@ from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
 from brass_pebble.protocol.base import Reply
 from brass_pebble.protocol.devices import Proposal
 from brass_pebble.protocol.rows import DeviceRow
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.known import Known
 
 
 class MeetRoom(Protocol):
     """The view as its steps see it: the devices, one drawing, a list of proposals, and the way to the engine."""
 
-    state: DeskState
+    known: Known
     surface_id: str
     heard_from: set[str]
 
@@ -62,7 +62,7 @@ class MeetRoom(Protocol):
     def list_proposals(self, texts: list[str]) -> None:
         """Fill the list beside the drawing."""
 
-    def choose_proposal(self, step: int) -> None:
+    def choose_proposal(self, by: int) -> None:
         """The next one of the list, or the one before."""
 
     def proposal_at(self) -> int:

@@ -21,14 +21,14 @@ from brass_pebble.protocol.devices import AskDevices, AskProposals, Devices, Pro
 from brass_pebble.protocol.rows import DeviceRow
 from brass_pebble.protocol.topics import DeskNews, DevicesNews, HeardNews, PressNews
 from brass_pebble.screen.base.view import View
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
 
 from .device_list import DeviceList
-from .steps import KEEP, Draw, Step, Try, Which
+from .phases import KEEP, Draw, Phase, Try, Which
 
 STEPS = ("Which one is it?", "Take it over", "Draw it", "Try it")
 
@@ -93,10 +93,10 @@ class MeetView(View):
     ]
     AUTO_FOCUS = "DeviceList"
 
-    def __init__(self, state: DeskState, link: Asks, surface: str = "", step: str = "which") -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks, surface: str = "", step: str = "which") -> None:
+        super().__init__(known, link)
         self.surface_id, self._first = surface, step
-        self.step: Step = Which(self)
+        self.phase: Phase = Which(self)
         self.heard_from: set[str] = set()
         self._last: HeardNews | None = None
         self._typed = ""
@@ -104,8 +104,8 @@ class MeetView(View):
 
     def compose(self) -> ComposeResult:
         """From top to bottom: where one is, what is asked, the devices, the drawing, the bench."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         yield Static(id="steps", markup=False)
         yield Static(id="prompt", markup=False)
         yield DeviceList()
@@ -128,11 +128,11 @@ class MeetView(View):
     @work(group="step")
     async def _begin(self) -> None:
         if reply := await self.query_engine(Devices, AskDevices()):
-            self.state.take_devices(reply)
+            self.known.take_devices(reply)
         if self.surface_id:
             await self.go_on(self.surface_id, self._first)
         else:
-            await self.step.enter()
+            await self.phase.enter()
         await self.show_all()
 
     # What steps need.
@@ -140,7 +140,7 @@ class MeetView(View):
     @property
     def rows(self) -> list[DeviceRow]:
         """The devices that are here."""
-        return list(self.state.devices.devices)
+        return list(self.known.devices.devices)
 
     @property
     def device(self) -> DeviceRow | None:
@@ -164,7 +164,7 @@ class MeetView(View):
 
     def surface_controls(self) -> list[ControlRow]:
         """The controls of the surface that is drawn or tried."""
-        surface = self.state.surface(self.surface_id)
+        surface = self.known.surface(self.surface_id)
         return surface.controls if surface else []
 
     def draw(self, controls: list[DrawnRow], *, seen: set[str] | None = None, selected: str = "") -> None:
@@ -191,11 +191,11 @@ class MeetView(View):
         if texts:
             options.highlighted = 0
 
-    def choose_proposal(self, step: int) -> None:
+    def choose_proposal(self, by: int) -> None:
         """Choose the next drawing, or the one before."""
         options = self.query_one(OptionList)
         if options.option_count:
-            options.highlighted = max(0, min(options.option_count - 1, (options.highlighted or 0) + step))
+            options.highlighted = max(0, min(options.option_count - 1, (options.highlighted or 0) + by))
 
     def proposal_at(self) -> int:
         """Which drawing is chosen."""
@@ -205,8 +205,8 @@ class MeetView(View):
         """To another step, about a surface."""
         self.surface_id = surface_id
         await self.ask("attend", surface=surface_id)
-        self.step = Draw(self, proposals) if step == "draw" else Try(self)
-        await self.step.enter()
+        self.phase = Draw(self, proposals) if step == "draw" else Try(self)
+        await self.phase.enter()
         self.lay_out()
         if self.focused is not self.query_one("#bench"):
             self.set_focus(None)
@@ -217,18 +217,18 @@ class MeetView(View):
         """Draw everything."""
         if not self.is_mounted:
             return
-        names = {s.id: s.name for s in self.state.desk.surfaces}
+        names = {s.id: s.name for s in self.known.desk.surfaces}
         self.query_one(DeviceList).show(self.rows, names)
-        self._until = time.monotonic() + self.state.devices.left_ms / 1000
-        if self.surface_id and self.state.surface(self.surface_id) is None:
+        self._until = time.monotonic() + self.known.devices.left_ms / 1000
+        if self.surface_id and self.known.surface(self.surface_id) is None:
             # Undone, taken off the desk, or a trial that nobody confirmed.
-            self.surface_id, self.step = "", Which(self)
+            self.surface_id, self.phase = "", Which(self)
             self._enter_step()
         self.lay_out()
 
     @work(group="step")
     async def _enter_step(self) -> None:
-        await self.step.enter()
+        await self.phase.enter()
         self.lay_out()
 
     async def take(self, message: News, changed: set[Spot]) -> None:
@@ -240,7 +240,7 @@ class MeetView(View):
             self.query_one(DeviceList).hear(message)
             self._light(message)
             self._watch_for_keep(message)
-            await self.step.heard(message)
+            await self.phase.heard(message)
             self.lay_out()
         elif isinstance(message, DevicesNews | DeskNews):
             await self.show_all()
@@ -261,7 +261,7 @@ class MeetView(View):
                 self.action_keep()
 
     def _on_trial(self) -> bool:
-        surface = self.state.surface(self.surface_id)
+        surface = self.known.surface(self.surface_id)
         return bool(surface and surface.trial)
 
     @work(group="keep")
@@ -277,11 +277,11 @@ class MeetView(View):
         if not self.is_mounted:
             return
         self._show_words()
-        which = self.step.number == 1
+        which = self.phase.number == 1
         devices, device = self.query_one(DeviceList), self.device
         devices.display = which
         self.query_one("#drawn").set_class(not which, "shown")
-        choosing = isinstance(self.step, Draw) and self.step.walk is None and self.step.learning is None
+        choosing = isinstance(self.phase, Draw) and self.phase.walk is None and self.phase.learning is None
         self.query_one(OptionList).set_class(choosing, "shown")
         bench = bool(device and device.shape)
         self.query_one("#bench-box").set_class(bench, "shown")
@@ -300,16 +300,16 @@ class MeetView(View):
         palette = self.palette
         line = Text(no_wrap=True, overflow="ellipsis")
         for number, title in enumerate(STEPS, 1):
-            here, past = number == self.step.number, number < self.step.number
+            here, past = number == self.phase.number, number < self.phase.number
             style = f"bold {palette.brass}" if here else palette.verdigris if past else palette.dim
             line.append(f"{'✓' if past else number} {title}", style=style)
             line.append("   ─   " if number < len(STEPS) else "", style=palette.dim)
         self.query_one("#steps", Static).update(line)
-        prompt = Text(self.step.prompt(), style=f"bold {palette.text}")
+        prompt = Text(self.phase.prompt(), style=f"bold {palette.text}")
         if self._on_trial():
             prompt = Text("On trial: it is given back after ten seconds. To keep it, type keep on it, or press y.",
                           style=f"bold {palette.rust}")
-        elif self.step.number == 1:
+        elif self.phase.number == 1:
             left = self._until - time.monotonic()
             count = len([row for row in self.rows if not row.surface])
             listening = f"   listening to {count} devices, {left:.0f} s left" if left > 0.5 else \
@@ -326,7 +326,7 @@ class MeetView(View):
         hops = [Hop(device.shown, "device")]
         if last is not None and last.device == device.id:
             hops.append(Hop(last.key, "device"))
-        surface = self.state.surface(device.surface)
+        surface = self.known.surface(device.surface)
         if surface is None:
             hops.append(Hop("your main keyboard, never taken over", "device") if device.main
                         else Hop("not a surface yet" if device.by_messages
@@ -339,7 +339,7 @@ class MeetView(View):
         return hops
 
     def _tick(self) -> None:
-        if self.step.number == 1 or self._on_trial():
+        if self.phase.number == 1 or self._on_trial():
             self._show_words()
 
     def on_resize(self, event: events.Resize) -> None:
@@ -350,11 +350,11 @@ class MeetView(View):
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys of the step that one is in."""
-        keys = self.step.keys
+        keys = self.phase.keys
         if action == "do":
             if parameters[0] == "plug":
                 device = self.device
-                return "plug" in keys and bool(self.state.devices.pulled
+                return "plug" in keys and bool(self.known.devices.pulled
                                                or (device and device.kind == "bench"))
             return parameters[0] in keys
         if action == "keep":
@@ -364,27 +364,27 @@ class MeetView(View):
     @work(group="step")
     async def action_do(self, what: str) -> None:
         """One of the step's keys."""
-        if isinstance(self.step, Which) and what != "listen" and await self.step.echoed():
+        if isinstance(self.phase, Which) and what != "listen" and await self.phase.echoed():
             return
-        await self.step.do(what)
+        await self.phase.do(what)
         self.lay_out()
 
     @work(group="step")
     async def action_swallow(self, number: int) -> None:
         """Which of two that come together is dropped."""
-        if isinstance(self.step, Which) and not await self.step.echoed():
-            self.step.swallow(number)
+        if isinstance(self.phase, Which) and not await self.phase.echoed():
+            self.phase.swallow(number)
             self.lay_out()
 
     def action_select(self, dx: int, dy: int) -> None:
         """Mark another control of the drawing."""
-        if isinstance(self.step, Draw):
-            self.step.select(dx, dy)
+        if isinstance(self.phase, Draw):
+            self.phase.select(dx, dy)
 
     @work(group="step")
     async def action_shift(self, dx: int, dy: int) -> None:
         """Move the marked control."""
-        await self.step.do(f"shift {dx} {dy}")
+        await self.phase.do(f"shift {dx} {dy}")
         self.lay_out()
 
     @on(DeviceList.Chosen)
@@ -393,8 +393,8 @@ class MeetView(View):
 
     @on(OptionList.OptionHighlighted)
     def _proposal_shown(self, event: OptionList.OptionHighlighted) -> None:
-        if isinstance(self.step, Draw):
-            self.step.preview(event.option_index)
+        if isinstance(self.phase, Draw):
+            self.phase.preview(event.option_index)
 
     @on(OptionList.OptionSelected)
     def _proposal_taken(self) -> None:
@@ -415,7 +415,7 @@ class MeetView(View):
 
     async def action_leave(self) -> None:
         """Back to the desk, at the surface that was met."""
-        if self.state.connected:
+        if self.known.connected:
             await self.ask("hush")
             await self.ask("attend", surface="")
         self.app.pop_screen()

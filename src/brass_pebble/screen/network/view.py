@@ -18,8 +18,8 @@ from brass_pebble.protocol.base import News
 from brass_pebble.protocol.network import AskSessions, PeerRow, Sessions, SessionsRow
 from brass_pebble.protocol.topics import SessionsNews
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 
@@ -74,14 +74,14 @@ class NetworkView(DeskActions):
         Binding("i", "invite", "invite", tooltip="invite by address"), *UNDO, STOP,
     ]
 
-    def __init__(self, state: DeskState, link: Asks) -> None:
-        super().__init__(state, link)
+    def __init__(self, known: Known, link: Asks) -> None:
+        super().__init__(known, link)
         self.chosen = 0
         self.sessions: SessionsRow = Sessions(midi=0, osc=0, name="", listen="", peers=[], found=[], admitted=[])
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
-        yield StatusLine(self.state)
+        yield StatusLine(self.known)
         yield Static("", id="open", markup=False)
         yield Static("", id="rows", markup=False)
         yield Static("", id="more", markup=False)
@@ -109,7 +109,7 @@ class NetworkView(DeskActions):
 
     @work(group="sessions", exclusive=True)
     async def _refresh(self) -> None:
-        if self.state.connected and (reply := await self.query_engine(Sessions, AskSessions())):
+        if self.known.connected and (reply := await self.query_engine(Sessions, AskSessions())):
             self.sessions = reply
             await self._draw()
 
@@ -167,7 +167,7 @@ class NetworkView(DeskActions):
                 text.append(f"{since:>10}{latency:>10}", style=palette.text)
                 for count, width in ((row.lost, 7), (row.late, 7), (row.dropped, 10)):
                     text.append(f"{count:>{width}}", style=palette.rust if count else palette.dim)
-                surface = self.state.surface(row.surface)
+                surface = self.known.surface(row.surface)
                 text.append(f"{row.messages:>10}   ", style=palette.text)
                 text.append(surface.name if surface else "none yet: m meets it",
                             style=palette.verdigris if surface else palette.dim)
@@ -193,8 +193,8 @@ class NetworkView(DeskActions):
         if wanted == drawn:
             return
         await box.remove_children()
-        if wanted and self.state.surface(wanted):
-            drawing = SurfaceDrawing(wanted, self.state)
+        if wanted and self.known.surface(wanted):
+            drawing = SurfaceDrawing(wanted, self.known)
             await box.mount(drawing)
             room = box.content_size
             unit = next((unit for unit in SCALES if drawing.size_for(unit).width <= room.width
@@ -205,11 +205,11 @@ class NetworkView(DeskActions):
 
     # Doing.
 
-    def action_choose(self, step: int) -> None:
+    def action_choose(self, by: int) -> None:
         """Another row."""
         rows = self.rows()
         if rows:
-            self.chosen = (min(self.chosen, len(rows) - 1) + step) % len(rows)
+            self.chosen = (min(self.chosen, len(rows) - 1) + by) % len(rows)
             self.call_later(self._draw)
 
     @work(group="admit")

@@ -20,7 +20,7 @@ from brass_pebble.protocol.base import Reply
 from brass_pebble.protocol.layers import Window, Windows
 from brass_pebble.protocol.rows import WindowRow
 from brass_pebble.screen.base.settings_panel import next_value
-from brass_pebble.screen.state import NO_LAYER, NO_SURFACE, DeskState
+from brass_pebble.screen.known import NO_LAYER, NO_SURFACE, Known
 
 Ask = Callable[..., Awaitable[Reply | None]]
 SETTINGS = settings_of(Layer)
@@ -41,9 +41,9 @@ class LayerPanel(ModalScreen[None]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "back"), ("l", "leave", "back")]
 
-    def __init__(self, surface_id: str, layer_id: str, state: DeskState, ask: Ask) -> None:
+    def __init__(self, surface_id: str, layer_id: str, known: Known, ask: Ask) -> None:
         super().__init__()
-        self._surface, self._layer, self._state, self._ask = surface_id, layer_id, state, ask
+        self._surface, self._layer, self._known, self._ask = surface_id, layer_id, known, ask
         self._windows: list[WindowRow] = []
         self._typing = ""
         self._shown = "settings"
@@ -51,12 +51,12 @@ class LayerPanel(ModalScreen[None]):
     @property
     def row(self) -> LayerRow:
         """The layer as it is now."""
-        surface = self._state.surface(self._surface) or NO_SURFACE
+        surface = self._known.surface(self._surface) or NO_SURFACE
         return next((layer for layer in surface.layers if layer.id == self._layer), NO_LAYER)
 
     def compose(self) -> ComposeResult:
         """One row for each setting."""
-        surface = self._state.surface(self._surface) or NO_SURFACE
+        surface = self._known.surface(self._surface) or NO_SURFACE
         with Vertical() as box:
             box.border_title = f"{surface.name} ▸ layer {self.row.name}"
             yield Label("", id="about", markup=False)
@@ -72,7 +72,7 @@ class LayerPanel(ModalScreen[None]):
     def rows(self) -> list[tuple[str, str]]:
         """What can be changed, and how it is now."""
         row = self.row
-        surface = self._state.surface(self._surface) or NO_SURFACE
+        surface = self._known.surface(self._surface) or NO_SURFACE
         lowest = bool(surface.layers) and surface.layers[0].id == self._layer
         rule = row.follows.given() if row.follows else {}
         follows = " and ".join(f"{what} {value}" for what, value in rule.items())
@@ -101,9 +101,9 @@ class LayerPanel(ModalScreen[None]):
         else:
             options.add_options([Option(text, id=name) for name, text in self.rows()])
         options.highlighted = min(at, options.option_count - 1)
-        trouble = self._state.layers.trouble
+        trouble = self._known.layers.trouble
         self.query_one("#about", Label).update(f"✗ {trouble}" if trouble else "Windows are told by "
-                                               f"{self._state.layers.source or 'nobody yet'}.")
+                                               f"{self._known.layers.source or 'nobody yet'}.")
 
     @on(OptionList.OptionSelected)
     def _chosen(self, event: OptionList.OptionSelected) -> None:

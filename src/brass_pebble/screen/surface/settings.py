@@ -12,7 +12,7 @@ from brass_pebble.core.desk.model import Surface
 from brass_pebble.core.devices.parts import GROUPS
 from brass_pebble.protocol.rows import HandsOffRow
 from brass_pebble.screen.base.settings_panel import Ask, SettingsPanel
-from brass_pebble.screen.state import NO_SURFACE, DeskState
+from brass_pebble.screen.known import NO_SURFACE, Known
 
 HANDS = ("hands", "hands off for two minutes: presses only select (H: all surfaces)")
 GOALS = (("draw", "draw it anew: another drawing, or walk the keys"), ("try", "try it: every control lights up"),
@@ -27,14 +27,14 @@ class SurfacePanel(SettingsPanel):
     # Times of holds and double taps are set where gestures are shown.
     ELSEWHERE = ("hold_after", "second_within")
 
-    def __init__(self, surface_id: str, state: DeskState, ask: Ask) -> None:
+    def __init__(self, surface_id: str, known: Known, ask: Ask) -> None:
         super().__init__(ask)
-        self._surface, self._state = surface_id, state
+        self._surface, self._known = surface_id, known
 
     @property
     def surface(self) -> SurfaceRow:
         """The surface as it is now."""
-        return self._state.surface(self._surface) or NO_SURFACE
+        return self._known.surface(self._surface) or NO_SURFACE
 
     def heading(self) -> str:
         return self.surface.name
@@ -65,7 +65,7 @@ class SurfacePanel(SettingsPanel):
 
     @property
     def _off(self) -> bool:
-        return self._surface in self._state.desk.hands_off.surfaces
+        return self._surface in self._known.desk.hands_off.surfaces
 
     async def put(self, what: str, value: Any) -> bool:
         return bool(await self._ask("set", surface=self._surface, what=what, value=value))
@@ -76,7 +76,7 @@ class SurfacePanel(SettingsPanel):
         elif what == "hands":
             reply = await self._ask("hands_on" if self._off else "hands_off", surface=self._surface)
             if isinstance(reply, HandsOffRow):
-                self._state.take_hands_off(reply)
+                self._known.take_hands_off(reply)
                 self.fill()
         elif what == "remove":
             if await self._ask("remove", surface=self._surface):

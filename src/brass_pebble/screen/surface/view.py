@@ -21,8 +21,8 @@ from brass_pebble.protocol.topics import DeskNews, LayersNews, PressNews, TraceN
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import AskText
+from brass_pebble.screen.known import NO_CONTROL, NO_SURFACE, Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import NO_CONTROL, NO_SURFACE, DeskState, Spot
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -92,9 +92,9 @@ class SurfaceView(DeskActions):
     ]
     AUTO_FOCUS = "Board"
 
-    def __init__(self, state: DeskState, link: Asks, surface: str = "", control: str = "", layer: str = "") -> None:
-        super().__init__(state, link)
-        self.surface_id = surface or next((s.id for s in state.desk.surfaces), "")
+    def __init__(self, known: Known, link: Asks, surface: str = "", control: str = "", layer: str = "") -> None:
+        super().__init__(known, link)
+        self.surface_id = surface or next((s.id for s in known.desk.surfaces), "")
         self.sheet = layer
         self._first = control
         self._marked: list[str] = []
@@ -106,13 +106,13 @@ class SurfaceView(DeskActions):
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         yield LayerSheets()
         yield Static("", id="task", markup=False)
         with Horizontal(id="body"):
             with Vertical(id="board-box"):
-                yield Board(self.state)
+                yield Board(self.known)
             with Vertical(id="side"):
                 yield Static("", id="chosen", markup=False)
                 yield GestureList()
@@ -127,12 +127,12 @@ class SurfaceView(DeskActions):
     @property
     def surface(self) -> SurfaceRow:
         """The surface that is shown."""
-        return self.state.surface(self.surface_id) or NO_SURFACE
+        return self.known.surface(self.surface_id) or NO_SURFACE
 
     @property
     def control(self) -> ControlRow:
         """The selected control."""
-        return self.state.control(self.board.selected) or NO_CONTROL
+        return self.known.control(self.board.selected) or NO_CONTROL
 
     @property
     def layer_id(self) -> str:
@@ -147,7 +147,7 @@ class SurfaceView(DeskActions):
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""
         if not self.surface.id:
-            self.surface_id = next((s.id for s in self.state.desk.surfaces), "")
+            self.surface_id = next((s.id for s in self.known.desk.surfaces), "")
         if self.sheet not in [layer.id for layer in self.surface.layers]:
             self.sheet = NOW
         board = self.board
@@ -175,8 +175,8 @@ class SurfaceView(DeskActions):
     def _pressed(self, trace: TraceRow) -> None:
         """A control was pressed: it is selected."""
         spot = (trace.surface, trace.control)
-        if spot[0] == self.surface_id and self.state.control(spot) and spot != self.board.selected \
-                and trace.id == self.state.traces[-1].id and trace.held_ms is None \
+        if spot[0] == self.surface_id and self.known.control(spot) and spot != self.board.selected \
+                and trace.id == self.known.traces[-1].id and trace.held_ms is None \
                 and self.board.follow(spot, trace.at):
             self._show()
         elif spot == self.board.selected:
@@ -201,7 +201,7 @@ class SurfaceView(DeskActions):
     async def _choose_without_firing(self) -> None:
         """While a place is chosen, a press on the device itself only chooses."""
         choosing = self._pending_task is not None
-        if choosing == self._hands_are_off or (choosing and self.state.hands_off()):
+        if choosing == self._hands_are_off or (choosing and self.known.hands_off()):
             return
         self._hands_are_off = choosing
         await self.ask("hands_off" if choosing else "hands_on")
@@ -220,7 +220,7 @@ class SurfaceView(DeskActions):
                 "v takes one out, Esc all.") if self._marked else ""
 
     def _say_place(self, place: list[str]) -> str:
-        surface = self.state.surface(place[0])
+        surface = self.known.surface(place[0])
         return f"{surface.name if surface else ''} {place[2]}"
 
     def _show_side(self) -> None:
@@ -234,7 +234,7 @@ class SurfaceView(DeskActions):
                                         "a gesture:")
         chosen.update(f"{surface.name} ▸ {control.legend}   in {layer}{hint}")
         self.query_one(GestureList).show(surface, control, self.sheet, palette)
-        trace = self.state.last_trace_of(self.board.selected)
+        trace = self.known.last_trace_of(self.board.selected)
         self.query_one("#last", Static).update(f"Last: {trace.sentence}" if trace else
                                                "It has not been pressed yet.")
 
@@ -271,10 +271,10 @@ class SurfaceView(DeskActions):
             if self._pending_task is not None:
                 self.action_take()
 
-    def action_leaf(self, step: int) -> None:
+    def action_leaf(self, by: int) -> None:
         """The next sheet."""
         sheets = [NOW, *(layer.id for layer in self.surface.layers)]
-        self.sheet = sheets[(sheets.index(self.sheet) + step) % len(sheets)]
+        self.sheet = sheets[(sheets.index(self.sheet) + by) % len(sheets)]
         self._show()
 
     @on(LayerSheets.Opened)
@@ -282,11 +282,11 @@ class SurfaceView(DeskActions):
         self.sheet = message.layer
         self._show()
 
-    async def action_other(self, step: int) -> None:
+    async def action_other(self, by: int) -> None:
         """Another surface."""
-        ids = [surface.id for surface in self.state.desk.surfaces]
+        ids = [surface.id for surface in self.known.desk.surfaces]
         if ids:
-            self.surface_id = ids[(ids.index(self.surface_id) + step) % len(ids)]
+            self.surface_id = ids[(ids.index(self.surface_id) + by) % len(ids)]
             self.sheet, self._marked, self._first = NOW, [], ""
             await self.show_all()
 
@@ -310,7 +310,7 @@ class SurfaceView(DeskActions):
     @work(exclusive=True, group="find")
     async def action_find(self) -> None:
         """Which control plays this macro, sends that chord?"""
-        found = await self.app.push_screen_wait(Finder(self.state))
+        found = await self.app.push_screen_wait(Finder(self.known))
         if found is not None:
             self.surface_id, self.sheet, self._marked = found.surface, found.layer, []
             self.board.selected = (found.surface, found.control)
@@ -413,7 +413,7 @@ class SurfaceView(DeskActions):
     def action_layer(self) -> None:
         """What is set for the layer of this sheet."""
         if layer := self.layer_id:
-            self.app.push_screen(LayerPanel(self.surface_id, layer, self.state, self.ask))
+            self.app.push_screen(LayerPanel(self.surface_id, layer, self.known, self.ask))
 
     @work(exclusive=True, group="layer")
     async def action_add_layer(self) -> None:
@@ -451,7 +451,7 @@ class SurfaceView(DeskActions):
 
     def action_desk_times(self) -> None:
         """The same for the whole desk: it holds wherever a surface or a binding says nothing else."""
-        self._ask_times(self.state.desk, "The desk")
+        self._ask_times(self.known.desk, "The desk")
 
     @work(exclusive=True, group="layer")
     async def _ask_times(self, now: SurfaceRow | DeskRow, name: str, **where: str) -> None:

@@ -23,9 +23,9 @@ from brass_pebble.protocol.base import News
 from brass_pebble.protocol.usage import AskUsage, Usage
 from brass_pebble.screen.base.desk_actions import QUIET_STOP, UNDO, arrows
 from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.state import DeskState, Spot
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import next_control
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -76,8 +76,8 @@ class UsageView(OneSurfaceView):
     ]
     AUTO_FOCUS = ""
 
-    def __init__(self, state: DeskState, link: Asks, surface: str = "") -> None:
-        super().__init__(state, link, surface)
+    def __init__(self, known: Known, link: Asks, surface: str = "") -> None:
+        super().__init__(known, link, surface)
         self.page = 0
         self.layer_id = ""
         self.period = 0
@@ -91,8 +91,8 @@ class UsageView(OneSurfaceView):
 
     def compose(self) -> ComposeResult:
         """The heat map, and beside it what it tells."""
-        yield StatusLine(self.state)
-        yield PathBar(self.state)
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
         yield Static(id="summary", markup=False)
         yield Static(id="pages", markup=False)
         with Horizontal():
@@ -125,7 +125,7 @@ class UsageView(OneSurfaceView):
     @work(group="usage", exclusive=True)
     async def load(self) -> None:
         """Ask for the history, and show it."""
-        if not self.state.connected:
+        if not self.known.connected:
             return
         row = self.row
         reply = await self.query_engine(Usage, AskUsage(days=PERIODS[self.period][0], surface=row.id if row else ""))
@@ -143,7 +143,7 @@ class UsageView(OneSurfaceView):
         if not any(layer.id == self.layer_id for layer in row.layers):
             self.layer_id = next((layer.id for layer in row.layers if layer.bindings), "")
         layer = next((layer for layer in row.layers if layer.id == self.layer_id), None)
-        desk, free, wanted = self.state.desk, self.free, self.page == BETTER
+        desk, free, wanted = self.known.desk, self.free, self.page == BETTER
 
         def compute() -> tuple[Report, Arrangement]:
             if layer is None:
@@ -357,7 +357,7 @@ class UsageView(OneSurfaceView):
             return
         from brass_pebble.paper.label_files import write_pages
         from brass_pebble.paper.usage_chart import usage_pages
-        desk, history, period = self.state.desk, history_of(reply), PERIODS[self.period][1]
+        desk, history, period = self.known.desk, history_of(reply), PERIODS[self.period][1]
         name = re.sub(r"[^a-z0-9]+", "-", desk.name.lower()).strip("-") or "desk"
         file = Path.cwd() / f"{name}-usage{kind}"
         await write_here(self, file, lambda: write_pages(usage_pages(desk, history, period), file,

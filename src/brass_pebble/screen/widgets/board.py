@@ -12,7 +12,7 @@ from textual.widgets import Static
 
 from brass_pebble.core.desk.look.drawn import StagePlaceRow, SurfaceRow
 from brass_pebble.protocol.rows import DeskRow
-from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.known import Known, Spot
 
 from .caps import cell_box
 from .stage_panel import StagePanel
@@ -34,9 +34,9 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
     Board > #empty { width: 1fr; height: auto; padding: 1 3; color: $text-muted; }
     """
 
-    def __init__(self, state: DeskState) -> None:
+    def __init__(self, known: Known) -> None:
         super().__init__()
-        self.state = state
+        self.known = known
         self.zoomed = ""
         # Whether the whole desk is wanted, however small.
         self.whole = False
@@ -51,19 +51,19 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
 
     async def rebuild(self) -> None:
         """Follow the desk: other surfaces, other places."""
-        desk = self.state.desk
+        desk = self.known.desk
         drawn = [(s.id, s.at, [(c.id, c.x, c.y, c.w, c.h) for c in s.controls])
                  for s in desk.surfaces]
-        shape = (self.state.starting, drawn, desk.stage, "" if desk.surfaces else desk.folder)
+        shape = (self.known.starting, drawn, desk.stage, "" if desk.surfaces else desk.folder)
         if shape != self._shape:
             self._shape = shape
             await self.remove_children()
             if desk.surfaces:
-                await self.mount_all([SurfaceDrawing(s.id, self.state) for s in desk.surfaces])
-                await self.mount_all([StagePanel(place.program, self.state) for place in desk.stage])
+                await self.mount_all([SurfaceDrawing(s.id, self.known) for s in desk.surfaces])
+                await self.mount_all([StagePanel(place.program, self.known) for place in desk.stage])
             else:
-                await self.mount(Static("" if self.state.starting else _empty_text(desk), id="empty", markup=False))
-        if self.state.control(self.selected) is None:
+                await self.mount(Static("" if self.known.starting else _empty_text(desk), id="empty", markup=False))
+        if self.known.control(self.selected) is None:
             # Not one that does something to the desk itself: the first Enter of a newcomer is to play something.
             spots = [((s.id, c.id), c.kind) for s in desk.surfaces for c in s.controls]
             self.selected = next((spot for spot, kind in spots if kind in ("tap", "play")),
@@ -79,7 +79,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
     def place_all(self) -> None:
         """Choose the scale and place everything."""
         width, height = self.room
-        desk = self.state.desk
+        desk = self.known.desk
         if not width or not desk.surfaces:
             return
         row = self._row_shown(height)
@@ -97,7 +97,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         # Caps much wider than high look like bricks.
         unit = (min(uw, uh * 3 if not self.zoomed else uh * 4), uh)
         for drawing in self.drawings():
-            surface = self.state.surface(drawing.surface_id)
+            surface = self.known.surface(drawing.surface_id)
             drawing.display = surface in shown
             if surface is None or not drawing.display:
                 continue
@@ -111,7 +111,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         for panel, (place, spot) in zip(self.query(StagePanel), stage or [(place, None) for place in desk.stage],
                                         strict=False):
             # A desk that sends to real programs has no stage to show.
-            panel.display = spot is not None and any(p.id == place.program for p in self.state.programs)
+            panel.display = spot is not None and any(p.id == place.program for p in self.known.programs)
             if spot is None:
                 continue
             x, y = round(spot[0] * unit[0]), round(spot[1] * unit[1]) + TITLE_ROWS
@@ -123,11 +123,11 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
 
     def rows(self) -> list[RowOfSurfaces]:
         """The desk's rows, from the far end to the near one."""
-        return desk_rows(self.state.desk)
+        return desk_rows(self.known.desk)
 
     def _row_shown(self, height: int) -> RowOfSurfaces:
         """The row of the selected control, or everything where it fits or is wanted."""
-        desk = self.state.desk
+        desk = self.known.desk
         every = RowOfSurfaces({s.id for s in desk.surfaces}, 0.0, desk)
         high = max((s.at[1] + _extent(s)[1] for s in desk.surfaces), default=1)
         if self.whole or (height - TITLE_ROWS) / high >= READABLE:
@@ -142,12 +142,12 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             return ""
         return f"row {here} of {len(rows)} (PgDn)"
 
-    def go_to_row(self, step: int) -> Spot:
+    def go_to_row(self, by: int) -> Spot:
         """The first control of the next row."""
         rows = self.rows()
         here = next((index for index, row in enumerate(rows) if self.selected[0] in row.ids), 0)
-        ids = rows[(here + step) % len(rows)].ids if rows else set()
-        return next(((s.id, s.controls[0].id) for s in self.state.desk.surfaces
+        ids = rows[(here + by) % len(rows)].ids if rows else set()
+        return next(((s.id, s.controls[0].id) for s in self.known.desk.surfaces
                      if s.id in ids and s.controls), self.selected)
 
     def refresh_spots(self, spots: set[Spot]) -> None:
@@ -180,7 +180,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         Not if the person has chosen another since: a press may be told late, as when a second tap was waited for.
         Nor if it was pressed here, which chose it already.
         """
-        if at < max(self._chosen_at, self.state.pressed_here.get(spot, 0.0) + PRESSED_HERE_FOR):
+        if at < max(self._chosen_at, self.known.pressed_here.get(spot, 0.0) + PRESSED_HERE_FOR):
             return False
         self.select(spot)
         return True
@@ -195,7 +195,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             if drawing.selected != chosen:
                 drawing.selected = chosen
                 drawing.redraw()
-            if chosen and (control := self.state.control(spot)):
+            if chosen and (control := self.known.control(spot)):
                 x, y, width, height = cell_box(control, drawing.unit)
                 left, top = (int(value.value) for value in (drawing.styles.offset.x, drawing.styles.offset.y))
                 # In a small terminal not all of it is in view.
@@ -207,7 +207,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         if here is None:
             return self.selected
         best, best_cost = self.selected, float("inf")
-        for surface in self.state.desk.surfaces:
+        for surface in self.known.desk.surfaces:
             if self.zoomed not in ("", surface.id):
                 continue
             for control in surface.controls:
@@ -225,7 +225,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         return best
 
     def _centre(self, spot: Spot) -> tuple[float, float] | None:
-        surface, control = self.state.surface(spot[0]), self.state.control(spot)
+        surface, control = self.known.surface(spot[0]), self.known.control(spot)
         if surface is None or control is None:
             return None
         at = surface.at

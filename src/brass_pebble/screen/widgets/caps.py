@@ -37,7 +37,7 @@ class Placed(Protocol):
 class CapState:
     """How a control is right now.
 
-    `latched` is held down by the screen, `lit` by a chord that it latched; `step` is where its cycle stands; `marked`
+    `latched` is held down by the screen, `lit` by a chord that it latched; `cycle` is where its cycle stands; `marked`
     is chosen together with others; `at` is where it is, if it moves; `progress` is 0 to 1 while its run plays, or None.
     """
 
@@ -45,7 +45,7 @@ class CapState:
     down: bool = False
     latched: bool = False
     lit: bool = False
-    step: str = ""
+    cycle: str = ""
     marked: bool = False
     asleep: bool = False
     at: tuple[float, ...] = ()
@@ -68,24 +68,24 @@ _FURTHER = {"press": "press", "tap": "tap", "double tap": "twice", "hold": "hold
 _FURTHER_SHORT = {"press": "•", "tap": "·", "double tap": "∶", "hold": "↧", "release": "↥"}
 
 
-def draw_cap(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], state: CapState,
+def draw_cap(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], now: CapState,
              palette: Palette) -> None:
     """One cap: its edge tells selection, its fill a press, its foot the progress of a run."""
     x, y, width, height = box
     bound, ground = bool(control.kind), palette.ground
     fill, text = ground, palette.tint(control.tint) if bound else palette.dim
     edge, lines = (palette.edge, _ROUND) if bound else (palette.cap, _FAINT)
-    if state.asleep:
+    if now.asleep:
         text, edge = palette.dim, palette.cap
-    if state.down:
+    if now.down:
         fill, text, edge = palette.brass, palette.on_brass, palette.brass
-    if state.lit:
+    if now.lit:
         edge, lines = palette.verdigris, _HEAVY
-    if state.marked:
+    if now.marked:
         edge, lines = palette.brass, _DOUBLE
-    if state.selected:
+    if now.selected:
         edge, lines = palette.brass, _HEAVY
-    style = paint(edge, ground, bold=state.selected)
+    style = paint(edge, ground, bold=now.selected)
     inner, foot = width - 2, y + height - 1
     canvas.put(x, y, lines[0] + lines[4] * inner + lines[1], style)
     for row in range(y + 1, foot):
@@ -93,11 +93,11 @@ def draw_cap(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int]
         canvas.put(x + width - 1, row, lines[5], style)
     canvas.put(x, foot, lines[2] + lines[4] * inner + lines[3], style)
     canvas.fill(x + 1, y + 1, inner, height - 2, paint(text, fill))
-    _draw_text(canvas, control, (x + 1, y + 1, inner, height - 2), state, (text, fill, palette))
+    _draw_text(canvas, control, (x + 1, y + 1, inner, height - 2), now, (text, fill, palette))
     if control.moves and height > 2:
-        _draw_position(canvas, control, (x + 1, y + 1, inner, height - 2), state, palette, fill)
-    if state.progress is not None:
-        done = max(1, round(inner * min(1.0, max(0.0, state.progress))))
+        _draw_position(canvas, control, (x + 1, y + 1, inner, height - 2), now, palette, fill)
+    if now.progress is not None:
+        done = max(1, round(inner * min(1.0, max(0.0, now.progress))))
         canvas.put(x + 1, foot, "▬" * done, paint(palette.text, ground, bold=True))
 
 
@@ -112,13 +112,13 @@ def _draw_head(canvas: Canvas, control: ControlRow, place: tuple[int, int, int, 
 _EIGHTHS = " ▁▂▃▄▅▆▇█"
 
 
-def _draw_position(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], state: CapState,
+def _draw_position(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], now: CapState,
                    palette: Palette, fill: str) -> None:
     """Where something that moves is: a level at the foot, a column at the right, a dot for a stick."""
     x, y, width, height = box
-    style = paint(palette.brass if not state.down else palette.on_brass, fill, bold=True)
+    style = paint(palette.brass if not now.down else palette.on_brass, fill, bold=True)
     quiet = paint(palette.dim, fill)
-    at = state.at or (0.0,) * control.moves
+    at = now.at or (0.0,) * control.moves
     shape = control.shape or "knob"
     if control.turns:
         canvas.put(x, y + height - 1, "◂" + "·" * max(0, width - 2) + "▸", quiet)
@@ -152,16 +152,16 @@ def _further(control: ControlRow, width: int) -> str:
     return " ".join([*(f"{_FURTHER_SHORT.get(gesture, '~')}{row.label}" for gesture, row in gestures), *together])
 
 
-def _draw_text(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], state: CapState,
+def _draw_text(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int], now: CapState,
                colours: tuple[str, str, Palette]) -> None:
     x, y, width, height = box
     text, fill, palette = colours
     bound = bool(control.kind)
-    quiet = paint(text if state.down else palette.dim, fill)
+    quiet = paint(text if now.down else palette.dim, fill)
     strong = paint(text, fill, bold=True)
-    mark = "⇓" if state.latched else ("●" if state.down else state.step or control.glyph)
-    if state.lit:
-        mark, strong = "◉", paint(text if state.down else palette.verdigris, fill, bold=True)
+    mark = "⇓" if now.latched else ("●" if now.down else now.cycle or control.glyph)
+    if now.lit:
+        mark, strong = "◉", paint(text if now.down else palette.verdigris, fill, bold=True)
     further = _further(control, width) if not control.moves else ""
     if further and not (height >= 3 and width >= 6):
         mark += "+"
@@ -173,9 +173,9 @@ def _draw_text(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, in
         mark, strong = "✗", paint(palette.rust, fill, bold=True)
     if height == 1:
         label = control.label if bound else control.legend
-        room = width - 1 if state.down or state.latched else width
+        room = width - 1 if now.down or now.latched else width
         canvas.put(x, y, centre(fit(label, room), room), strong if bound else quiet)
-        if state.down or state.latched:
+        if now.down or now.latched:
             canvas.put(x + width - 1, y, mark, strong)
         return
     margin = 1 if width >= 6 else 0
@@ -184,7 +184,7 @@ def _draw_text(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, in
         canvas.put(x + margin, y + height - 1, mark, paint(text, fill))
     else:
         _draw_head(canvas, control, (x, y, width, margin), mark, (quiet, paint(
-            text if not state.lit else palette.verdigris, fill)))
+            text if not now.lit else palette.verdigris, fill)))
     if further and height >= 3 and width >= 6:
         canvas.put(x, y + height - 1, centre(fit(further, width), width), quiet)
         height -= 1

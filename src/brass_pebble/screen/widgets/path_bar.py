@@ -18,7 +18,7 @@ from brass_pebble.core.desk.action import lead_in
 from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.play.trace import say_sent
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.known import Known, Spot
 
 
 @dataclass(frozen=True)
@@ -48,16 +48,16 @@ class PathBar(Static, can_focus=True):
             super().__init__()
             self.door = door
 
-    def __init__(self, state: DeskState) -> None:
+    def __init__(self, known: Known) -> None:
         super().__init__()
-        self.state = state
+        self.known = known
         self.hops: list[Hop] = []
         self.at = 0
         self._spans: list[tuple[int, int]] = []
 
     def show(self, spot: Spot, *, following: bool) -> None:
         """Show the way of a control; while following, with what its last press led to."""
-        self.set_hops(hops_of(self.state, spot, following=following))
+        self.set_hops(hops_of(self.known, spot, following=following))
 
     def set_hops(self, hops: list[Hop]) -> None:
         """Show a way that a view has put together itself."""
@@ -101,10 +101,10 @@ class PathBar(Static, can_focus=True):
         super().watch_has_focus(has_focus)
         self.redraw()
 
-    def action_walk(self, step: int) -> None:
+    def action_walk(self, by: int) -> None:
         """Go along the path."""
         if self.hops:
-            self.at = (self.at + step) % len(self.hops)
+            self.at = (self.at + by) % len(self.hops)
             self.redraw()
 
     def action_open(self) -> None:
@@ -120,12 +120,12 @@ class PathBar(Static, can_focus=True):
                 self.action_open()
 
 
-def hops_of(state: DeskState, spot: Spot, *, following: bool) -> list[Hop]:
+def hops_of(known: Known, spot: Spot, *, following: bool) -> list[Hop]:
     """The hops for a control."""
-    surface, control = state.surface(spot[0]), state.control(spot)
+    surface, control = known.surface(spot[0]), known.control(spot)
     if surface is None or control is None:
         return [Hop("press a control, or choose one with the arrows", "surface")]
-    trace = state.last_trace_of(spot) if following else None
+    trace = known.last_trace_of(spot) if following else None
     absent = control.absent
     if control.passes:
         return [Hop(surface.name, "surface", surface.state != "taken"), Hop(control.legend, "control"),

@@ -12,7 +12,7 @@ from textual.widget import Widget
 
 from brass_pebble.protocol.rows import StageRow
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.state import DeskState
+from brass_pebble.screen.known import Known
 
 from .canvas import Canvas, centre, fit, paint
 
@@ -31,10 +31,10 @@ class StagePanel(Widget):
             super().__init__()
             self.program = program
 
-    def __init__(self, program_id: str, state: DeskState) -> None:
+    def __init__(self, program_id: str, known: Known) -> None:
         super().__init__()
         self.program_id = program_id
-        self.state = state
+        self.known = known
         self._lines: list[Strip] = []
 
     @property
@@ -44,14 +44,14 @@ class StagePanel(Widget):
 
     def redraw(self) -> None:
         """Draw anew from the state."""
-        program = next((p for p in self.state.programs if p.id == self.program_id), None)
+        program = next((p for p in self.known.programs if p.id == self.program_id), None)
         width, height = self.size
         if program is None or width < 12 or height < 3:
             return
         palette = self.palette
         ground = paint(palette.text, palette.panel)
         canvas = Canvas(width, height, ground)
-        focused = program.focused and len(self.state.programs) > 1
+        focused = program.focused and len(self.known.programs) > 1
         frame = paint(palette.brass if focused else palette.dim, palette.panel)
         canvas.put(0, 0, "╭" + "─" * (width - 2) + "╮", frame)
         for y in range(1, height - 1):

@@ -13,7 +13,7 @@ from textual.widget import Widget
 from brass_pebble.core.desk.look.drawn import ControlRow, LayerRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.state import DeskState, Spot
+from brass_pebble.screen.known import Known, Spot
 
 from .canvas import Canvas, paint
 from .caps import CapState, cell_box, draw_cap
@@ -38,10 +38,10 @@ class SurfaceDrawing(Widget):
             super().__init__()
             self.spot, self.down = spot, down
 
-    def __init__(self, surface_id: str, state: DeskState) -> None:
+    def __init__(self, surface_id: str, known: Known) -> None:
         super().__init__()
         self.surface_id = surface_id
-        self.state = state
+        self.known = known
         self.unit = (5, 3)
         self.selected = ""
         self.latched: set[str] = set()
@@ -60,7 +60,7 @@ class SurfaceDrawing(Widget):
 
     def size_for(self, unit: tuple[int, int]) -> Size:
         """Cells needed at a scale."""
-        surface = self.state.surface(self.surface_id)
+        surface = self.known.surface(self.surface_id)
         boxes = [cell_box(control, unit) for control in surface.controls] if surface else []
         width = max((x + w for x, _, w, _ in boxes), default=unit[0] * 4)
         height = max((y + h for _, y, _, h in boxes), default=unit[1])
@@ -68,7 +68,7 @@ class SurfaceDrawing(Widget):
 
     def title_width(self) -> int:
         """Cells that the title needs, which may reach into the gap beside the drawing."""
-        surface = self.state.surface(self.surface_id)
+        surface = self.known.surface(self.surface_id)
         if surface is None:
             return 0
         names = sorted((len(layer.name) + 3 for layer in surface.layers), reverse=True)[:2]
@@ -81,28 +81,28 @@ class SurfaceDrawing(Widget):
 
     def redraw(self) -> None:
         """Draw anew from the state."""
-        surface = self.state.surface(self.surface_id)
+        surface = self.known.surface(self.surface_id)
         # One that is not shown is drawn when it is.
         if surface is None or not self.is_mounted or not self.display:
             return
         size, palette = self.size_for(self.unit), self.palette
         canvas = Canvas(max(size.width, self.title_width()), size.height, paint(palette.text, palette.ground))
         self._draw_title(canvas, surface)
-        playing, latched = False, self.state.latched(self.surface_id)
+        playing, latched = False, self.known.latched(self.surface_id)
         for whole in surface.controls:
             control = self._on_sheet(whole, surface.layers)
             spot = (self.surface_id, control.id)
-            trace = self.state.playing(spot)
+            trace = self.known.playing(spot)
             progress = None
             if trace is not None and trace.state == "playing" and trace.length_ms > 250:
-                progress = self.state.since(trace) * 1000 / trace.length_ms
+                progress = self.known.since(trace) * 1000 / trace.length_ms
                 playing = True
             x, y, width, height = cell_box(control, self.unit)
             draw_cap(canvas, control, (x, y + TITLE_ROWS, width, height), CapState(
-                selected=control.id == self.selected, down=spot in self.state.down,
+                selected=control.id == self.selected, down=spot in self.known.down,
                 latched=control.id in self.latched, lit=control.id in latched,
-                step=self._step(control), marked=control.id in self.marked, asleep=surface.state != "taken",
-                at=tuple(self.state.at.get(spot, ())), progress=progress), palette)
+                cycle=self._cycle(control), marked=control.id in self.marked, asleep=surface.state != "taken",
+                at=tuple(self.known.at.get(spot, ())), progress=progress), palette)
         if not surface.controls:
             canvas.put(0, 1, "no drawing yet: i, then draw it", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
@@ -125,11 +125,11 @@ class SurfaceDrawing(Widget):
                 return replace(row, legend=f"{control.legend} ↓{label}")
         return row
 
-    def _step(self, control: ControlRow) -> str:
+    def _cycle(self, control: ControlRow) -> str:
         """Where the cycle of a control stands: what comes next, of how many."""
         if control.kind != "cycle":
             return ""
-        return f"{self.state.cycle_at(self.surface_id, control) + 1}/{len(control.steps)}"
+        return f"{self.known.cycle_at(self.surface_id, control) + 1}/{len(control.steps)}"
 
     def _tick(self, playing: bool) -> None:
         """Motion only while something plays."""
@@ -177,7 +177,7 @@ class SurfaceDrawing(Widget):
 
     def control_at(self, x: int, y: int) -> str:
         """The control under a cell, or an empty string."""
-        surface = self.state.surface(self.surface_id)
+        surface = self.known.surface(self.surface_id)
         for control in surface.controls if surface else []:
             left, top, width, height = cell_box(control, self.unit)
             if left <= x < left + width and top <= y - TITLE_ROWS < top + height:
@@ -192,7 +192,7 @@ class SurfaceDrawing(Widget):
             self.spot, self.steps, self.to = spot, steps, to
 
     def _row(self, control: str) -> ControlRow | None:
-        return self.state.control((self.surface_id, control))
+        return self.known.control((self.surface_id, control))
 
     def _wheel(self, event: events.MouseScrollUp | events.MouseScrollDown, steps: int) -> None:
         control = self.control_at(event.x, event.y)

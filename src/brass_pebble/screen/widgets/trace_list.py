@@ -16,7 +16,7 @@ from textual.widget import Widget
 from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.durations import clock
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.state import LIVE, DeskState
+from brass_pebble.screen.known import LIVE, Known
 
 MARKS = {"playing": "▸", "holding": "◖", "queued": "…", "done": "✓", "stopped": "■", "nothing": "✗"}
 
@@ -39,9 +39,9 @@ class TraceList(Widget, can_focus=True):
             super().__init__()
             self.trace = trace
 
-    def __init__(self, state: DeskState) -> None:
+    def __init__(self, known: Known) -> None:
         super().__init__()
-        self.state = state
+        self.known = known
         self.at = 0
         self._lines: list[Strip] = []
         self._rows: list[int] = []
@@ -53,7 +53,7 @@ class TraceList(Widget, can_focus=True):
         if width < 10:
             return
         self._lines, self._rows = [], []
-        traces = list(reversed(self.state.traces))
+        traces = list(reversed(self.known.traces))
         self.at = min(self.at, max(0, len(traces) - 1))
         first = max(0, self.at - max(0, height - 2)) if self.has_focus else 0
         for index, trace in enumerate(traces[first:], first):
@@ -68,7 +68,7 @@ class TraceList(Widget, can_focus=True):
                 self._rows.append(index)
         if not traces:
             for line_text in ("No press yet.", "Click a key, or choose one with the arrows and press Enter."
-                              if any(s.bench for s in self.state.desk.surfaces)
+                              if any(s.bench for s in self.known.desk.surfaces)
                               else "Press a control of a surface."):
                 self._lines.append(Strip([Segment(line_text, Style(color=palette.dim))]))
         self.refresh()
@@ -89,14 +89,14 @@ class TraceList(Widget, can_focus=True):
             self.at = 0
         self.redraw()
 
-    def action_walk(self, step: int) -> None:
+    def action_walk(self, by: int) -> None:
         """Choose another trace."""
-        self.at = max(0, min(len(self.state.traces) - 1, self.at + step))
+        self.at = max(0, min(len(self.known.traces) - 1, self.at + by))
         self.redraw()
 
     def action_open(self) -> None:
         """Explain the chosen trace."""
-        traces = list(reversed(self.state.traces))
+        traces = list(reversed(self.known.traces))
         if traces:
             self.post_message(self.Opened(traces[self.at]))
 

@@ -38,7 +38,7 @@ NO_SURFACE = SurfaceRow(
     state="missing", why="")
 
 
-class DeskState:
+class Known:
     """The engine's desk, stage, traces and lights."""
 
     def __init__(self) -> None:

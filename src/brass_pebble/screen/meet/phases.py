@@ -30,7 +30,7 @@ STEERING = ("Enter", "Up", "Down", "Left", "Right", "Tab", "Escape", "N", "L", "
 KEEP = "KEEP"
 
 
-class Step:
+class Phase:
     """What the steps have in common."""
 
     number = 0
@@ -54,7 +54,7 @@ class Step:
         """One of the step's keys."""
 
 
-class Which(Step):
+class Which(Phase):
     """Which one is it?  Listens to every device without taking any over."""
 
     number, title = 1, "Which one is it?"
@@ -86,8 +86,8 @@ class Which(Step):
         return "Press any key on the device you want to use."
 
     async def enter(self) -> None:
-        keyboards = [row for row in self.view.state.devices.devices if not row.by_messages]
-        self.asks_main = bool(keyboards) and not self.view.state.devices.main_known
+        keyboards = [row for row in self.view.known.devices.devices if not row.by_messages]
+        self.asks_main = bool(keyboards) and not self.view.known.devices.main_known
         await self.do("listen")
 
     async def heard(self, message: HeardNews) -> None:
@@ -95,7 +95,7 @@ class Which(Step):
         if row is None:
             return
         # What steers this screen comes from the keyboard one types on, and chooses no device.
-        unknown = not self.view.state.devices.main_known
+        unknown = not self.view.known.devices.main_known
         steers = row.main or (row.full and unknown and message.key in STEERING)
         # What comes as messages reaches no terminal, and is no keyboard to type on.
         by_messages = row.by_messages
@@ -166,7 +166,7 @@ class Which(Step):
         self.double = None
 
     async def _plug(self) -> None:
-        pulled, device = self.view.state.devices.pulled, self.view.device
+        pulled, device = self.view.known.devices.pulled, self.view.device
         if pulled:
             await self.view.ask("bench", device=pulled[0].id, there=True)
         elif device is not None and device.kind == "bench":
@@ -210,7 +210,7 @@ class Which(Step):
             await self.view.go_on(reply.surface, "draw", proposals)
 
 
-class Draw(Step):
+class Draw(Phase):
     """Draw it: a drawing that is there, or one that grows as the keys are pressed."""
 
     number, title = 3, "Draw it"
@@ -395,7 +395,7 @@ class Draw(Step):
             self.view.mark(next_control(rows, here, dx, dy).id if here else rows[0].id)
 
 
-class Try(Step):
+class Try(Phase):
     """Try it: every control lights up; those never seen stay dim."""
 
     number, title = 4, "Try it"

@@ -12,14 +12,14 @@ from brass_pebble.core.say.problem import Problem
 
 from .edits import Edit, dig
 
-# So many steps, and so many bytes, are kept.
-MOST_STEPS, MOST_BYTES = 1_000, 24_000_000
+# So many changes, and so many bytes, are kept.
+MOST_CHANGES, MOST_BYTES = 1_000, 24_000_000
 # So far back it is looked whether another program has undone something.
 LOOKED_AT = 20
 
 
 @dataclass(frozen=True)
-class Step:
+class UndoRow:
     """One change: in words, the edits that take it back and make it again, and desk.toml before and after, packed."""
 
     words: str
@@ -45,11 +45,11 @@ class Step:
 
 
 @dataclass
-class StepsBack:
-    """Steps that were done, and those that were undone, the latest last."""
+class UndoList:
+    """Changes that were made, and those that were undone, the latest last."""
 
-    done: list[Step] = field(default_factory=list)
-    undone: list[Step] = field(default_factory=list)
+    done: list[UndoRow] = field(default_factory=list)
+    undone: list[UndoRow] = field(default_factory=list)
 
     def did(self, words: str, before: str, after: str, back: Edit, forth: Edit) -> None:
         """A change was made."""
@@ -57,10 +57,10 @@ class StepsBack:
         if self.done and self.done[-1].packed[1] == packed[0]:
             # The same bytes need not be kept twice.
             packed = self.done[-1].packed[1], packed[1]
-        self.done.append(Step(words, _light(back), _light(forth), packed))
+        self.done.append(UndoRow(words, _light(back), _light(forth), packed))
         self.undone.clear()
-        size = sum(step.size for step in self.done)
-        while len(self.done) > 1 and (len(self.done) > MOST_STEPS or size > MOST_BYTES):
+        size = sum(change.size for change in self.done)
+        while len(self.done) > 1 and (len(self.done) > MOST_CHANGES or size > MOST_BYTES):
             size -= self.done.pop(0).size
 
     def went(self, *, back: bool) -> None:
@@ -97,34 +97,34 @@ def changed_since(edit: Edit, expected: Edit, tables: dict[str, Any], read: Call
     return ""
 
 
-def undone_by_another(steps: StepsBack, text: str, tables: dict[str, Any], read: Callable[[str], str | None],
+def undone_by_another(undo: UndoList, text: str, tables: dict[str, Any], read: Callable[[str], str | None],
                       back: str) -> list[Problem]:
     """Changes of this screen that a file no longer has, since it was saved from an older copy."""
-    if not steps.done or text == steps.done[-1].after:
-        looked_at = [step for step in steps.done[-LOOKED_AT:] if step.forth.files]
+    if not undo.done or text == undo.done[-1].after:
+        looked_at = [change for change in undo.done[-LOOKED_AT:] if change.forth.files]
     else:
-        looked_at = steps.done[-LOOKED_AT:]
+        looked_at = undo.done[-LOOKED_AT:]
     found = []
-    for index, step in enumerate(looked_at):
+    for index, change in enumerate(looked_at):
         later = looked_at[index + 1:]
         paths = {path for one in later for path, _ in one.forth.values}
         names = {name for one in later for name, _ in one.forth.files}
-        for path, value in step.forth.values:
-            now, before = _plain(dig(tables, path)), _plain(dict(step.back.values).get(path))
+        for path, value in change.forth.values:
+            now, before = _plain(dig(tables, path)), _plain(dict(change.back.values).get(path))
             if path not in paths and now == before and now != _plain(value):
-                found.append(_told(step, "desk.toml", back))
+                found.append(_told(change, "desk.toml", back))
                 break
         else:
-            for name, after in step.forth.files:
-                was = dict(step.back.files).get(name)
+            for name, after in change.forth.files:
+                was = dict(change.back.files).get(name)
                 if name not in names and after is not None and was is not None and _goes_back(was, after, read(name)):
-                    found.append(_told(step, name.removeprefix("here/"), back))
+                    found.append(_told(change, name.removeprefix("here/"), back))
                     break
     return found
 
 
-def _told(step: Step, file: str, back: str) -> Problem:
-    return Problem(f"another program saved this file from an older copy: “{step.words}” is gone from it", file,
+def _told(change: UndoRow, file: str, back: str) -> Problem:
+    return Problem(f"another program saved this file from an older copy: “{change.words}” is gone from it", file,
                    hint=back)
 
 
