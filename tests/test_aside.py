@@ -36,8 +36,7 @@ def test_with_hands_off_a_press_only_selects_and_says_so(client: EngineClient) -
     left = client.ask("hands_off")["surfaces"]
     assert set(left) == {s["id"] for s in client.ask("desk")["desk"]["surfaces"]} and min(left.values()) > 110_000
     number = press(client, "left-numpad", "9")
-    time.sleep(0.5)
-    assert "hands off: selected only, nothing is sent" in sentence(client, number)
+    wait_for(lambda: "hands off: selected only, nothing is sent" in sentence(client, number))
     assert stage(client)["camera"] == before
     client.ask("hands_on")
     press(client, "left-numpad", "9")

@@ -8,6 +8,7 @@ import re
 import signal
 import subprocess
 import sys
+import tomllib
 from importlib import import_module
 from pathlib import Path
 
@@ -20,6 +21,7 @@ from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.demo import HERE
 from brass_pebble.kinds.kernel.listing import list_devices
 from conftest import BRASS_PEBBLE, run_cli, wait_for
+from terminal import Terminal
 
 MACROS = HERE / "desk" / "macros"
 
@@ -39,7 +41,7 @@ def test_version_and_help() -> None:
     (["play", "welcome"], 3, "no engine is running. Start one with: brass-pebble run"),
     (["stop"], 3, "no engine is running"), (["watch"], 3, "no engine is running"),
     (["stop", "--desk", "/nowhere"], 3, "no engine runs the desk /nowhere"),
-    (["run", "--desk", "/nowhere"], 2, "there is no folder /nowhere"),
+    (["run", "--desk", "/nowhere"], 2, "there is no desk in /nowhere. Make an empty one with: brass-pebble desk new"),
     (["macro", "check", "/nowhere.macro"], 2, "/nowhere.macro: No such file or directory"),
     ([], 2, "the screen needs a terminal"), (["demo"], 2, "the screen needs a terminal"),
     (["demo", "--headless", "--seconds", "soon"], 2, "Invalid value for '--seconds'"),
@@ -225,3 +227,46 @@ def test_any_request_can_be_asked_and_a_wrong_one_is_refused_in_a_sentence(desk:
         done = run_cli("ask", *words, "--desk", str(desk))
         assert (done.returncode, done.stdout) == (code, ""), done.stderr
         assert text in done.stderr
+
+
+def test_a_desk_is_made_checked_and_offered(tmp_path: Path) -> None:
+    folder = tmp_path / "stage-left"
+    none = run_cli("desk", "check", str(folder))
+    assert none.returncode == 2 and f"brass-pebble desk new {folder}" in none.stderr
+    made = run_cli("desk", "new", str(folder))
+    assert made.returncode == 0 and f"brass-pebble --desk {folder}" in made.stdout, made.stderr
+    assert tomllib.loads((folder / "desk.toml").read_text()) == {"format": 1, "name": "Stage left"}
+    assert folder.stat().st_mode & 0o077 == 0
+    again = run_cli("desk", "new", str(folder))
+    assert again.returncode == 2 and "is not empty" in again.stderr
+    # A macro that speaks is the person's own, and an old word is only a hint.
+    (folder / "macros" / "a.macro").write_text('say "on"\n')
+    fine = run_cli("desk", "check", str(folder))
+    assert fine.returncode == 0 and "fine, “Stage left”, 0 surfaces, 0 layers, 1 macro" in fine.stdout, fine.stdout
+    assert "macros/a.macro:1:1: “say” is now “speak”" in fine.stdout
+    (folder / "macros" / "b.macro").write_text("tpa A\n")
+    (folder / "programs").mkdir()
+    (folder / "programs" / "x.toml").write_text("name = ")
+    bad = run_cli("desk", "check", str(folder))
+    assert bad.returncode == 6 and "has 2 mistakes" in bad.stderr
+    assert "macros/b.macro:1:1: “tpa” is not a step. Did you mean tap?" in bad.stdout
+    assert "programs/x.toml" in bad.stdout
+
+
+def test_a_desk_that_is_not_there_is_made_where_the_first_device_is_met(tmp_path: Path) -> None:
+    folder = tmp_path / "left"
+    terminal = Terminal("--desk", str(folder))
+    try:
+        terminal.wait("Make an empty one there?")
+        terminal.keys("n", "Enter")
+        terminal.wait("nothing was made")
+        assert not folder.exists()
+    finally:
+        terminal.close()
+    terminal = Terminal("desk", "new", str(folder))
+    try:
+        terminal.wait("1 Which one is it?")
+        terminal.keys("Escape")
+        terminal.wait("This desk has no surfaces yet.")
+    finally:
+        terminal.close()

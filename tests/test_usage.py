@@ -259,7 +259,7 @@ def shuffled(row: BareSurface, seed: int) -> dict[str, str]:
 @pytest.mark.parametrize("layout", ["numpad", "pads-16", "grid-4x4", "compact-60-iso"])
 def test_the_proposal_saves_way_on_days_it_has_not_seen(layout: str, tmp_path: Path) -> None:
     """Worked out from half of a simulated history, measured on the other, beside the original and 40 random ones."""
-    for seed in range(3):
+    for seed in range(2):
         row = surface(layout)
         layer = row.layers[0]
         habit = make_habit(row, seed, unused=0.0)

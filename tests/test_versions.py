@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 import tomlkit
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from brass_pebble.client import EngineClient, EngineError
@@ -173,6 +173,7 @@ def whole(text: str, edit: Edit) -> str:
     return tomlkit.dumps(document)
 
 
+@settings(max_examples=40)
 @given(st.integers(0, 39), st.integers(0, 14), st.sampled_from(["tap F20", "clear", "hold", "layer", "setting"]))
 def test_an_edit_of_a_part_is_that_of_the_whole(number: int, key: int, what: str) -> None:
     text = large()

@@ -14,14 +14,18 @@ import typer
 
 from brass_pebble import paths
 
+from .new_desk import check, new
 from .shared import DeskOption, Failure, JsonOption, desk_in_use, open_store, os_text
 
 desk_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                       help="The desk as a whole: give it on, take in one that was given, go back to what it was.")
+                       help="The desk as a whole: make one, check it, give it on, take in one that was given, go back "
+                            "to what it was.")
 
 
 def add_to(app: typer.Typer) -> None:
     """Add these commands."""
+    desk_app.command()(new)
+    desk_app.command()(check)
     app.add_typer(desk_app, name="desk")
 
 FileArgument = Annotated[Path, typer.Argument(metavar="FILE", help="the parcel, a zip")]

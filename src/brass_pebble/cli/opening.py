@@ -24,15 +24,13 @@ def add_to(app: typer.Typer) -> None:
 
 def desk_folder(desk: Path | None) -> Path:
     """The folder asked for; the default one is made if it is not there yet."""
+    from .new_desk import make_desk, offer_desk
     if desk is None:
         desk = paths.default_desk()
         if not desk.exists():
-            from brass_pebble import file_access
-            file_access.private_folder(desk)
-            file_access.private_folder(desk / "macros")
-            file_access.write_text(desk / "desk.toml", 'format = 1\nname = "My desk"\n')
+            make_desk(desk, "My desk")
     if not desk.is_dir():
-        raise Failure(f"there is no folder {desk}. Make one with a desk.toml in it, or leave --desk out", "usage")
+        offer_desk(desk)
     return desk
 
 
@@ -69,10 +67,18 @@ def demo(headless: Annotated[bool, typer.Option("--headless", help="play the cla
          seconds: Annotated[float, typer.Option("--seconds", metavar="N", min=0.1,
                                                 help="how long the headless class lasts")] = 60.0,
          fresh: Annotated[bool, typer.Option("--fresh", help="forget earlier changes of the demo's desk")] = False,
-         ) -> None:
-    """Try it without any hardware: a bakery's desk, simulated devices, a simulated program."""
+         desk: Annotated[Path | None, typer.Option("--desk", metavar="DIR", help="put this desk on the bench, in place "
+                                                   "of the bakery's")] = None) -> None:
+    """Try it without any hardware: a bakery's desk or your own, simulated devices, simulated programs."""
     from brass_pebble.client import EngineClient, StartingEngine, start_engine
     from brass_pebble.demo import ENGINE_OPTIONS, demo_desk
+    if desk is not None:
+        if headless or fresh:
+            raise Failure("--headless and --fresh are for the bakery's desk. Leave them out, or leave out --desk",
+                          "usage")
+        need_terminal()
+        open_desk(desk_folder(desk), "--on-bench", "--until-left")
+        return
     if not headless:
         need_terminal()
     desk = demo_desk(fresh=fresh)
@@ -113,7 +119,7 @@ def run(desk: DeskOption = None,
 
 def open_usual(desk: Path | None) -> None:
     """Open the screen on the running engine, or start one for as long as the screen is open."""
-    from brass_pebble.client import StartingEngine, running_sockets, start_engine
+    from brass_pebble.client import running_sockets
     need_terminal()
     running = running_sockets()
     if desk is None and len(running) == 1:
@@ -123,10 +129,22 @@ def open_usual(desk: Path | None) -> None:
     if paths.socket_path(folder) in running:
         open_screen(paths.socket_path(folder))
         return
-    folder = desk_folder(desk)
-    options = ("--until-left", "--may-lack-output")
+    open_desk(desk_folder(desk))
+
+
+def open_desk(folder: Path, *options: str, first_view: str = "") -> None:
+    """Start an engine on a desk for as long as the screen is open, with another view on top if one is named.
+
+    Raises:
+        Failure: another engine runs it, which would have to be ended first.
+    """
+    if paths.socket_path(folder) in running():
+        raise Failure(f"the desk {folder} is already open. Close that screen, or end its engine with: brass-pebble "
+                      f"stop --quit --desk {folder}", "busy")
+    options = options or ("--until-left", "--may-lack-output")
+    from brass_pebble.client import StartingEngine, start_engine
     starting = StartingEngine(folder, *options)
     try:
-        open_screen(starting.wait, restart=lambda: start_engine(folder, *options)[0])
+        open_screen(starting.wait, restart=lambda: start_engine(folder, *options)[0], first_view=first_view)
     finally:
         wait_for(starting.process)

@@ -109,7 +109,7 @@ def desk_in_use(desk: Path | None) -> Path:
                 raise
         desk = paths.default_desk()
     if not (desk / "desk.toml").is_file():
-        raise Failure(f"there is no desk in {desk}. Name its folder with --desk, or make one: brass-pebble", "usage")
+        raise Failure(f"there is no desk in {desk}. Make an empty one with: brass-pebble desk new {desk}", "usage")
     return desk
 
 

@@ -76,7 +76,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     ports = Ports(loop, worker, Alarms(now, problems.mishap), server, problems, router, now)
 
     # The desk, and the way out.
-    loaded = first_desk(setup.store, router)
+    loaded = first_desk(setup.store, router, setup.seen)
     problems.of_desk(loaded.problems)
     # With a desk that cannot be read, the person has to be told so, even where nothing could be sent.
     setup.may_lack_output |= not loaded.ok
@@ -130,7 +130,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     loop.rounds = timekeeper
     rows.store, rows.setup, rows.devices, rows.recorder = setup.store, setup, devices, recorder
     rows.aside, rows.focus, rows.sends_nothing = aside, focus, sends_nothing
-    live.control, live.devices, live.rows = control, devices, rows.desk
+    live.control, live.devices, live.rows, live.setup = control, devices, rows.desk, setup
 
     # Who is told of what.
     def record(trace: Trace) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
 from brass_pebble.core.desk.look.lettered import notice
@@ -20,6 +21,7 @@ from .logs import log
 from .ports import Ports
 from .runs.control import Control
 from .runs.errands import stays_notice
+from .setup import Setup
 
 # What is told once: that chords mean letters, and that a program that is run does not stay.
 LETTERS, STARTS = "letters", "start"
@@ -29,10 +31,11 @@ REST = 60 * MS
 Call = Callable[[], object]
 
 
-def first_desk(store: DeskStore, router: Router) -> Loaded:
-    """The desk to begin with: an empty one and a sentence if nothing else can be had."""
+def first_desk(store: DeskStore, router: Router, seen: Callable[[Desk], Desk]) -> Loaded:
+    """The desk to begin with, as `seen` makes it: an empty one and a sentence if nothing else can be had."""
     try:
         loaded = store.load()
+        loaded = replace(loaded, desk=seen(loaded.desk))
         router.load(loaded.desk)
         return loaded
     except Exception as error:
@@ -49,6 +52,7 @@ class DeskInUse:
 
     control: Control
     devices: Devices
+    setup: Setup
     rows: Callable[[], Any]
     followers: Sequence[Call] = ()
     connected: Sequence[Call] = ()
@@ -70,6 +74,7 @@ class DeskInUse:
             log.error("reading the desk failed: %r", result)
             self._problems.add(Problem(f"the desk could not be read: {result}", hint="The desk before keeps running"))
             return
+        result = replace(result, desk=self.setup.seen(result.desk))
         if result.ok and not self._use(result):
             return
         self._problems.of_desk(result.problems)

@@ -18,9 +18,11 @@ from brass_pebble import paths
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.kinds.inputs.bench import Bench, read_bench
 from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.kinds.outputs.stage import StageOutput
 from brass_pebble.kinds.outputs.table import open_output
 
 from .assemble import assemble
+from .disk.bench_desk import BenchDesk
 from .disk.store import DeskBusy, DeskStore
 from .disk.tighten import tighten
 from .engine import Engine
@@ -63,6 +65,7 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--stage", type=Path, help="folder of the stage's programs")
     parser.add_argument("--script", type=Path, help="a scripted class")
     parser.add_argument("--bench-only", action="store_true", help="leave the machine's own devices alone")
+    parser.add_argument("--on-bench", action="store_true", help="simulate every device and program of the desk")
     parser.add_argument("--until-left", action="store_true", help="end when the last client leaves")
     parser.add_argument("--may-lack-output", action="store_true", help="without a virtual keyboard, take nothing over")
     parser.add_argument("--real-time", action="store_true", help="ask for a real-time priority")
@@ -87,8 +90,9 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     if options.bench:
         bench = read_bench(options.bench, store.layout)
 
+    on_bench = BenchDesk(desk) if options.on_bench else None
     opened = tighten((desk, paths.state_folder(), paths.user_layouts()))
-    engine = assemble(Setup(
+    engine = assemble(_on_bench(on_bench, store, sockets, options) if on_bench else Setup(
         store, sockets, lambda desk: open_output(desk, options.stage), bench, not options.bench_only,
         read_script(options.script) if options.script else None, options.until_left, options.may_lack_output,
         paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage, paths.history_file(desk)))
@@ -113,6 +117,12 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
     engine.run()
     log.info("ended")
     return 0
+
+
+def _on_bench(found: BenchDesk, store: DeskStore, socket: Path, options: argparse.Namespace) -> Setup:
+    """How a desk runs on the bench: nothing of it is remembered or counted."""
+    return Setup(store, socket, lambda desk: StageOutput(found.programs_of(desk)), found.bench,
+                 real_devices=False, until_left=options.until_left, seen=found.seen, programs=found.programs)
 
 
 def run_here(desk: Path, say: Callable[[str], None], *options: str) -> int:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.stage.program import StageProgram
 from brass_pebble.kinds.inputs.bench import Bench
 from brass_pebble.kinds.outputs.base import Output
 
@@ -30,3 +31,6 @@ class Setup:
     known: Path | None = None
     stage: Path | None = None
     history: Path | None = None
+    # What is made of the desk before it is used, and the programs that macros are rehearsed with.
+    seen: Callable[[Desk], Desk] = lambda desk: desk
+    programs: Callable[[], dict[str, StageProgram]] | None = None

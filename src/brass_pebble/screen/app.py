@@ -62,7 +62,8 @@ def _warm() -> None:
 
 class BrassPebbleApp(KeyOrder):
     """The screen on one engine: its socket, or what waits for it.  `restart` starts another engine when this one has
-    ended; `glance` is a surface that is shown alone.  It returns why the engine could not start."""
+    ended; `glance` is a surface that is shown alone; `first_view` lies on the desk at first.  It returns why the engine
+    could not start."""
 
     TITLE = "Brass Pebble"
     BINDINGS: ClassVar[list[BindingType]] = []
@@ -73,12 +74,12 @@ class BrassPebbleApp(KeyOrder):
     """
 
     def __init__(self, socket: Path | Callable[[], Path], restart: Callable[[], Path] | None = None,
-                 glance: str = "", *, outside: Outside, link: Callable[..., Asks] = Link) -> None:
+                 glance: str = "", *, first_view: str = "", outside: Outside, link: Callable[..., Asks] = Link) -> None:
         super().__init__(driver_class=TerminalDriver)
         self.socket, self.restart, self.outside = socket, restart, outside
         self.known = Known()
         self.known.starting = callable(socket)
-        self._make_link = link
+        self._make_link, self._first_view = link, first_view
         self.link: Asks = link(self._news, self._gone)
         self.desk_view: View = GlanceView(self.known, self.link, glance) if glance else DeskView(self.known, self.link)
         self._tasks: set[asyncio.Task[None]] = set()
@@ -129,6 +130,9 @@ class BrassPebbleApp(KeyOrder):
             self.known.connected = False
             self.notify(str(error), severity="error", timeout=10)
         await self.view.show_all()
+        if self._first_view and self.known.connected:
+            first, self._first_view = self._first_view, ""
+            self.open_view(first)
         gc.freeze()
         gc.enable()
 

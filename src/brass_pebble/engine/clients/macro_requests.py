@@ -12,6 +12,7 @@ from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.core.stage.program import StageProgram
 from brass_pebble.engine.clients.desk_rows import DeskRows
 from brass_pebble.engine.disk.edits import Edit
 from brass_pebble.engine.ports import Ports
@@ -130,14 +131,20 @@ class MacroRequests:
         """Play a macro, or a text, into a stage of its own; `hold_ms` is how long its control would be held."""
         macro = self._macro(ask)
         self._end_rehearsal()
-        names = [place.program for place in self._ports.desk.stage] or sorted(f.stem for f in DEMO_STAGE.glob("*.toml"))
-        stage = StageOutput(read_programs(self.setup.stage or DEMO_STAGE, names, self._typist()))
+        stage = StageOutput(self._programs())
         self._name = macro.name
         self._rehearsal = Rehearsal(macro, stage, hold=int(ask.hold_ms * MS),
                                     values=ask.given())
         self._tell()
         self._book()
         return {"length_ms": macro.timetable.length / MS, "programs": [p.name for p in stage.programs.values()]}
+
+    def _programs(self) -> dict[str, StageProgram]:
+        """The programs that it is rehearsed with: the stage's, or those of the demo."""
+        if self.setup.programs is not None:
+            return self.setup.programs()
+        names = [place.program for place in self._ports.desk.stage] or sorted(f.stem for f in DEMO_STAGE.glob("*.toml"))
+        return read_programs(self.setup.stage or DEMO_STAGE, names, self._typist())
 
     def do_end_rehearsal(self, client: Client, ask: messages.EndRehearsal) -> Message:
         """Stop it."""

@@ -18,18 +18,23 @@ from brass_pebble.paths import SHIPPED_PROGRAMS
 def load_programs(desk_folder: Path, user_folder: Path | None, stage: Path | None,
                   on_stage: list[str]) -> tuple[list[ProgramTable], list[Problem]]:
     """All tables, and what is wrong with their files."""
-    tables: list[ProgramTable] = []
-    problems: list[Problem] = []
-    places = [(SHIPPED_PROGRAMS, "shipped"), *([(user_folder, "yours")] if user_folder else []),
-              (desk_folder / "programs", "yours")]
-    for folder, origin in places:
-        for file in sorted(folder.glob("*.toml")):
-            _read(file, origin, tables, problems)
+    tables, problems = read_tables((SHIPPED_PROGRAMS, "shipped"), *([(user_folder, "yours")] if user_folder else []),
+                                   (desk_folder / "programs", "yours"))
     for name in on_stage if stage else ():
         if stage and (file := stage / f"{name}.toml").is_file():
             _read(file, "stage", tables, problems)
     if not on_stage and (desktop := desktop_table()):
         tables.append(desktop)
+    return tables, problems
+
+
+def read_tables(*places: tuple[Path, str]) -> tuple[list[ProgramTable], list[Problem]]:
+    """The tables of some folders, each told as from whom, and what is wrong with their files."""
+    tables: list[ProgramTable] = []
+    problems: list[Problem] = []
+    for folder, origin in places:
+        for file in sorted(folder.glob("*.toml")):
+            _read(file, origin, tables, problems)
     return tables, problems
 
 
