@@ -482,3 +482,25 @@ def test_without_a_clipboard_nothing_is_pasted_and_the_trace_says_why(client: En
     assert [event["key"] for event in trace["sent"]] == ["F13", "F13"]
     wait_for(lambda: any("the clipboard is not available" in remark
                          for remark in client.ask("traces")["traces"][-1]["remarks"]))
+
+
+def test_a_surface_without_its_device_is_pressed_by_hand_and_the_trace_says_so(client: EngineClient,
+                                                                               engine: Path) -> None:
+    client.ask("bench", device="bench/numpad-left", there=False)
+    wait_for(lambda: next(row for row in client.ask("desk")["desk"]["surfaces"]
+                          if row["id"] == "left-numpad")["state"] == "missing")
+    with pytest.raises(EngineError, match="is not on the bench"):
+        client.ask("press", surface="left-numpad", control="9")
+    number = client.ask("press", surface="left-numpad", control="9", by_hand=True)["trace"]
+    client.ask("press", surface="left-numpad", control="9", down=False, by_hand=True)
+    trace = finished(client, number)
+    assert trace["state"] == "done" and trace["raw"].endswith("(0x49), by hand")
+    assert stage_state(client)["camera"] == "oven"
+    # What is held goes with the client that holds it.
+    with EngineClient(engine, "other") as other:
+        other.ask("press", surface="left-numpad", control="dot", by_hand=True)
+        wait_for(lambda: "titles" in client.ask("focus")["on"]["left-numpad"])
+    wait_for(lambda: "titles" not in client.ask("focus")["on"]["left-numpad"])
+    client.ask("rest", surface="left-numpad")
+    with pytest.raises(EngineError, match="is resting"):
+        client.ask("press", surface="left-numpad", control="9", by_hand=True)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec.structs import replace
 from textual.pilot import Pilot
 from textual.widgets import Input, OptionList, Static
 
@@ -25,6 +26,7 @@ from brass_pebble.screen.base.sheets import Sheet
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.desk.view import DeskView
 from brass_pebble.screen.glance.view import GlanceView
+from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from fake_link import FakeLink, screen_on
 
 # Rounds of the screen's loop after which only what waits for the person is left.
@@ -309,4 +311,24 @@ def test_what_a_view_asks_is_declared_and_its_reply_too(play: Play) -> None:
             await app.view.query_engine(layers.Clashes, desk_messages.AskTraces())
         link.replies[desk_messages.AskTraces] = desk_messages.Traces(traces=[])
         assert await app.view.query_engine(desk_messages.Traces, desk_messages.AskTraces(count=3)) is not None
+    play(scene)
+
+
+def test_a_real_surface_is_pressed_here_once_the_person_says_so(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.replies[desk_messages.Press] = desk_messages.Pressed(trace=0)
+        surfaces = [replace(row, bench=False) for row in app.known.desk.surfaces]
+        app.known.desk = replace(app.known.desk, surfaces=surfaces)
+        await keys(pilot, "enter")
+        await settled(pilot)
+        assert not [asked for asked in link.asked if isinstance(asked, desk_messages.Press)]
+        await keys(pilot, "P", "enter")
+        await settled(pilot)
+        asked = link.last(desk_messages.Press)
+        assert isinstance(asked, desk_messages.Press) and asked.by_hand and asked.surface == "left-numpad"
+        assert "by hand" in "".join(strip.text for strip in app.screen.query_one(SurfaceDrawing)._lines[:1])
+        before = len(link.asked)
+        await keys(pilot, "P", "enter")
+        await settled(pilot)
+        assert not [asked for asked in link.asked[before:] if isinstance(asked, desk_messages.Press) and asked.down]
     play(scene)

@@ -86,7 +86,9 @@ class Pressed(Reply, frozen=True, kw_only=True):
 
 
 class Press(Request, frozen=True, kw_only=True, tag="press"):
-    """Press or let go a control of the bench.  What a client holds is released when it leaves.
+    """Press or let go a control of the bench; `by_hand` one of any surface, also while its device is missing.
+
+    What a client holds is released when it leaves.
 
     Name a `surface` and its `control`, or a `device` that is no surface yet and a `code` that it sends.
     """
@@ -98,6 +100,7 @@ class Press(Request, frozen=True, kw_only=True, tag="press"):
     code: Signal = 0
     down: bool = True
     strength: Annotated[int, Meta(ge=1, le=127)] = 127
+    by_hand: Annotated[bool, said("the person says so: the trace tells it")] = False
 
 
 class Move(Request, frozen=True, kw_only=True, tag="move"):

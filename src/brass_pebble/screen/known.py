@@ -55,6 +55,8 @@ class Known:
         self.script = topics.ScriptNews(running=False, name="", caption="", at_ms=0.0, length_ms=0.0)
         self.devices = topics.DevicesNews(devices=[], left_ms=0.0, main_known=True, pulled=[])
         self.layers = LayersRow(on={}, cycles=[], window=None, pinned=False, follows=False, source="", trouble="")
+        # Surfaces that the screen presses though they are real, since the person said so.
+        self.by_hand: set[str] = set()
         self.connected = False
         # The engine is not ready yet.
         self.starting = False

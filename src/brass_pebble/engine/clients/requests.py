@@ -34,6 +34,9 @@ from .server import Client, Message
 
 MS = 1_000_000
 
+# What traces tell in place of a node.
+BY_HAND = "by hand"
+
 
 class Requests:
     """Answers requests on behalf of an engine."""
@@ -110,7 +113,13 @@ class Requests:
                           nearest(control, [c.id for c in surface.layout.controls]))
         holding = self.devices.holdings.get(surface.id)
         if holding is None or holding.source is None or not self.devices.kind_of(holding.source.facts).simulated:
-            raise Refusal(f"“{surface.name}” is not on the bench", "Press the control on the device itself")
+            if not ask.by_hand:
+                raise Refusal(f"“{surface.name}” is not on the bench",
+                              "Press the control on the device itself, or press it by hand (P)")
+            if down and surface.id in self._ports.router.resting:
+                raise Refusal(f"“{surface.name}” is resting", "Wake it first (s)")
+            trace = self.bench.press(client.number, surface.id, code, down, BY_HAND, strength)
+            return {"trace": trace.id if trace else 0}
         trace = self.bench.press_device(client.number, holding.source.facts, code, down, strength)
         return {"trace": trace.id if trace else 0}
 

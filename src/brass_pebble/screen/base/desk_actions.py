@@ -82,19 +82,33 @@ class DeskActions(View):
 
     @work(group="press")
     async def press(self, spot: Spot, *, down: bool) -> None:
-        """Press a control of the bench; for a real one, say where to press it."""
+        """Press a control of the bench, or of a surface that is pressed by hand; for others, say where to press it."""
         if not spot[1]:
             return
         surface = self.known.surface(spot[0])
-        if surface is not None and not surface.bench:
+        real = surface is not None and not surface.bench
+        if surface is not None and real and surface.id not in self.known.by_hand:
             if down:
-                text = "Press it on the device itself; the screen only presses what is on the bench."
-                self.notify(text if surface.state == "taken" else surface.why or surface.state,
-                            title=surface.name, timeout=4)
+                text = "Press it on the device itself." if surface.state == "taken" else \
+                    f"{surface.why or surface.state}.".capitalize()
+                self.notify(f"{text} P lets the screen press this surface.", title=surface.name, timeout=5)
             return
         if down:
             self.known.pressed_here[spot] = time.time()
-        await self.ask("press", surface=spot[0], control=spot[1], down=down)
+        await self.ask("press", surface=spot[0], control=spot[1], down=down, by_hand=real)
+
+    def press_by_hand(self, surface_id: str) -> None:
+        """Let the screen press a real surface, also while its device is missing; or no longer."""
+        surface = self.known.surface(surface_id)
+        if surface is None:
+            return
+        if surface.bench:
+            self.notify("This surface is simulated: the screen presses it anyway.", timeout=4)
+            return
+        on = surface_id not in self.known.by_hand
+        (self.known.by_hand.add if on else self.known.by_hand.discard)(surface_id)
+        self.notify(f"The screen presses “{surface.name}”: with a click, or Enter. P ends it." if on else
+                    f"The screen no longer presses “{surface.name}”.", timeout=5)
 
     def turn(self, spot: Spot, steps: int, *, axis: int = 0) -> None:
         """Move a control of the bench by a step of the screen: a detent, or a twentieth of its way."""

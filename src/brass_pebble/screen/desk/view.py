@@ -71,6 +71,8 @@ class DeskView(DeskActions):
         Binding("delete", "clear", "clear", show=False, tooltip="clear it"), *UNDO, STOP,
         Binding("w", "watch", "watch a class", tooltip="watch a minute of the class, hands off"),
         Binding("e", "explain", "explain", tooltip="explain its last press, hop by hop"),
+        Binding("P", "by_hand", "press by hand", show=False,
+                tooltip="let the screen press this surface, also while its device is missing; or no longer"),
         Binding("s", "toggle_rest", "rest / wake", show=False, tooltip="rest or wake the surface"),
         Binding("m", "meet", "meet a device",
                 tooltip="meet a device: find it by pressing it, take it over, draw it, try it"),
@@ -352,6 +354,12 @@ class DeskView(DeskActions):
         self._latched.clear()
         for drawing in self.query(SurfaceDrawing):
             drawing.latched = set()
+
+    def action_by_hand(self) -> None:
+        """Let the screen press the selected surface though it is real, or no longer."""
+        board = self.query_one(Board)
+        self.press_by_hand(board.selected[0])
+        board.redraw_all()
 
     @work(group="rest")
     async def action_toggle_rest(self) -> None:

@@ -60,7 +60,9 @@ class SurfaceView(DeskActions):
     BINDINGS: ClassVar[list[BindingType]] = [
         *arrows("select a control"),
         Binding("enter", "take", "bind", tooltip="bind its gesture; Tab leads to the gestures, ↑ ↓ choose one"),
-        Binding("space", "press", "press it", tooltip="press it, if it is on the bench"),
+        Binding("space", "press", "press it", tooltip="press it, if it is on the bench or pressed by hand"),
+        Binding("P", "by_hand", "press by hand", show=False,
+                tooltip="let the screen press this surface, also while its device is missing; or no longer"),
         Binding("b", "bind", "bind", show=False, tooltip="bind its press"),
         Binding("pagedown", "leaf(1)", "next sheet", priority=True, tooltip=_SHEETS),
         Binding("pageup", "leaf(-1)", "sheet before", show=False, priority=True, tooltip=_SHEETS),
@@ -472,8 +474,13 @@ class SurfaceView(DeskActions):
         """The last press of the selected control, hop by hop."""
         self.explain_last(self.board.selected)
 
+    def action_by_hand(self) -> None:
+        """Let the screen press this surface though it is real, or no longer."""
+        self.press_by_hand(self.surface_id)
+        self.board.redraw_all()
+
     def action_press(self) -> None:
-        """Press the selected control, if it is on the bench."""
+        """Press the selected control, if it is on the bench or pressed by hand."""
         self.tap(self.board.selected)
 
     @on(PathBar.Opened)

@@ -144,6 +144,9 @@ class SurfaceDrawing(Widget):
         name = surface.name.upper()
         canvas.put(1, 0, name, paint(palette.text, palette.ground, bold=True))
         x = len(name) + 3
+        if surface.id in self.known.by_hand:
+            canvas.put(x, 0, "by hand", paint(palette.brass, palette.ground))
+            x += 9
         if surface.state == "taken":
             self._draw_layers(canvas, x, surface.layers)
         else:
