@@ -164,12 +164,12 @@ def _million(big: Path, opened: Callable[[Path], tuple[float, object]], close: C
             share = PRESSES // len(surfaces) // (YEAR // 7) + 1
             for press in play(make_habit(surface, number), share, week * 100 + number, start=today - YEAR + 7 * week,
                               days=7):
-                counter.feed(press)
+                counter.begin(press)
                 counter.finish(press)
                 made += 1
         store.add(counter.take(), int(time.time()) - 86_400 * (YEAR - 7 * week))
     began = time.perf_counter()
-    HistoryStore(file).read(0, surfaces[0]["id"])
+    HistoryStore(file).read(0, surfaces[0].id)
     read = 1000 * (time.perf_counter() - began)
     began = time.perf_counter()
     HistoryStore(file).read()

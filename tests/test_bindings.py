@@ -10,8 +10,8 @@ import pytest
 
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.core.desk.look.clashes import find_clashes
+from brass_pebble.core.desk.look.drawn import BindingRow
 from brass_pebble.core.desk.look.free_chords import free_chords, free_family
-from brass_pebble.core.desk.look.shown import USUAL
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shortcut, read_program, shape_of
@@ -23,6 +23,9 @@ from brass_pebble.engine.disk.desk_reader import read_layout_file
 from brass_pebble.kinds.focus.desktop_shortcuts import read_bindsyms, read_gsettings
 from brass_pebble.paths import SHIPPED_LAYOUTS
 from conftest import run_cli, wait_for
+
+# What the engine leaves out of a row.
+USUAL = {name: getattr(BindingRow(), name) for name in BindingRow.__struct_fields__}
 
 Row = dict[str, Any]
 NUMPAD = read_layout_file(SHIPPED_LAYOUTS / "numpad.toml", [])
@@ -234,44 +237,44 @@ def kinds(desk: Desk, *programs: ProgramTable) -> list[tuple[str, str]]:
 def test_a_chord_that_two_programs_take() -> None:
     desk = desk_of(PAD + '4 = { tap = "Ctrl+4" }\n')
     found = find_clashes(desk, [NOTEBOOK, SWITCHER])
-    assert [clash.kind for clash in found] == ["taken twice"]
+    assert [clash.kind for clash in found] == ["conflict"]
     assert found[0].text == ("Ctrl+4 is “camera 4” in Switcher; and “switch to tab 4” in Notebook, when that has the "
                              "focus. Sent by Pad 4 (base).")
     assert kinds(desk, SWITCHER) == kinds(desk, NOTEBOOK) == []
     # Left and right modifiers are alike to programs; a macro's chords count, the text that it types does not.
-    assert kinds(desk_of(PAD + '4 = { tap = "RightCtrl+4" }\n'), NOTEBOOK, SWITCHER) == [("taken twice", "Ctrl+4")]
+    assert kinds(desk_of(PAD + '4 = { tap = "RightCtrl+4" }\n'), NOTEBOOK, SWITCHER) == [("conflict", "Ctrl+4")]
     desk = desk_of(PAD + '4 = { play = "m" }\n', {"m": 'keep Ctrl down\n  tap 4\ntype "f"\n'})
     typist = program("Typist", ("F", "find"), ("Ctrl+4", "x"))
-    assert kinds(desk, SWITCHER, typist, program("Other", ("F", "fetch"), always=True)) == [("taken twice", "Ctrl+4")]
+    assert kinds(desk, SWITCHER, typist, program("Other", ("F", "fetch"), always=True)) == [("conflict", "Ctrl+4")]
     # While a layer follows one window, another program that hears only with the focus is out of it.
     desk = desk_of(PAD + '1 = { tap = "A" }\n[surface.pad.layer.cut]\nfollows = { class = "Notebook" }\n'
                    '[surface.pad.layer.cut.press]\n4 = { tap = "Ctrl+4" }\n')
     editor = program("Editor", ("Ctrl+4", "zoom"))
-    assert kinds(desk, NOTEBOOK, editor) == [] and kinds(desk, NOTEBOOK, SWITCHER) == [("taken twice", "Ctrl+4")]
+    assert kinds(desk, NOTEBOOK, editor) == [] and kinds(desk, NOTEBOOK, SWITCHER) == [("conflict", "Ctrl+4")]
     # What the desktop takes never reaches a program.
     desktop = program("the desktop", ("Ctrl+4", "overview"), always=True, origin="desktop")
-    assert kinds(desk_of(PAD + '4 = { tap = "Ctrl+4" }\n'), desktop) == [("taken twice", "Ctrl+4")]
+    assert kinds(desk_of(PAD + '4 = { tap = "Ctrl+4" }\n'), desktop) == [("conflict", "Ctrl+4")]
 
 
 @pytest.mark.parametrize(("text", "macros", "expected"), [
     ('1 = { tap = "F13" }', {}, []),
-    ('1 = { tap = "F14" }\n2 = { tap = "F14" }', {}, [("the same", "F14")]),
+    ('1 = { tap = "F14" }\n2 = { tap = "F14" }', {}, [("duplicate", "F14")]),
     ('1 = { rapid = "F13", every = "20ms" }', {}, [("too short", "F13")]),
     ('1 = { play = "m" }', {"m": "tap F13 for 5ms"}, [("too short", "F13")]),
-    ('1 = { tap = "A" }', {"m": "tap B"}, [("unplayed", "m")]),
+    ('1 = { tap = "A" }', {"m": "tap B"}, [("unused", "m")]),
     ('1 = { play = "m" }', {"m": 'play "n"', "n": "tap B"}, []),
     ('1 = { rapid = "A", every = "80ms" }\n[surface.pad.layer.base."double tap"]\n1 = { tap = "B" }', {},
      [("slow double tap", "1")]),
-    ('1 = { tap = "A" }\n[surface.pad.layer.top.press]\n1 = { tap = "B" }', {}, [("never", "1")]),
+    ('1 = { tap = "A" }\n[surface.pad.layer.top.press]\n1 = { tap = "B" }', {}, [("unreachable", "1")]),
     ('1 = { tap = "A" }\n[surface.pad.layer.top]\nstarts = "on"\n[surface.pad.layer.top.press]\n1 = { tap = "B" }', {},
-     [("never", "1")]),
+     [("unreachable", "1")]),
     ('1 = { layer = "while held top" }\n[surface.pad.layer.top.press]\n1 = { tap = "B" }\n2 = { tap = "C" }', {},
-     [("never", "1")]),
+     [("unreachable", "1")]),
     ('1 = { layer = "on or off top" }\n[surface.pad.layer.top.press]\n1 = { layer = "on or off top" }', {}, []),
     ('1 = { play = "m" }\n[surface.pad.layer.top.press]\n2 = { tap = "B" }', {"m": "layer top on"}, []),
     # A layer that only a layer leads to that never comes on does not come on either.
     ('1 = { tap = "A" }\n[surface.pad.layer.x.press]\n2 = { layer = "go to y" }\n[surface.pad.layer.y.press]\n'
-     '3 = { layer = "go to x" }', {}, [("never", "2"), ("never", "3")]),
+     '3 = { layer = "go to x" }', {}, [("unreachable", "2"), ("unreachable", "3")]),
 ])
 def test_what_gets_in_its_own_way(text: str, macros: dict[str, str], expected: list[tuple[str, str]]) -> None:
     assert kinds(desk_of(PAD + text + "\n", macros), SWITCHER) == expected

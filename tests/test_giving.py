@@ -355,7 +355,7 @@ def test_what_differs_is_kept_unless_theirs_or_both_is_wanted(giver: DeskStore, 
     edit, _ = intake_edit(parcel, store, Choices({"surface slab": TAKE, "macro lamp-on": TAKE}))
     store.change(edit)
     assert (mine / "macros" / "lamp-on.macro").read_text() == LAMP
-    with pytest.raises(ProblemError, match="nothing of the parcel"):
+    with pytest.raises(ProblemError, match="nothing selected to import"):
         intake_edit(parcel, store, Choices())
 
 

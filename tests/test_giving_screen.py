@@ -43,7 +43,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.wait("tideline.zip")
     demo.keys("Enter")
     screen = demo.wait("Nothing is changed yet.")
-    assert "Lamp on" in screen and "will sleep" in screen
+    assert "Lamp on" in screen and "off until you approve" in screen
     demo.wait("7, in class: tap Ctrl+Alt+1 → tap Ctrl+Alt+9")
     demo.wait(lambda text: "YOURS" in text and "THEIRS" in text and "total" in text)
     # Both texts of a macro that differs, side by side.
@@ -89,7 +89,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.keys("v")
     demo.wait("what changed since this version")
     demo.keys("Enter")
-    demo.wait("back to version 1, as it was found")
+    demo.wait("back to version 1, initial state")
     assert desk() == before
     demo.keys("u")
     demo.wait("undone: back to version 1")
@@ -163,7 +163,7 @@ def test_these_views_in_a_small_terminal(demo: Terminal) -> None:
     demo.keys("Enter")
     demo.wait(lambda text: "Lamp on" in text and "reaches" not in text.splitlines()[0])
     demo.keys("Escape", "V")
-    demo.wait("as it was found")
+    demo.wait("initial state")
     demo.keys("Escape", "G")
     demo.wait("✓ nothing sleeps")
 

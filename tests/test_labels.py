@@ -390,7 +390,8 @@ def test_labels_on_the_command_line(desk: Path, tmp_path: Path, capsys: pytest.C
     assert dict(cuts_in_svg((tmp_path / "both.svg").read_text()))["7"].width == 20
     capsys.readouterr()
     for words, says in ((["nopad"], "no surface “nopad”"), (["pad", "--layer", "x"], "has no layer “x”"),
-                        (["pad", "--cap", "big"], "“big” is no size"), (["pad", "--paper", "a9"], "no paper “a9”"),
+                        (["pad", "--cap", "big"], "“big” is not a valid size"),
+                        (["pad", "--paper", "a9"], "no paper “a9”"),
                         (["pad", "--size", "x=1x1"], "names no control"), (["pad", "-o", "x.doc"], "is no drawing"),
                         (["pad", "-o", "/nowhere/x.pdf"], "cannot be written")):
         assert run("labels", *words, *at) in (1, 2)
@@ -416,7 +417,7 @@ def test_a_broken_label_of_the_desk_is_told(desk: Path, capsys: pytest.CaptureFi
     (desk / "desk.toml").write_text(text.replace('icon = "camera"', 'icon = "camra"').replace('"12x30"', '"12"'))
     assert run("labels", "pad", "--desk", str(desk)) == 0
     err = capsys.readouterr().err
-    assert "there is no icon “camra”. Did you mean camera?" in err and "“12” is no size" in err
+    assert "there is no icon “camra”. Did you mean camera?" in err and "“12” is not a valid size" in err
 
 
 def test_every_label_is_named(desk: Path) -> None:

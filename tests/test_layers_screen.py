@@ -102,14 +102,14 @@ def test_a_chord_a_double_tap_and_a_held_layer_from_nothing(demo: Terminal) -> N
 
 def test_a_clash_is_found_and_repaired_with_a_free_chord(demo: Terminal) -> None:
     demo.keys("k")
-    demo.wait("1 gets in the way")
+    demo.wait("1 conflict")
     demo.wait("Ctrl+Alt+N is “set a marker” in Ovenlight")
     demo.wait("“sweep crumbs, or keep them” in")
     demo.keys("k")
     demo.wait("Easiest to remember")
     demo.wait("Ctrl+Alt+M")
     demo.keys("Enter")
-    demo.wait("nothing gets in the way")
+    demo.wait("no conflicts")
     assert 'right = {tap = "Ctrl+Alt+M", label = "marker", tint = "rose"}' in desk_text()
     # A chord is sent once, so that a program's own dialog can learn it.
     demo.keys("Escape")
@@ -235,7 +235,7 @@ def test_the_views_work_in_a_small_terminal(small: Terminal) -> None:
     small.wait("What each control does")
     small.wait("double tap")
     small.keys("Escape", "k")
-    small.wait("1 gets in the way")
+    small.wait("1 conflict")
 
 
 def test_while_a_place_is_chosen_a_press_on_the_device_only_chooses(demo: Terminal) -> None:

@@ -207,7 +207,7 @@ def test_macros_that_cannot_play_others(texts: dict[str, str], complaint: str) -
     ("repeat strenght\n  tap A", "1:8: there is no value called “strenght”. Did you mean strength?"),
     ("if strength > 3ms\n  tap A", "1:15: “3ms” is not a whole number. Values are whole numbers, without a unit"),
     ("otherwise\n  tap A", "1:1: this otherwise has no if or wait until before it"),
-    ("if strength\n  tap A", "1:12: the line ends too early. Here belongs = != < > <= or >="),
+    ("if strength\n  tap A", "1:12: the line ends too early. Expected = != < > <= or >="),
     ("wait until window Oven is there", "1:19: “Oven” does not fit here."),
     ('wait until window "Oven" is their', "1:29: “their” does not fit here. Did you mean there?"),
     ('type "{levl}"', "1:7: there is no value called “levl”."),

@@ -49,7 +49,7 @@ def test_a_macro_made_in_the_text_is_live_bound_and_played(demo: Terminal) -> No
         'name "Crust shot"\n\ntap Ctrl+Alt+3 for 60ms\nrepeat 2 every 300ms\n  tap F18')
     # Bound by pressing the control, then it plays.
     demo.keys("F9")
-    demo.wait("Press the control that shall play it")
+    demo.wait("Press the key that should play this macro")
     with EngineClient(running_sockets()[0]) as client:
         for down in (True, False):
             client.ask("press", surface="right-numpad", control="1", down=down)

@@ -147,7 +147,7 @@ def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Pat
     demo.wait("had every step within 1 ms of its time")
     # Better places: side by side, done with one key, undone with another.
     demo.keys("6")
-    screen = demo.wait("less way for the fingers")
+    screen = demo.wait("less finger travel")
     assert "AS IT IS" in screen and "BETTER" in screen
     before = surface()["layer"]["class"]["press"]
     demo.keys("Enter")

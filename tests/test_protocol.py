@@ -68,7 +68,7 @@ def test_everything_declared_says_what_it_is_for() -> None:
 
 @pytest.mark.parametrize(("line", "code", "what", "hint"), [
     ('{"do": "plai"}', "unknown-request", "there is no request “plai”", "Did you mean play?"),
-    ("{}", "unknown-request", "there is no request “”", "Known are hello, follow"),
+    ("{}", "unknown-request", "there is no request “”", "Available: hello, follow"),
     ('{"do": "play"}', "bad-message", "“macro” is missing", "docs/protocol.md tells the fields of “play”"),
     ('{"do": "play", "macros": "x"}', "bad-message", "there is no field “macros”", "Did you mean macro?"),
     ('{"do": "play", "macro": 4}', "bad-message", "“macro” cannot be so: it must be a text, not a whole number", ""),

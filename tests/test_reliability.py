@@ -311,7 +311,7 @@ def test_a_damaged_history_costs_what_is_damaged_and_nothing_else(store: DeskSto
     log.write_bytes(b"\n".join([lines[0], lines[1][:30] + b"\xff" + lines[1][30:], *lines[2:4], lines[4][:-9]]))
     again = VersionLog(store.log.folder)
     assert [version.words for version in again.entries()] == [
-        "as it was found", "pedals left: tap F14", "pedals left: tap F15"]
+        "initial state", "pedals left: tap F14", "pedals left: tap F15"]
     assert again.damaged == 2
     # The next change stands, though the last line had been cut off.
     again.record("one more", {"desk.toml": "format = 1\n"})

@@ -143,7 +143,7 @@ def test_chords_of_bindings_and_macros_are_laid_for_the_layout_and_told_as_writt
         assert answer.timetable is not None
         assert [german.places.place(code) for code in answer.first] == sent
     # What two bindings send alike is found, however it is written.
-    assert any(clash.kind == "the same" for clash in find_clashes(desk, []))
+    assert any(clash.kind == "duplicate" for clash in find_clashes(desk, []))
     told = notice(desk)
     assert told is not None and "Ctrl+Y" in told.what and "PlaceY" in told.hint
 

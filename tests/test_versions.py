@@ -52,8 +52,8 @@ def test_every_change_is_kept_in_words_also_those_from_outside(store: DeskStore)
     store.settle()
     store.undo()
     assert words(store) == [
-        "as it was found", "pedals left: tap F20", "macro welcome: written",
-        "edited outside: desk.toml, macros/new.macro", "edited outside: macros/new.macro",
+        "initial state", "pedals left: tap F20", "macro welcome: written",
+        "edited in another program: desk.toml, macros/new.macro", "edited in another program: macros/new.macro",
         "undone: macro welcome: written"]
     # Another start begins where this one ended, and finds nothing new.
     again = DeskStore(store.folder, store.versions, store.user_layouts)
@@ -73,7 +73,7 @@ def test_a_version_is_brought_back_and_that_is_a_change_too(store: DeskStore) ->
     store.change(store.restoring_edit(1))
     assert store.file.read_text() == before and (store.folder / "macros" / "welcome.macro").exists()
     assert not (store.folder / "macros" / "more.macro").exists()
-    assert words(store)[-1] == "back to version 1, as it was found"
+    assert words(store)[-1] == "back to version 1, initial state"
     store.undo()
     assert (store.folder / "macros" / "more.macro").exists() and 'tap = "F20"' in store.file.read_text()
     with pytest.raises(ProblemError, match="as the desk is now"):
@@ -259,7 +259,7 @@ def test_versions_are_asked_for_compared_and_restored(client: EngineClient, desk
     before = (desk / "desk.toml").read_text()
     client.ask("bind", surface="pedals", layer="class", control="left", kind="tap", target="F20")
     newest, oldest = client.ask("versions")["versions"]
-    assert newest["words"] == "pedals left: tap F20" and oldest["words"] == "as it was found"
+    assert newest["words"] == "pedals left: tap F20" and oldest["words"] == "initial state"
     assert abs(newest["at"] - time.time()) < 60
     found = client.ask("compare", one=oldest["number"])
     assert [row["words"] for row in found["words"]] == ["pedals left, in class: sustain Ctrl+M → tap F20"]
@@ -276,11 +276,11 @@ def test_versions_are_asked_for_compared_and_restored(client: EngineClient, desk
 
 def test_history_on_the_command_line(desk: Path) -> None:
     at = ["--desk", str(desk)]
-    assert "as it was found" in run_cli("desk", "history", *at).stdout
+    assert "initial state" in run_cli("desk", "history", *at).stdout
     text = (desk / "desk.toml").read_text()
     (desk / "desk.toml").write_text(text.replace('name = "Stings"', 'name = "Stings and drums"'))
     rows = [json.loads(line) for line in run_cli("desk", "history", *at, "--json").stdout.splitlines()]
-    assert [row["words"] for row in rows] == ["edited outside: desk.toml", "as it was found"]
+    assert [row["words"] for row in rows] == ["edited in another program: desk.toml", "initial state"]
     done = run_cli("desk", "compare", "1", *at, "--lines")
     assert "layer stings name: Stings → Stings and drums" in done.stdout
     assert "+name = \"Stings and drums\"" in done.stdout

@@ -115,7 +115,7 @@ def test_the_help_of_a_view_is_its_bindings(play: Play) -> None:
 # Lists.
 
 def clash(text: str, control: str = "7") -> layers.ClashRow:
-    return layers.ClashRow(kind="never", weight="bad", text=text, chord="F13", macro="", where=[
+    return layers.ClashRow(kind="unreachable", weight="bad", text=text, chord="F13", macro="", where=[
         PlaceRow(surface="left-numpad", layer="class", control=control, gesture="press")])
 
 
@@ -125,7 +125,7 @@ def test_a_chosen_clash_stays_chosen_and_leads_to_its_place(play: Play) -> None:
                                                          problems=[])
         app.open_view("clashes")
         await settled(pilot)
-        assert "2 get in the way" in said(app, "#summary")
+        assert "2 conflicts" in said(app, "#summary")
         await keys(pilot, "down")
         assert "second" in said(app, "#says")
         # Another one comes in before it.
@@ -146,7 +146,7 @@ def test_no_clash_says_so_and_refused_asking_leaves_the_last_list(play: Play) ->
         link.replies[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
         app.open_view("clashes")
         await settled(pilot)
-        assert "nothing gets in the way" in said(app, "#summary")
+        assert "no conflicts" in said(app, "#summary")
         await keys(pilot, "enter", "b", "k", "o")
         assert app.view.NAME == "Clashes"
         link.replies[layers.AskClashes] = layers.Clashes(clashes=[clash("one")], programs=[], problems=[])

@@ -67,7 +67,7 @@ def layer(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
 
 
 def clashes(as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """Say what gets in each other's way on the running desk; exit code 6 if anything does."""
+    """List conflicts on the running desk; exit code 6 if there are any."""
     with _client(desk, "clashes") as client:
         found = client.ask("clashes")["clashes"]
     for clash in found:
@@ -75,7 +75,8 @@ def clashes(as_json: JsonOption = False, desk: DeskOption = None) -> None:
               f"{'✗' if clash['weight'] == 'bad' else '·'} {clash['kind']}: {clash['text']}")
     bad = sum(clash["weight"] == "bad" for clash in found)
     if not as_json:
-        print(f"{bad} in the way, {len(found) - bad} worth knowing.")
+        notes = len(found) - bad
+        print(f"{bad} {'conflict' if bad == 1 else 'conflicts'}, {notes} {'note' if notes == 1 else 'notes'}.")
     if bad:
         raise typer.Exit(EXIT_CODES["mistake in a file"])
 

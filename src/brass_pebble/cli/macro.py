@@ -146,7 +146,7 @@ def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_jso
     macro = _good_macro(file)
     known = sorted(path.stem for path in DEMO_STAGE.glob("*.toml"))
     if on and on not in known:
-        raise Failure(f"there is no stage program “{on}”. Known are {', '.join(known)}", "usage")
+        raise Failure(f"there is no stage program “{on}”. Available: {', '.join(known)}", "usage")
     stage = StageOutput(read_programs(DEMO_STAGE, [on] if on else known))
     told: dict[int, dict[str, Any]] = {}
 

@@ -41,7 +41,7 @@ def find_surface(desk: Path | None, name: str) -> tuple[Path, BareSurface]:
     if found is None:
         known = ", ".join(read.surfaces) or "none yet"
         raise Failure(f"there is no surface “{name}” on {read.name}. "
-                      f"{nearest(name, read.surfaces) or f'Known are {known}'}", "usage")
+                      f"{nearest(name, read.surfaces) or f'Available: {known}'}", "usage")
     return folder, surface_row(read, found)
 
 

@@ -63,7 +63,7 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
         raise Failure(str(error), "failed") from None
     read = read_desk_folder(folder)
     if surface and surface not in read.surfaces:
-        raise Failure(f"there is no surface “{surface}”; known are {', '.join(read.surfaces) or 'none yet'}", "usage")
+        raise Failure(f"there is no surface “{surface}”; available: {', '.join(read.surfaces) or 'none yet'}", "usage")
     rows = [surface_row(read, found) for found in read.surfaces.values() if surface in ("", found.id)]
     whole = BareDesk(surfaces=rows, macros=macro_rows(read))
     if output is not None:
@@ -79,7 +79,7 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
                               "macros": {name: times for name, times, _ in found.macros},
                               "layers": dict(found.layers), "gestures": dict(found.gestures)}, ensure_ascii=False))
             continue
-        print(f"{row.name}: {found.presses:,} presses, {found.stopped} stopped, {found.cancelled} came to nothing, "
+        print(f"{row.name}: {found.presses:,} presses, {found.stopped} stopped, {found.cancelled} had no effect, "
               f"{found.slips} probable slips")
         for layer, control, gesture, label, times in found.bindings[:12]:
             print(f"  {times:>7,}  {label:16} {control}, {gesture}, in {layer}")

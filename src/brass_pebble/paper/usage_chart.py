@@ -29,7 +29,7 @@ def _page(desk: DrawnDesk, surface: BareSurface, history: History, period: str) 
     page = Page(WIDE, HIGH)
     page.shapes += [Words(MARGIN, MARGIN + 4, surface.name, 4.6, INK, bold=True),
                     Words(MARGIN, MARGIN + 9.5, f"{found.presses:,} presses in {period}; {found.stopped} runs "
-                          f"stopped, {found.cancelled} came to nothing, "
+                          f"stopped, {found.cancelled} had no effect, "
                           f"{found.slips} probable slips; never used: {len(found.unused)}", 2.8, QUIET)]
     right = WIDE - MARGIN - LIST
     page.shapes += _heat(surface, found, (MARGIN, MARGIN + 14, right - MARGIN - 8, 116))

@@ -179,7 +179,7 @@ class LeaveChord(Request, frozen=True, kw_only=True, tag="leave_chord"):
 
 
 class ClashRow(Struct, frozen=True, kw_only=True):
-    """Something that gets in the way of something else."""
+    """A conflict, or a note."""
 
     kind: str
     weight: str
@@ -207,7 +207,7 @@ class ProgramRow(Struct, frozen=True, kw_only=True):
 
 
 class Clashes(Reply, frozen=True, kw_only=True):
-    """What gets in each other's way."""
+    """Conflicts."""
 
     clashes: list[ClashRow]
     programs: list[ProgramRow]
@@ -215,7 +215,7 @@ class Clashes(Reply, frozen=True, kw_only=True):
 
 
 class AskClashes(Request, frozen=True, kw_only=True, tag="clashes"):
-    """What gets in each other's way, and the shortcut tables there are."""
+    """Conflicts, and the shortcut tables there are."""
 
     reply: ClassVar[type[Reply]] = Clashes
 

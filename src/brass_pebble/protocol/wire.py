@@ -105,7 +105,7 @@ def _unknown(line: bytes) -> UnknownRequest:
     word = _word(line)
     near = difflib.get_close_matches(word, requests(), 1)
     return UnknownRequest(f"there is no request “{word}”", f"Did you mean {near[0]}?" if near else
-                          f"Known are {', '.join(requests())}")
+                          f"Available: {', '.join(requests())}")
 
 
 def _say(what: str) -> str:

@@ -130,7 +130,7 @@ def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> 
     """
     if kind not in ACTION_KINDS:
         raise ProblemError(f"“{kind}” is not a kind of action",
-                           hint=nearest(kind, ACTION_KINDS) or f"Known are {', '.join(ACTION_KINDS)}")
+                           hint=nearest(kind, ACTION_KINDS) or f"Available: {', '.join(ACTION_KINDS)}")
     takes = ACTION_KINDS[kind].takes
     if takes == "chord":
         return Action(kind, target, parse_chord(target))
@@ -149,7 +149,7 @@ def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> 
     if takes == "deed":
         if target not in DEEDS:
             raise ProblemError(f"“{target}” is nothing that can be done here",
-                               hint=nearest(target, DEEDS) or f"Known are {', '.join(DEEDS)}")
+                               hint=nearest(target, DEEDS) or f"Available: {', '.join(DEEDS)}")
     elif macros is not None and target not in macros:
         raise ProblemError(f"there is no macro “{target}”",
                            hint=nearest(target, macros) or f"Write it as macros/{target}.macro")

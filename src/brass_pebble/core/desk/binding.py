@@ -26,7 +26,7 @@ MANNERS = ("once", "while held", "until pressed again", "2 times", "3 times", "5
 MANNER = Text(check=pattern("once|while held|until pressed again|[1-9][0-9]{0,4} times", "a way to play",
                             "Write once, while held, until pressed again, or 3 times"),
               what='`"once"`, `"while held"`, `"until pressed again"`, `"3 times"`')
-OF_SURFACE = {"": "as the surface says"}
+OF_SURFACE = {"": "the surface's setting"}
 TURNS = (TURN_LEFT, TURN_RIGHT, MOVE)
 
 
@@ -47,7 +47,8 @@ class Binding:
     note: str = setting("", Text(), "a note for yourself", "note")
     plays: str = setting("once", MANNER, "how a press plays a macro", "plays", proposals=MANNERS)
     again: str = setting("", Choice(POLICIES), "what a press does while the macro plays; without it, as the macro "
-                         "says", "pressed while it runs", proposals=("", *POLICIES), shown={"": "as the macro says"})
+                         "says", "if pressed again while playing", proposals=("", *POLICIES),
+                         shown={"": "the macro's setting"})
     hold_after: int = setting(0, WAIT, "how long it is down until it is a hold", "held for", proposals=WAITS,
                               shown=OF_SURFACE, only=(HOLD,))
     second_within: int = setting(0, WAIT, "how soon the second tap has to come", "second tap within", proposals=WAITS,

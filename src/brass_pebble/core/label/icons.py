@@ -80,5 +80,5 @@ def check_icon(name: str) -> str:
     """
     if name and name != NO_ICON and name not in icons():
         raise ProblemError(f"there is no icon “{name}”",
-                           hint=nearest(name, icons()) or f"Known are {', '.join(icons())}, and {NO_ICON}")
+                           hint=nearest(name, icons()) or f"Available: {', '.join(icons())}, and {NO_ICON}")
     return name

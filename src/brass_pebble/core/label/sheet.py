@@ -101,7 +101,7 @@ def find_paper(name: str) -> Size:
     found = PAPERS.get(name.lower())
     if found is None:
         raise ProblemError(f"there is no paper “{name}”",
-                           hint=nearest(name, PAPERS) or f"Known are {', '.join(PAPERS)}")
+                           hint=nearest(name, PAPERS) or f"Available: {', '.join(PAPERS)}")
     return found
 
 

@@ -72,7 +72,7 @@ def read_size(text: str) -> Size:
     """
     match = _SIZE.fullmatch(text)
     if match is None:
-        raise ProblemError(f"“{text}” is no size", hint="Write width x height in millimetres, like 14x14")
+        raise ProblemError(f"“{text}” is not a valid size", hint="Write width x height in millimetres, like 14x14")
     width, height = (float(part.replace(",", ".")) for part in match.groups())
     for side in (width, height):
         if not SMALLEST <= side <= LARGEST:

@@ -561,10 +561,10 @@ def _explain(error: UnexpectedInput, raw: str, number: int) -> ProblemError:
         keywords = [word for word in keywords if word not in RENAMED]
         wanted = "a step like tap, down, up, wait, type, repeat or keep"
     if not word:
-        return ProblemError("the line ends too early", line=number, column=column, hint=f"Here belongs {wanted}")
+        return ProblemError("the line ends too early", line=number, column=column, hint=f"Expected {wanted}")
     if "AMOUNT" not in expected and len(keywords) > STEP_WORDS:
         return ProblemError(f"“{word}” is not a step", line=number, column=column,
-                            hint=nearest(word, keywords) or f"Here belongs {wanted}")
+                            hint=nearest(word, keywords) or f"Expected {wanted}")
     hint = nearest(word, keywords) if keywords else ""
     return ProblemError(f"“{word}” does not fit here", line=number, column=column,
-                        hint=hint or f"Here belongs {wanted}")
+                        hint=hint or f"Expected {wanted}")

@@ -182,7 +182,7 @@ def unquote(quoted: str, *, line: int = 0, column: int = 0) -> str:
             index, escaped = next(chars)
             if escaped not in _ESCAPES:
                 raise ProblemError(f"“\\{escaped}” is not an escape", line=line, column=column + index,
-                                   hint=r'Known are \n, \t, \", \\, \{ and \}')
+                                   hint=r'Available: \n, \t, \", \\, \{ and \}')
             out.append(_ESCAPES[escaped])
         else:
             out.append(char)

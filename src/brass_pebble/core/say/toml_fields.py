@@ -119,7 +119,7 @@ class Fields:
         words = list(known)
         if value not in words:
             self.problem(key, f"“{value}” is not a value for “{key}”",
-                         nearest(value, words) or f"Known are {', '.join(words)}", word=value)
+                         nearest(value, words) or f"Available: {', '.join(words)}", word=value)
             return default
         return value
 
@@ -195,4 +195,4 @@ class Fields:
         for key in self.data:
             if key not in known:
                 self.problem(key, f"“{key}” is not known here",
-                             nearest(key, known) or f"Known are {', '.join(sorted(known))}", word=key)
+                             nearest(key, known) or f"Available: {', '.join(sorted(known))}", word=key)

@@ -71,7 +71,7 @@ class Editing:
         surface = self.surface(surface_id) if surface_id else None
         rows = {name: row for name, row in settings_of(Surface if surface else Desk).items() if row.label}
         if what not in rows:
-            raise Refusal(f"there is no setting “{what}”", nearest(what, rows) or f"Known are {', '.join(rows)}")
+            raise Refusal(f"there is no setting “{what}”", nearest(what, rows) or f"Available: {', '.join(rows)}")
         if isinstance(value, float) and value == int(value):
             value = int(value)
         if value is not None:

@@ -110,7 +110,7 @@ class LayerRequests:
             done = {"copy": "copied to", "move": "moved to", "swap": "swapped with"}[how]
             words = f"{said}: {done} {desk.surfaces[to[0]].name} {to[2]}"
         else:
-            raise Refusal(f"“{how}” is no way to rearrange", "Known are copy, move, swap, mirror, clear, copy "
+            raise Refusal(f"“{how}” is no way to rearrange", "Available: copy, move, swap, mirror, clear, copy "
                           "layer, mirror layer")
         if not changes:
             raise Refusal("there is nothing to change", "Nothing is bound there, or it lies on its own mirror line")
@@ -188,7 +188,7 @@ class LayerRequests:
             self._ports.router.follow_layers()
         else:
             raise Refusal(f"“{how}” is not a way to switch a layer from here",
-                          f"Known are on, off, {', '.join(name for name in HOWS if name != 'while held')}")
+                          f"Available: on, off, {', '.join(name for name in HOWS if name != 'while held')}")
         return {"words": words, **self.rows.layers()}
 
     def do_add_layer(self, client: Client, ask: messages.AddLayer) -> None:
@@ -222,7 +222,7 @@ class LayerRequests:
                 raise Refusal("a window needs a class or a title", "Choose one from the list")
             value = given
         elif what not in (*known, "follows"):
-            raise Refusal(f"a layer has no “{what}”", f"Known are {', '.join((*known, 'follows'))}")
+            raise Refusal(f"a layer has no “{what}”", f"Available: {', '.join((*known, 'follows'))}")
         edit = Edit(f"{surface.name}, layer {layer.name}: {what}",
                     ((("surface", surface.id, "layer", layer.id, what), value or None),),
                     needs=("surface", surface.id, "layer", layer.id))
@@ -246,7 +246,7 @@ class LayerRequests:
     def do_set_times(self, client: Client, ask: messages.SetTimes) -> None:
         """Change the time of holds or double taps, of a surface or of the whole desk (null: the default)."""
         if ask.what not in ("hold_after", "second_within"):
-            raise Refusal(f"there is no time “{ask.what}”", "Known are hold_after and second_within")
+            raise Refusal(f"there is no time “{ask.what}”", "Available: hold_after and second_within")
         self._editing.set(client, ask, ask.surface, ask.what, ask.value)
 
     # The focused window.
@@ -301,7 +301,7 @@ class LayerRequests:
         return {}
 
     def do_clashes(self, client: Client, ask: messages.AskClashes) -> None:
-        """What gets in each other's way, and the shortcut tables there are."""
+        """Conflicts, and the shortcut tables there are."""
         number = ask.id
         desk = self._ports.desk
 

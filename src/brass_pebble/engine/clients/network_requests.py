@@ -54,7 +54,7 @@ class NetworkRequests:
         """Open MIDI sessions or OSC at a port, or close them with port 0."""
         what, port = ask.what, ask.port
         if what not in USUAL_PORTS:
-            raise Refusal(f"there is no network input “{what}”", f"Known are {', '.join(USUAL_PORTS)}")
+            raise Refusal(f"there is no network input “{what}”", f"Available: {', '.join(USUAL_PORTS)}")
         number = USUAL_PORTS[what] if port is None else int(port)
         if not 0 <= number < 65_535:
             raise Refusal(f"{number} is no port", "Ports are 1 to 65534; 0 closes it")

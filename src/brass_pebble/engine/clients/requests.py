@@ -152,7 +152,7 @@ class Requests:
             if name in desk.broken_macros:
                 raise Broken(desk.broken_macros[name], f"See brass-pebble macro check macros/{name}.macro")
             raise UnknownMacro(f"there is no macro “{name}”", nearest(name, desk.macros) or
-                          f"Known are {', '.join(desk.macros) or 'none yet'}")
+                          f"Available: {', '.join(desk.macros) or 'none yet'}")
         trace = self.control.play(macro, client.name or "a client", ask.given())
         return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.timetable.length / MS}
 

@@ -287,7 +287,7 @@ class Server:
             return self._hello()
         if isinstance(ask, Follow):
             if not set(ask.topics) <= set(TOPICS):
-                raise BadMessage("unknown topic", f"Known are {', '.join(TOPICS)}")
+                raise BadMessage("unknown topic", f"Available: {', '.join(TOPICS)}")
             client.topics = frozenset(ask.topics)
             return {}
         return self._on_request(client, ask)

@@ -56,7 +56,7 @@ def binding_edit(surface: str, layer: str, control: str, kind: str = "", target:
     what, needs = f"{surface} {control}" + ("" if gesture == PRESS else f", {gesture}"), path[:4]
     if not is_gesture(gesture):
         raise ProblemError(f"“{gesture}” is not a gesture",
-                           hint=f"Known are {', '.join((*GESTURES, *MOTIONS))}, “with” another control, "
+                           hint=f"Available: {', '.join((*GESTURES, *MOTIONS))}, “with” another control, "
                                 "strike 1 to 79, and at 0 to 33 %")
     if not kind:
         return Edit(f"{what}: cleared", ((path, None),), needs=needs)

@@ -46,7 +46,7 @@ def target_controls(store: DeskStore, here: str) -> list[ControlRow]:
     desk = store.load().desk
     found = desk.surfaces.get(here)
     if found is None:
-        raise ProblemError(f"there is no surface “{here}”", hint=f"Known are {', '.join(desk.surfaces) or 'none yet'}")
+        raise ProblemError(f"there is no surface “{here}”", hint=f"Available: {', '.join(desk.surfaces) or 'none yet'}")
     return [control_row(desk, found, control) for control in found.layout.controls]
 
 
@@ -59,7 +59,7 @@ def intake_edit(parcel: Parcel, store: DeskStore, choices: Choices) -> tuple[Edi
     mine = mine_of(store)
     intake = take_in(parcel, mine, choices)
     if intake.empty:
-        raise ProblemError("nothing of the parcel was chosen", hint="Everything in it is here already, or was left out")
+        raise ProblemError("nothing selected to import", hint="Everything in it is here already, or was left out")
     guests = store.guests()
     if guests.unreadable:
         raise ProblemError(f"{FILE} of this desk cannot be read, so it is not known what came from whom", file=FILE,

@@ -65,7 +65,7 @@ def pack_desk(store: DeskStore, *, surfaces: Iterable[str] = (), macros: Iterabl
         for name in wanted:
             if name not in known:
                 raise ProblemError(f"there is no {what} “{name}”", hint=nearest(name, known) or
-                                   f"Known are {', '.join(list(known)[:12]) or 'none yet'}")
+                                   f"Available: {', '.join(list(known)[:12]) or 'none yet'}")
     files: dict[str, str] = {}
     kind, name = "desk", desk.name
     if macros and not surfaces:

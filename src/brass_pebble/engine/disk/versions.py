@@ -23,8 +23,8 @@ KEPT = 500
 MOST_BYTES, LEAST_KEPT = 100_000_000, 20
 # A stored text unpacks to at most so much.
 LARGEST_TEXT = 64_000_000
-BEGIN = "as it was found"
-OUTSIDE = "edited outside"
+BEGIN = "initial state"
+OUTSIDE = "edited in another program"
 _PACKED = ".z"
 
 

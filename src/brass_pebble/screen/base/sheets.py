@@ -42,7 +42,7 @@ class Sheet(ModalScreen[None]):
         """The sheet."""
         with VerticalScroll() as box:
             box.border_title = self._title
-            box.border_subtitle = "Esc puts this away"
+            box.border_subtitle = "Esc: close"
             yield Static(self._content)
 
     def action_put_away(self) -> None:
@@ -76,7 +76,7 @@ class AskText(ModalScreen[str]):
         """What is asked, and the field."""
         with Vertical() as box:
             box.border_title = self._title
-            box.border_subtitle = "Enter takes it, Esc leaves it"
+            box.border_subtitle = "Enter: OK, Esc: cancel"
             yield Label(self._says, markup=False)
             yield Input(self._value)
             yield Label("", id="wrong", markup=False)
@@ -185,5 +185,5 @@ def problem_list(problems: list[ProblemRow], palette: Palette) -> Any:
         text.append(f"  ✗ {problem.what}\n", style=palette.rust)
         if problem.hint:
             text.append(f"    {problem.hint}\n")
-    text.append("\nWhat is not named here works. Save the file again and it is read at once.", style=palette.dim)
+    text.append("\nEverything else works. Correct the file and save it; it reloads at once.", style=palette.dim)
     return text

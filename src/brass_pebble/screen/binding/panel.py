@@ -209,7 +209,7 @@ class BindPanel(ChoosingSheet[Reply | None]):
             yield Label("", id="complaint", markup=False)
             yield OptionList(id="choices", markup=False)
             yield Label("", id="settings", markup=False)
-            yield Label(f"Label on the cap, up to {LONGEST_LABEL} characters; without one, the action's own:")
+            yield Label(f"Key label (up to {LONGEST_LABEL} characters; default: the action's name):")
             yield Input(placeholder="label", id="label", max_length=LONGEST_LABEL)
             yield Label("Note, for yourself:")
             yield Input(placeholder="note", id="note", max_length=120)

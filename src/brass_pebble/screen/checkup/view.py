@@ -91,11 +91,11 @@ class CheckupView(ListedView[Finding]):
         if not self._done:
             text.append("looking …", style=palette.dim)
         elif wrong:
-            text.append(f"✗ {wrong} of {len(self.findings)} want your attention", style=f"bold {palette.rust}")
+            text.append(f"✗ {wrong} of {len(self.findings)} need attention", style=f"bold {palette.rust}")
         else:
             text.append(f"✓ all {len(self.findings)} looked at, nothing wrong", style=f"bold {palette.verdigris}")
         if self._done and unknown:
-            text.append(f"   ? {unknown} cannot be told from here", style=palette.brass)
+            text.append(f"   ? {unknown} could not be checked", style=palette.brass)
         return text
 
     def show_row(self, row: Finding | None) -> None:

@@ -88,14 +88,14 @@ class ClashesView(ListedView[ClashRow]):
         palette = self.palette
         text = Text("Clashes   ", style=f"bold {palette.brass}")
         if bad:
-            text.append(f"✗ {bad} {'gets' if bad == 1 else 'get'} in the way", style=f"bold {palette.rust}")
+            text.append(f"✗ {bad} {'conflict' if bad == 1 else 'conflicts'}", style=f"bold {palette.rust}")
         else:
-            text.append("✓ nothing gets in the way", style=f"bold {palette.verdigris}")
+            text.append("✓ no conflicts", style=f"bold {palette.verdigris}")
         notices = len(self.rows) - bad
-        text.append(f"   · {notices} worth knowing", style=palette.dim)
+        text.append(f"   · {notices} {'note' if notices == 1 else 'notes'}", style=palette.dim)
         count = sum(len(program.shortcuts) for program in self.programs)
         names = ", ".join(program.name for program in self.programs)
-        text.append(f"\nKnown are {count} shortcuts of {names}   (t shows them)", style=palette.dim)
+        text.append(f"\n{count} shortcuts known, of {names}   (t: show them)", style=palette.dim)
         if self.troubles:
             text.append(f"   ✗ {self.troubles[0].file}: {self.troubles[0].what}", style=palette.rust)
         return text
@@ -104,8 +104,8 @@ class ClashesView(ListedView[ClashRow]):
         sketch, palette = self.query_one(Sketch), self.palette
         says, bar = self.query_one("#says", Static), self.query_one(PathBar)
         if row is None:
-            says.update("Nothing gets in each other's way, as far as the tables tell. t shows which programs are "
-                        "known; add one with: brass-pebble programs import FILE")
+            says.update("No conflicts with the programs whose shortcuts are known. t: show them. Add one with: "
+                        "brass-pebble programs import FILE")
             sketch.show([])
             bar.set_hops([Hop("Clashes", "clash")])
             return
@@ -197,8 +197,8 @@ class ClashesView(ListedView[ClashRow]):
 
 
 _REPAIRS = {
-    "taken twice": "k gives it a chord that nothing known takes, b another action.",
-    "never": "g goes there.", "too short": "b binds it anew, o opens its macro.",
+    "conflict": "k gives it a chord that nothing known takes, b another action.",
+    "unreachable": "g goes there.", "too short": "b binds it anew, o opens its macro.",
     "slow double tap": "g goes there; F8 while binding changes the time.",
-    "the same": "g goes to one of them.", "unplayed": "o opens the macro; F9 there binds it.",
+    "duplicate": "g goes to one of them.", "unused": "o opens the macro; F9 there binds it.",
 }

@@ -108,11 +108,10 @@ class TakeInView(ListedView[Line]):
         lines = [Line(item=item) for item in look.items]
         if look.reaching:
             taken = sum(self._taken(row) for row in look.reaching)
-            lines += [Line(heading=f"Reaches outside the keyboard: {self._sleeping()} of {taken} will sleep"
-                           if taken else "Reaches outside the keyboard: nothing of it is taken in")]
+            lines += [Line(heading=_reaching(taken, self._sleeping()))]
             lines += [Line(reaching=row) for row in look.reaching]
         else:
-            lines.append(Line(heading="Nothing in it reaches outside the keyboard."))
+            lines.append(Line(heading="Nothing in it affects more than the keyboard."))
         self.put(lines)
 
     def may_choose(self, row: Line) -> bool:
@@ -340,3 +339,12 @@ class TakeInView(ListedView[Line]):
             more = f" {sleeps} {'step sleeps' if sleeps == 1 else 'steps sleep'}: G shows them." if sleeps else ""
             self.app.notify(f"Live now, and saved. u undoes it.{more}", title=reply.words, timeout=8)
             self.app.pop_screen()
+
+
+def _reaching(taken: int, asleep: int) -> str:
+    """How many steps affect more than the keyboard, and how many of them stay off."""
+    if not taken:
+        return "Steps that affect more than the keyboard: none selected"
+    many = f"{taken} {'step affects' if taken == 1 else 'steps affect'} more than the keyboard"
+    return f"{many}; {'it stays' if asleep == taken == 1 else f'{asleep} stay'} off until you approve " \
+           f"{'it' if asleep == 1 else 'them'}" if asleep else f"{many}; approved"

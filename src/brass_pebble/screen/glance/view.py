@@ -65,7 +65,7 @@ class GlanceView(DeskActions):
             text.display = True
             text.update("" if self.known.starting else
                         "The engine has ended. R starts it again, q leaves." if not self.known.connected else
-                        f"There is no surface “{self.surface_id}”. Known are {known or 'none yet'}.")
+                        f"There is no surface “{self.surface_id}”. Available: {known or 'none yet'}.")
             return
         self.surface_id = row.id
         if self._drawn != row.id:

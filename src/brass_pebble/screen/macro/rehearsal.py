@@ -54,7 +54,7 @@ class RehearsalPanel(Widget, can_focus=True):
         missed = sum(not reaction.good for event in self.events.values() for reaction in event.reactions)
         state = "over" if message.done else "playing"
         self.head = (f"Rehearsal {state}: {len(self.events)} events, the latest {message.late_ms:.2f} ms behind its "
-                     f"time, {f'{missed} not noticed or refused' if missed else 'every one noticed'}"
+                     f"time, {f'{missed} ignored' if missed else 'every one noticed'}"
                      + (f".  ✗ {message.trouble}" if message.trouble else ""))
         self.redraw()
 

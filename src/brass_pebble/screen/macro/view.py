@@ -130,7 +130,7 @@ class MacroView(View):
         else:
             area.move_cursor(area.document.end)
             area.focus()
-            self._tell("Write a step, or record with F8. It is live as soon as it reads well.")
+            self._tell("Write a step, or record with F8. It takes effect once it has no errors.")
 
     async def _offer_draft(self, text: str, draft: DraftRow | None) -> str:
         """What was typed before and is not live: opened, if the person wants it."""
@@ -490,7 +490,7 @@ class MacroView(View):
         if not self._binding:
             self._tell("")
             return
-        self._tell("Press the control that shall play it: on the device, or on the desk with Esc and b.   F9 leaves it")
+        self._tell("Press the key that should play this macro, on its device; or Esc, then b on the desk. F9: cancel")
 
     def _bind_pressed(self, message: PressNews) -> None:
         for surface, control, value in message.keys:

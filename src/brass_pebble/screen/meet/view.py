@@ -334,7 +334,7 @@ class MeetView(View):
         else:
             if surface.name != device.shown:
                 hops.append(Hop(surface.name, "device"))
-            hops += [Hop("being drawn, commands nothing" if self.surface_id else
+            hops += [Hop("setting up: keys are inactive" if self.surface_id else
                                                          f"{len(surface.controls)} controls", "device")]
         return hops
 

@@ -70,7 +70,7 @@ class Lists:
                 text.append(", ".join(f"{name} {times}" for name, times in rows[:4]) + "\n", style=palette.text)
         lost = say_duration(found.lost * MS)
         text.append("stopped   ", style=palette.dim)
-        text.append(f"{found.stopped} runs before their end, {found.cancelled} presses came to nothing\n",
+        text.append(f"{found.stopped} runs before their end, {found.cancelled} presses had no effect\n",
                     style=palette.text)
         text.append("waits     ", style=palette.dim)
         text.append(f"{lost} lost waiting for second taps\n" if found.lost else "none lost to double taps\n",
@@ -157,7 +157,7 @@ class Lists:
             return text.append(arrangement.why + ".", style=palette.text)
         saved = 1 - arrangement.after / arrangement.before if arrangement.before else 0.0
         text.append(f"Layer {layer}: ", style=f"bold {palette.brass}")
-        text.append(f"{saved * 100:.0f} % less way for the fingers\n", style=f"bold {palette.verdigris}")
+        text.append(f"{saved * 100:.0f} % less finger travel\n", style=f"bold {palette.verdigris}")
         text.append("often used → easy to reach, often together → close, never used → free\n\n", style=palette.dim)
         rows = [found for found in self._surface.layers if found.id == arrangement.layer]
         labels = {control.id: show_control(control, rows, (arrangement.layer,)).label or control.id

@@ -208,7 +208,7 @@ def _taken_twice(survey: Survey) -> Iterator[Clash]:
                         + ("" if program.always else ", when that has the focus"))
         text = f"{say_shape(shape)} is {'; and '.join(said)}"
         where = tuple(dict.fromkeys(sending.where for sending in sendings))
-        yield Clash("taken twice", BAD, f"{text}. Sent by {_list(survey, where)}.", where, say_shape(shape),
+        yield Clash("conflict", BAD, f"{text}. Sent by {_list(survey, where)}.", where, say_shape(shape),
                     sendings[0].macro)
 
 
@@ -228,13 +228,13 @@ def _never(survey: Survey) -> Iterator[Clash]:
         holders = {spot for how, spot in ways}
         if all(how == WHILE_HELD for how, _ in ways) and holders == {(surface.id, where.control)} \
                 and where.gesture != RELEASE:
-            yield Clash("never", BAD, f"{survey.say(where)} never fires: its layer is only on while that very control "
-                        "is held. Hold the layer with another control", (where,))
+            yield Clash("unreachable", BAD, f"{survey.say(where)} never fires: its layer is only on while that very "
+                        "control is held. Hold the layer with another control", (where,))
         cover = next((above for above in covers[surface.id] if order[surface.id, above.id] > order[key]
                       and above.gestures_of(where.control)), None)
         if cover is not None and not where.gesture.startswith(WITH):
-            yield Clash("never", BAD, f"{survey.say(where)} never fires: the layer {cover.name} lies above it, is "
-                        "always on, and binds that control. Move one of them", (where,))
+            yield Clash("unreachable", BAD, f"{survey.say(where)} never fires: the layer {cover.name} lies above it, "
+                        "is always on, and binds that control. Move one of them", (where,))
     by_layer: dict[tuple[str, str], list[Where]] = {}
     for where, *_ in survey.bindings:
         by_layer.setdefault((where.surface, where.layer), []).append(where)
@@ -242,7 +242,7 @@ def _never(survey: Survey) -> Iterator[Clash]:
         surface = survey.desk.surfaces[surface_id]
         layer = next(layer for layer in surface.layers if layer.id == layer_id)
         spots = tuple(by_layer.get((surface_id, layer_id), ()))
-        yield Clash("never", BAD, f"{surface.name}: the layer {layer.name} never comes on by itself; its "
+        yield Clash("unreachable", BAD, f"{surface.name}: the layer {layer.name} never comes on by itself; its "
                     f"{len(spots)} bindings can only be reached from the screen. Bind a control to it, let it follow "
                     "a window, or let it start on", spots)
 
@@ -299,7 +299,7 @@ def _same(survey: Survey) -> Iterator[Clash]:
         if len(spots) > 1:
             macro = survey.desk.macros.get(target)
             name = f"play “{macro.name}”" if macro and kind == "play" else f"{kind} {target}"
-            yield Clash("the same", NOTICE, f"{len(spots)} controls {name}: {_list(survey, spots)}. Leave it so if "
+            yield Clash("duplicate", NOTICE, f"{len(spots)} controls {name}: {_list(survey, spots)}. Leave it so if "
                         "it is meant", tuple(spots), target if kind != "play" else "", target if kind == "play" else "")
 
 
@@ -313,7 +313,7 @@ def _unplayed(survey: Survey) -> Iterator[Clash]:
             played |= {other.id for other in macros.values() if name in (other.id, other.name)}
     for macro in macros.values():
         if macro.id not in played:
-            yield Clash("unplayed", NOTICE, f"No control plays the macro “{macro.name}”, and no other macro does. Bind "
+            yield Clash("unused", NOTICE, f"No control plays the macro “{macro.name}”, and no other macro does. Bind "
                         "it, or keep it for the command line", macro=macro.id)
 
 
@@ -323,8 +323,8 @@ def _list(survey: Survey, spots: Iterable[Where]) -> str:
 
 
 KINDS: dict[str, Callable[[Survey], Iterator[Clash]]] = {
-    "taken twice": _taken_twice, "never": _never, "too short": _too_short, "slow double tap": _slow_double,
-    "the same": _same, "unplayed": _unplayed,
+    "conflict": _taken_twice, "unreachable": _never, "too short": _too_short, "slow double tap": _slow_double,
+    "duplicate": _same, "unused": _unplayed,
 }
 
 

@@ -37,7 +37,7 @@ def check_target(text: str, own: Surface, surfaces: dict[str, Surface]) -> Probl
     if target.surfaces and target.surfaces != (EVERY,):
         for name in target.surfaces:
             if name not in surfaces:
-                return Problem(f"there is no surface “{name}”", hint=f"Known are {', '.join(surfaces)}")
+                return Problem(f"there is no surface “{name}”", hint=f"Available: {', '.join(surfaces)}")
     if not target.layer:
         return None
     if target.surfaces == (EVERY,):
@@ -48,7 +48,7 @@ def check_target(text: str, own: Surface, surfaces: dict[str, Surface]) -> Probl
         return None
     known = dict.fromkeys(layer.id for surface in meant for layer in surface.layers)
     return Problem(f"there is no layer “{target.layer}” on {', '.join(s.name for s in meant)}",
-                   hint=f"Known are {', '.join(known)}" if known else "It has no layers yet")
+                   hint=f"Available: {', '.join(known)}" if known else "It has no layers yet")
 
 # Something to look at once all surfaces are read.
 Check = Callable[[dict[str, "Surface"]], None]
@@ -81,7 +81,7 @@ def check_holder(fields: Fields, gesture: str, surface: Surface, reading: Readin
         other = surfaces.get(holder)
         if other is None:
             fields.problem(gesture, f"there is no surface “{holder}”", nearest(holder, surfaces) or
-                           f"Known are {', '.join(surfaces)}", word=holder)
+                           f"Available: {', '.join(surfaces)}", word=holder)
         elif other.code_of(control) is None and other.layout is not MISSING:
             fields.problem(gesture, f"“{other.name}” has no control “{control}”",
                            nearest(control, [c.id for c in other.layout.controls]), word=control)

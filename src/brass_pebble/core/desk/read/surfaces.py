@@ -43,7 +43,7 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
             layout = last_drawing() or MISSING
             fields.problem("layout", f"there is no layout “{layout_id}”" + (
                 "; the last drawing stays in use" if layout is not MISSING else ""),
-                           nearest(layout_id, layout_names) or f"Known are {', '.join(sorted(layout_names))}",
+                           nearest(layout_id, layout_names) or f"Available: {', '.join(sorted(layout_names))}",
                            word=layout_id)
         else:
             layout = found
@@ -151,7 +151,7 @@ def _read_rumble(fields: Fields) -> frozenset[str]:
     for word in words:
         if word not in ACTION_KINDS:
             fields.problem("rumble", f"“{word}” is not a kind of action", nearest(word, ACTION_KINDS) or
-                           f"Known are {', '.join(ACTION_KINDS)}", word=word)
+                           f"Available: {', '.join(ACTION_KINDS)}", word=word)
     return frozenset(words)
 
 
