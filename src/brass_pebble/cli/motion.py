@@ -103,8 +103,9 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
 
 def ports(as_json: JsonOption = False) -> None:
     """The MIDI ports of this machine."""
-    from brass_pebble.kinds.inputs.midi_ports import has_sequencer, list_ports
-    if not has_sequencer():
+    from brass_pebble.kinds.inputs.midi_ports import list_ports
+    from brass_pebble.kinds.kernel.sequencer import is_here
+    if not is_here():
         raise Failure("this machine has no MIDI ports (/dev/snd/seq is missing or may not be opened); "
                       "load them with: sudo modprobe snd-seq", "failed")
     found = list_ports()

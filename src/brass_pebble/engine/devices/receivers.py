@@ -101,8 +101,7 @@ class Receivers:
 
 
 def _close(port: Any) -> None:
-    port.close_port()
-    port.delete()
+    port.close()
 
 
 def _is_address(name: str) -> bool:
