@@ -11,8 +11,10 @@ from pathlib import Path
 
 import pytest
 
+from brass_pebble import paths
 from brass_pebble.core.desk.look.drawn import MacroRow
 from brass_pebble.demo import demo_desk
+from brass_pebble.screen.base.palette import PALETTES, Palette
 from brass_pebble.screen.binding.panel import proposals
 from brass_pebble.screen.known import Known
 from brass_pebble.screen.widgets.board import Board
@@ -244,8 +246,56 @@ def test_light_and_without_colour() -> None:
         terminal.keys("t", "Enter")
         terminal.wait("Ovenlight: camera wide on air")
         terminal.wait("┏━")
+        # No colour at all is sent; what is bold stays so.
+        sent = terminal._tmux("capture-pane", "-p", "-e")
+        codes = {code for found in re.findall(r"\x1b\[([0-9;]*)m", sent) for code in found.split(";")}
+        # 39 and 49 are the terminal's own.
+        coloured = {code for code in codes - {"39", "49"} if len(code) > 1 and code[0] in "3491"}
+        assert "1" in codes and not coloured, codes
     finally:
         terminal.close()
+
+
+def test_the_theme_is_remembered(demo: Terminal) -> None:
+    demo.keys("t", "t")
+    memory = paths.state_folder() / "screen.json"
+    demo.wait(lambda screen: memory.exists() and "beacon" in memory.read_text())
+    demo.close()
+    again = Terminal("demo")
+    try:
+        again.wait("LEFT NUMPAD")
+        # White on black.
+        assert "38;2;255;255;255" in again._tmux("capture-pane", "-p", "-e")
+        again.close()
+        memory.write_text("not JSON")
+        third = Terminal("demo")
+        third.wait("LEFT NUMPAD")
+        third.close()
+    finally:
+        again.close()
+
+
+def _light(colour: str) -> float:
+    """The relative luminance of WCAG 2."""
+    parts = [int(colour[at:at + 2], 16) / 255 for at in (1, 3, 5)]
+    red, green, blue = (part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+def _contrast(one: str, other: str) -> float:
+    dark, light = sorted((_light(one), _light(other)))
+    return (light + 0.05) / (dark + 0.05)
+
+
+@pytest.mark.parametrize("palette", PALETTES.values(), ids=lambda palette: palette.name)
+def test_everything_that_says_something_stands_out(palette: Palette) -> None:
+    least = 7.0 if palette.name == "beacon" else 4.5
+    for ground in (palette.ground, palette.panel):
+        for name in ("text", "dim", "brass", "verdigris", "rust", "edge"):
+            assert _contrast(getattr(palette, name), ground) >= least, (name, _contrast(getattr(palette, name), ground))
+        for name, colour in palette.tints.items():
+            assert _contrast(colour, ground) >= least, (name, _contrast(colour, ground))
+    assert _contrast(palette.faint, palette.ground) >= 3 and _contrast(palette.on_brass, palette.brass) >= 4.5
 
 
 def test_the_screen_of_an_empty_desk_says_what_to_do(tmp_path: Path) -> None:

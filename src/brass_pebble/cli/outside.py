@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+
+import msgspec
 
 from brass_pebble import paths
 from brass_pebble.core.desk.look.drawn import BareSurface
@@ -12,10 +15,27 @@ from brass_pebble.core.parcel.look import Look, Reaching, readable_in
 from brass_pebble.core.parcel.merge import Mine
 from brass_pebble.core.say.finding import Finding
 from brass_pebble.core.signals.keymap import Typist
+from brass_pebble.screen.outside import ScreenMemory
+
+
+def _memory() -> Path:
+    return paths.state_folder() / "screen.json"
 
 
 class OutsideHere:
     """This machine.  What it takes is loaded when it is asked for, since a screen is there sooner without it."""
+
+    def recall(self) -> ScreenMemory:
+        try:
+            return msgspec.json.decode(_memory().read_bytes(), type=ScreenMemory)
+        except (OSError, msgspec.DecodeError):
+            return ScreenMemory()
+
+    def remember(self, memory: ScreenMemory) -> None:
+        from brass_pebble import file_access
+        with contextlib.suppress(OSError):
+            file_access.private_folder(_memory().parent)
+            file_access.write_text(_memory(), msgspec.json.encode(memory).decode(), file_access.PRIVATE_FILE)
 
     def typist(self, keyboard: str) -> Typist:
         from brass_pebble.kinds.outputs.xkb import typist

@@ -85,7 +85,8 @@ class BrassPebbleApp(KeyOrder):
         self._tasks: set[asyncio.Task[None]] = set()
         for palette in PALETTES.values():
             self.register_theme(palette.theme())
-        self.theme = BASALT.name
+        remembered = outside.recall().theme
+        self.theme = remembered if remembered in PALETTES else BASALT.name
 
     @property
     def palette(self) -> Palette:

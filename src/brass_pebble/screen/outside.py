@@ -6,6 +6,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Protocol
 
+from msgspec import Struct
+
 from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.parcel.look import Look, Reaching
 from brass_pebble.core.parcel.merge import Mine
@@ -13,8 +15,20 @@ from brass_pebble.core.say.finding import Finding
 from brass_pebble.core.signals.keymap import Typist
 
 
+class ScreenMemory(Struct, frozen=True, kw_only=True):
+    """What the screen remembers from one time to the next."""
+
+    theme: str = ""
+
+
 class Outside(Protocol):
     """Handed to the application by who starts it."""
+
+    def recall(self) -> ScreenMemory:
+        """What was remembered; what cannot be read is as if it had never been."""
+
+    def remember(self, memory: ScreenMemory) -> None:
+        """Remember this; a disk that fails is no reason to disturb anybody."""
 
     def typist(self, keyboard: str) -> Typist:
         """Who knows how to type with a keyboard layout.  Raises: ProblemError."""

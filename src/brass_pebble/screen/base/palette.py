@@ -1,4 +1,4 @@
-"""Colours: brass on basalt, and by day brass on paper.  Colour never says anything alone."""
+"""Colours: brass on basalt, by day brass on paper, and one of high contrast.  Colour never says anything alone."""
 
 from __future__ import annotations
 
@@ -16,6 +16,8 @@ class Palette:
     ground: str
     panel: str
     cap: str
+    # The edges of caps that do nothing, and of those that do something.
+    faint: str
     edge: str
     text: str
     dim: str
@@ -43,15 +45,23 @@ class Palette:
 
 
 BASALT = Palette(
-    "basalt", True, ground="#14171b", panel="#1b1f25", cap="#3a414a", edge="#6d7883", text="#e2e4e6",
+    "basalt", True, ground="#14171b", panel="#1b1f25", cap="#3a414a", faint="#66707b", edge="#8792a0", text="#e2e4e6",
     dim="#8a939c", brass="#dfaa45", on_brass="#1a1408", verdigris="#5cc0a7", rust="#e2724a",
     tints={"clay": "#e09a78", "wheat": "#e3cd86", "moss": "#aecb85", "lagoon": "#7ecbc2", "sky": "#97c1ea",
            "iris": "#b8abec", "rose": "#eaa2ba", "chalk": "#e2dfd3"})
 
 PAPER = Palette(
-    "paper", False, ground="#f3f0e8", panel="#e9e4d8", cap="#d3cdbf", edge="#8f8a7c", text="#22262a",
-    dim="#6d6a60", brass="#8f6210", on_brass="#fdf6e6", verdigris="#17705d", rust="#a93a14",
+    "paper", False, ground="#f3f0e8", panel="#e9e4d8", cap="#d3cdbf", faint="#858176", edge="#6a6658", text="#22262a",
+    dim="#65625a", brass="#84590c", on_brass="#fdf6e6", verdigris="#17705d", rust="#a93a14",
     tints={"clay": "#8a3f1d", "wheat": "#6c5300", "moss": "#3f5c14", "lagoon": "#0d5f5c", "sky": "#1d4f86",
            "iris": "#4d3b97", "rose": "#8c2a52", "chalk": "#4e4a3e"})
 
-PALETTES = {palette.name: palette for palette in (BASALT, PAPER)}
+# For those who see little, and for a screen in the sun.
+BEACON = Palette(
+    "beacon", True, ground="#000000", panel="#0c0e11", cap="#333a42", faint="#8b949d", edge="#d6dbe0", text="#ffffff",
+    dim="#c6ccd2", brass="#ffc94d", on_brass="#000000", verdigris="#6df0cf", rust="#ff9d78",
+    tints={"clay": "#ffb894", "wheat": "#ffe896", "moss": "#c8f08f", "lagoon": "#8ff0e4", "sky": "#aed6ff",
+           "iris": "#d2c8ff", "rose": "#ffbcd2", "chalk": "#f6f3e8"})
+
+# In the order in which a key goes through them.
+PALETTES = {palette.name: palette for palette in (BASALT, PAPER, BEACON)}

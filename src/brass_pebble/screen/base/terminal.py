@@ -7,6 +7,7 @@ terminal can also go without a signal (a session that was left, a broken connect
 
 from __future__ import annotations
 
+import re
 import select
 import threading
 from collections.abc import Callable
@@ -46,8 +47,37 @@ class Writable:
             self._gone()
 
 
+# SGR of ECMA-48: the parameters that set colours, some with more behind them.
+_SGR = re.compile(r"\x1b\[([0-9;:]*)m")
+_EXTENDED, _PLAIN = ("38", "48", "58"), re.compile(r"[349][0-79]|10[0-7]|59")
+
+
+def uncoloured(text: str) -> str:
+    """What is written to a terminal without a single colour; bold, reverse and the like stay."""
+    return _SGR.sub(_without_colours, text)
+
+
+def _without_colours(match: re.Match[str]) -> str:
+    given = match[1].split(";")
+    kept, at = [], 0
+    while at < len(given):
+        word = given[at]
+        if word in _EXTENDED:
+            # 5 and a number, or 2 and three of them.
+            at += 3 if given[at + 1:at + 2] == ["5"] else 5
+            continue
+        if not (_PLAIN.fullmatch(word) or ":" in word):
+            kept.append(word)
+        at += 1
+    return f"\x1b[{';'.join(kept)}m" if kept or not match[1] else ""
+
+
 class TerminalDriver(LinuxDriver):
-    """The toolkit's driver, which ends the screen when its terminal is gone."""
+    """The toolkit's driver, which ends the screen when its terminal is gone, and sends no colours to who wants none."""
+
+    def write(self, data: str) -> None:
+        """Write what is drawn."""
+        super().write(uncoloured(data) if self._app.no_color else data)
 
     def __init__(self, *arguments: Any, **options: Any) -> None:
         super().__init__(*arguments, **options)

@@ -26,10 +26,12 @@ from brass_pebble.protocol.topics import (
 )
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
+from brass_pebble.screen.base.palette import PALETTES
 from brass_pebble.screen.base.sheets import Sheet, problem_list
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
+from brass_pebble.screen.outside import ScreenMemory
 from brass_pebble.screen.surface.settings import SurfacePanel
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
@@ -96,7 +98,7 @@ class DeskView(DeskActions):
         Binding("n", "accept", "accept the debounce", show=False,
                 tooltip="take the debounce time that is offered"),
         Binding("p", "problems", "problems", show=False, tooltip="what is wrong with the desk's files"),
-        Binding("t", "daylight", "light / dark", show=False),
+        Binding("t", "daylight", "theme", show=False, tooltip="the next theme: dark, light, high contrast"),
         Binding("z", "zoom", "zoom", show=False, tooltip="one surface large, the whole desk, its row"),
         Binding("pagedown", "row(1)", "next row", show=False, tooltip="the next row, the row before"),
         Binding("pageup", "row(-1)", "row before", show=False, tooltip="the next row, the row before"),
@@ -392,8 +394,10 @@ class DeskView(DeskActions):
         self._show_status()
 
     def action_daylight(self) -> None:
-        """Light or dark."""
-        self.app.theme = "paper" if self.app.theme == "basalt" else "basalt"
+        """The next theme: dark, light, high contrast.  It is remembered."""
+        names = list(PALETTES)
+        self.app.theme = names[(names.index(self.palette.name) + 1) % len(names)]
+        self.outside.remember(ScreenMemory(theme=self.app.theme))
         self.query_one(Board).redraw_all()
         self.query_one(StatusLine).redraw()
         self.query_one(TraceList).redraw()

@@ -74,9 +74,9 @@ def draw_cap(canvas: Canvas, control: ControlRow, box: tuple[int, int, int, int]
     x, y, width, height = box
     bound, ground = bool(control.kind), palette.ground
     fill, text = ground, palette.tint(control.tint) if bound else palette.dim
-    edge, lines = (palette.edge, _ROUND) if bound else (palette.cap, _FAINT)
+    edge, lines = (palette.edge, _ROUND) if bound else (palette.faint, _FAINT)
     if now.asleep:
-        text, edge = palette.dim, palette.cap
+        text, edge = palette.dim, palette.faint
     if now.down:
         fill, text, edge = palette.brass, palette.on_brass, palette.brass
     if now.lit:
