@@ -41,7 +41,7 @@ def pytest_collection_modifyitems(session: pytest.Session, items: list[pytest.It
 @pytest.fixture(autouse=True)
 def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     """No test touches the person's own folders."""
-    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME"):
+    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_DOCUMENTS_DIR"):
         folder = tmp_path / name.lower()
         folder.mkdir(mode=0o700)
         monkeypatch.setenv(name, str(folder))

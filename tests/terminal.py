@@ -21,8 +21,10 @@ class Terminal:
 
     def __init__(self, *words: str, size: tuple[int, int] = (160, 40), after: str = "", **environment: str) -> None:
         self._socket = f"bp-{uuid.uuid4().hex[:8]}"
-        names = ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR")
-        settings = {name: os.environ[name] for name in names} | {"COLORTERM": "truecolor"} | environment
+        names = ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_DOCUMENTS_DIR",
+                 "XDG_RUNTIME_DIR")
+        settings = {name: os.environ[name] for name in names if name in os.environ}
+        settings |= {"COLORTERM": "truecolor"} | environment
         # The size is the terminal's, not what somebody exported.
         command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{k}={v}" for k, v in settings.items()),
                               BRASS_PEBBLE, *words])

@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from brass_pebble import paths
 from brass_pebble.demo import demo_desk
 from brass_pebble.engine.disk.parcel_file import pack_desk, read_parcel
 from terminal import Terminal
@@ -133,7 +134,7 @@ def test_a_desk_is_given_on_and_a_bad_parcel_is_told(demo: Terminal, tmp_path: P
     demo.wait(lambda text: "Whoever gets it can read" in text and 'types a text: type "Rye, 24 hours"' in text)
     demo.keys("Escape")
     demo.wait(lambda text: "Whoever gets it can read" not in text)
-    assert not (tmp_path / "left-numpad.zip").exists()
+    assert not (paths.exports_folder() / "left-numpad.zip").exists()
     demo.keys("E")
     demo.wait("the whole desk")
     demo.type("surface")
@@ -141,7 +142,7 @@ def test_a_desk_is_given_on_and_a_bad_parcel_is_told(demo: Terminal, tmp_path: P
     demo.wait("Whoever gets it can read")
     demo.keys("Enter")
     demo.wait("Packed")
-    assert set(read_parcel(tmp_path / "left-numpad.zip").surfaces) == {"left-numpad"}
+    assert set(read_parcel(paths.exports_folder() / "left-numpad.zip").surfaces) == {"left-numpad"}
     (tmp_path / "bad.zip").write_bytes(given.read_bytes()[:-40])
     demo.keys("I")
     demo.wait("Take in")

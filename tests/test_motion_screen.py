@@ -8,6 +8,7 @@ import tomllib
 import xml.etree.ElementTree as Xml
 from pathlib import Path
 
+from brass_pebble import paths
 from brass_pebble.demo import demo_desk
 from terminal import Terminal
 from test_network import Tablet, free_ports
@@ -118,7 +119,7 @@ def test_a_curve_is_saved_as_a_drawing(demo: Terminal) -> None:
     demo.wait("dead zone")
     demo.keys("s")
     demo.wait("The curve is saved")
-    file = Path.cwd() / "controller-stick-curve.svg"
+    file = paths.exports_folder() / "controller-stick-curve.svg"
     try:
         root = Xml.fromstring(file.read_text())
         assert root.tag.endswith("svg") and "Controller stick" in file.read_text()

@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from brass_pebble import paths
 from brass_pebble.demo import demo_desk
 from terminal import Terminal
 from test_labels import cuts_in_svg
@@ -80,7 +81,7 @@ def test_labels_are_shown_sized_given_icons_and_saved(demo: Terminal) -> None:
     demo.wait("Keys of the Labels view")
 
 
-def test_the_saved_sheet_is_where_the_program_was_started(demo: Terminal, tmp_path: Path) -> None:
+def test_the_saved_sheet_lies_among_the_documents(demo: Terminal, tmp_path: Path) -> None:
     demo.keys("v")
     demo.wait("16 labels")
     demo.keys("s")
@@ -88,7 +89,7 @@ def test_the_saved_sheet_is_where_the_program_was_started(demo: Terminal, tmp_pa
     demo.type("labels as svg")
     demo.keys("Enter")
     demo.wait("Print it at 100 %")
-    assert len(cuts_in_svg((tmp_path / "left-numpad-labels.svg").read_text())) == 16
+    assert len(cuts_in_svg((paths.exports_folder() / "left-numpad-labels.svg").read_text())) == 16
 
 
 def test_labels_by_mouse_and_in_a_small_terminal(demo: Terminal) -> None:
@@ -165,7 +166,7 @@ def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Pat
     demo.type("svg")
     demo.keys("Enter")
     demo.wait("and 5 more")
-    assert (tmp_path / "saltmarsh-bakehouse-usage.svg").exists()
+    assert (paths.exports_folder() / "saltmarsh-bakehouse-usage.svg").exists()
     demo.resize(80, 24)
     demo.wait(lambda text: "better places" in text and "guest" in text)
 

@@ -56,6 +56,11 @@ def history_file(desk: Path) -> Path:
     return state_folder() / "history" / f"{desk_key(desk)}.sqlite"
 
 
+def exports_folder() -> Path:
+    """Where the screen writes what is printed, drawn or given on: among the person's documents."""
+    return Path(platformdirs.user_documents_dir()) / "Brass Pebble"
+
+
 def printed_file(desk: Path, surface: str) -> Path:
     """What was on the labels of a surface when they were last printed."""
     return state_folder() / "printed" / desk_key(desk) / f"{surface}.json"

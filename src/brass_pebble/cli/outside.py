@@ -37,6 +37,9 @@ class OutsideHere:
             file_access.private_folder(_memory().parent)
             file_access.write_text(_memory(), msgspec.json.encode(memory).decode(), file_access.PRIVATE_FILE)
 
+    def exports(self) -> Path:
+        return paths.exports_folder()
+
     def typist(self, keyboard: str) -> Typist:
         from brass_pebble.kinds.outputs.xkb import typist
         return typist(keyboard)

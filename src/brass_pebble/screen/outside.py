@@ -30,6 +30,9 @@ class Outside(Protocol):
     def remember(self, memory: ScreenMemory) -> None:
         """Remember this; a disk that fails is no reason to disturb anybody."""
 
+    def exports(self) -> Path:
+        """The folder for what is saved for people: it may not be there yet."""
+
     def typist(self, keyboard: str) -> Typist:
         """Who knows how to type with a keyboard layout.  Raises: ProblemError."""
 

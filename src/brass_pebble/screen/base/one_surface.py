@@ -50,14 +50,17 @@ class OneSurfaceView(DeskActions):
 
 
 async def write_here(view: View, file: Path, write: Callable[[], list[Path]], says: str, title: str = "Saved") -> bool:
-    """Write files where the program was started, on a thread; tell the person which, or why not."""
+    """Write files, on a thread, into a folder that is made if need be; tell the person which, or why not."""
+    def write_there() -> list[Path]:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        return write()
     try:
-        written = await asyncio.to_thread(write)
+        written = await asyncio.to_thread(write_there)
     except ProblemError as error:
         view.notify(str(error.problem), severity="error", timeout=8)
         return False
     except OSError as error:
-        view.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
+        view.notify(f"{file} cannot be written: {error.strerror}. See whether that folder is yours.",
                     severity="error", timeout=8)
         return False
     more = f" and {len(written) - 1} more" if len(written) > 1 else ""

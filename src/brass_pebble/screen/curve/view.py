@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import fields, replace
-from pathlib import Path
 from typing import Any, ClassVar
 
 from msgspec.structs import asdict
@@ -302,15 +301,16 @@ class CurveView(DeskActions):
         self.turn(self.spot, steps, axis=self.axis)
 
     def action_export(self) -> None:
-        """Save the curve as a drawing, where this program was started."""
+        """Save the curve as a drawing, among the person's documents."""
         surface, row = self.known.surface(self.spot[0]), self.row
         name = f"{surface.name if surface else ''} {row.legend}"
-        file = Path.cwd() / (re.sub(r"[^a-z0-9]+", "-", f"{name} curve".lower()).strip("-") + ".svg")
+        file = self.outside.exports() / (re.sub(r"[^a-z0-9]+", "-", f"{name} curve".lower()).strip("-") + ".svg")
         try:
             page = curve_page(name, self.settings(), self._before[self.axis], centred=bool(row.centred))
+            file.parent.mkdir(parents=True, exist_ok=True)
             file.write_text(page_svg(page, name), encoding="utf-8")
         except OSError as error:
-            self.notify(f"{file} cannot be written: {error.strerror}. Start brass-pebble in a folder of yours.",
+            self.notify(f"{file} cannot be written: {error.strerror}. See whether that folder is yours.",
                         severity="error", timeout=8)
             return
         self.notify(str(file), title="The curve is saved", timeout=8)

@@ -23,7 +23,8 @@ MOST_SHOWN = 12
 
 async def open_parcel(view: View) -> None:
     """Ask which file, read it, and open the view that shows it."""
-    here = sorted(Path.cwd().glob("*.zip"), key=lambda file: -file.stat().st_mtime)
+    here = sorted((file for folder in (Path.cwd(), view.outside.exports()) for file in folder.glob("*.zip")),
+                  key=lambda file: -file.stat().st_mtime)
     answer = await view.app.push_screen_wait(AskText(
         "Take in", "The file that somebody gave you. Only looked at for now; nothing is changed.",
         str(here[0]) if here else ""))
@@ -42,7 +43,7 @@ async def open_parcel(view: View) -> None:
 
 
 async def give(view: View, selected: Spot) -> None:
-    """Ask what, and pack it where this program was started."""
+    """Ask what, and pack it among the person's documents."""
     surface = view.known.surface(selected[0])
     control = view.known.control(selected) or NO_CONTROL
     rows: list[tuple[str, tuple[str, str]]] = [("the whole desk", ("desk", view.known.desk.name))]
@@ -50,11 +51,11 @@ async def give(view: View, selected: Spot) -> None:
         rows.append((f"the surface {surface.name}, with what it plays", (surface.id, surface.name)))
     if control.kind == "play":
         rows.append((f"the macro {control.words}", (f"macro {control.target}", control.target)))
-    chosen = await view.app.push_screen_wait(Choice("Give on", f"One file, into {Path.cwd()}:", rows))
+    chosen = await view.app.push_screen_wait(Choice("Give on", f"One file, into {view.outside.exports()}:", rows))
     if chosen is None:
         return
     what, name = chosen
-    file = Path.cwd() / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'desk'}.zip"
+    file = view.outside.exports() / f"{re.sub(r'[^a-z0-9]+', '-', name.lower()).strip('-') or 'desk'}.zip"
     macro = what.removeprefix("macro ") if what.startswith("macro ") else ""
     try:
         data, readable = await asyncio.to_thread(view.outside.pack, view.known.desk.folder,

@@ -346,18 +346,18 @@ class LabelsView(OneSurfaceView):
 
     @work(group="save", exclusive=True)
     async def action_save(self) -> None:
-        """Write the sheet, a map or cards, where this program was started."""
+        """Write the sheet, a map or cards among the person's documents."""
         row = self.row
         if row is None:
             return
         chosen = await self.app.push_screen_wait(Choice(
-            "Save", f"Into {Path.cwd()}:", [(says, (what, kind)) for says, what, kind in SAVES]))
+            "Save", f"Into {self.outside.exports()}:", [(says, (what, kind)) for says, what, kind in SAVES]))
         if chosen is not None:
             await self._save(row, *chosen)
 
     async def _save(self, row: SurfaceRow, what: str, kind: str) -> None:
         name = re.sub(r"[^a-z0-9]+", "-", row.name.lower()).strip("-") or "surface"
-        file = Path.cwd() / f"{name}-{what}{kind}"
+        file = self.outside.exports() / f"{name}-{what}{kind}"
 
         def write() -> list[Path]:
             assert self.sheet is not None

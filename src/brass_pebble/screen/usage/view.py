@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import re
-from pathlib import Path
 from typing import ClassVar
 
 from msgspec.structs import asdict
@@ -350,7 +349,7 @@ class UsageView(OneSurfaceView):
     @work(group="save", exclusive=True)
     async def action_save(self) -> None:
         """Write the charts of all surfaces."""
-        kind = await self.app.push_screen_wait(Choice("Save the charts", f"Into {Path.cwd()}:",
+        kind = await self.app.push_screen_wait(Choice("Save the charts", f"Into {self.outside.exports()}:",
                                                       [("as PDF", ".pdf"), ("as SVG, a file for each page", ".svg")]))
         reply = await self.query_engine(Usage, AskUsage(days=PERIODS[self.period][0])) if kind is not None else None
         if reply is None:
@@ -359,7 +358,7 @@ class UsageView(OneSurfaceView):
         from brass_pebble.paper.usage_chart import usage_pages
         desk, history, period = self.known.desk, history_of(reply), PERIODS[self.period][1]
         name = re.sub(r"[^a-z0-9]+", "-", desk.name.lower()).strip("-") or "desk"
-        file = Path.cwd() / f"{name}-usage{kind}"
+        file = self.outside.exports() / f"{name}-usage{kind}"
         await write_here(self, file, lambda: write_pages(usage_pages(desk, history, period), file,
                                                          f"{desk.name}, usage"), "")
 
