@@ -292,7 +292,7 @@ def test_undo_keeps_little_of_a_large_desk(store: DeskStore) -> None:
     store.load()
     for number in range(60):
         store.change(binding_edit("pedals", "class", "left", "tap", f"F{1 + number % 20}"))
-    steps = store._steps.done
+    steps = store._undo.done
     assert len(steps) > 20 and sum(step.size for step in steps) < 26_000_000
     for _ in range(20):
         store.undo()

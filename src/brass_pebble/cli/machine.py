@@ -9,7 +9,7 @@ import typer
 
 from brass_pebble import paths
 
-from .opening import desk_folder
+from .desk_folders import desk_folder
 from .shared import DeskOption, Failure, JsonOption
 
 service_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,

@@ -13,6 +13,7 @@ import typer
 
 from brass_pebble import paths
 
+from .desk_folders import desk_folder
 from .shared import DeskOption, Failure
 
 
@@ -20,18 +21,6 @@ def add_to(app: typer.Typer) -> None:
     """Add these commands."""
     app.command()(demo)
     app.command()(run)
-
-
-def desk_folder(desk: Path | None) -> Path:
-    """The folder asked for; the default one is made if it is not there yet."""
-    from .new_desk import make_desk, offer_desk
-    if desk is None:
-        desk = paths.default_desk()
-        if not desk.exists():
-            make_desk(desk, "My desk")
-    if not desk.is_dir():
-        offer_desk(desk)
-    return desk
 
 
 def need_terminal() -> None:

@@ -114,9 +114,9 @@ def test_the_last_pointer_is_taken_on_trial_and_given_back_unless_it_is_kept(way
         assert reply["trial_seconds"] == 0
         client.ask("remove", surface=reply["surface"])
         for keep in (False, True):
+            began = time.monotonic()
             reply = client.ask("take", device=node, name="Whole", layout="mouse")
             assert reply["trial_seconds"] == 10 and not is_free(node)
-            began = time.monotonic()
             if keep:
                 client.ask("keep", surface=reply["surface"])
                 time.sleep(11)
