@@ -31,12 +31,13 @@ from brass_pebble.core.label.sheet import MARGIN, PAPERS, Field, Label, lay_out
 from brass_pebble.core.label.sizes import label_size, read_size
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.say.tints import TINTS
+from brass_pebble.paper.desk_map import desk_page, widest_text
 from brass_pebble.paper.font import measure, typeface
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of
 from brass_pebble.paper.label_sheet import CUT_LINE
 from brass_pebble.paper.patterns import INK, patterns, tinted
 from brass_pebble.paper.pdf import MM, pages_pdf
-from brass_pebble.paper.shapes import Box, Circle, Line
+from brass_pebble.paper.shapes import Box, Circle, Line, Words, flat
 from brass_pebble.paper.surface_map import CARD, card_pages, map_page
 from brass_pebble.paper.svg import page_svg
 from brass_pebble.paths import SHIPPED_LAYOUTS
@@ -408,8 +409,37 @@ def test_a_map_on_the_command_line(desk: Path, tmp_path: Path, capsys: pytest.Ca
     assert run("map", "pad", *at, "-o", "map.pdf") == 0 and run("map", "pad", *at, "--card", "-o", "card.svg") == 0
     assert len(PdfReader(tmp_path / "map.pdf").pages) == 1 and (tmp_path / "card.svg").exists()
     capsys.readouterr()
-    assert run("map", "pad", *at, "--card") == 2
-    assert "cards are drawn" in capsys.readouterr().err
+    assert run("map", "pad", *at, "--card") == 2 and run("map", *at, "--card", "-o", "card.svg") == 2
+    assert "cards are for one surface, and drawn" in capsys.readouterr().err
+
+
+def test_the_whole_desk_is_one_diagram_and_nothing_is_cut(desk: Path, tmp_path: Path,
+                                                          capsys: pytest.CaptureFixture[str]) -> None:
+    (desk / "programs").mkdir()
+    (desk / "programs" / "cutter.toml").write_text(
+        'name = "Cutter"\n[[shortcut]]\nchord = "D"\ndoes = "cut everything"\n')
+    at = ["--desk", str(desk)]
+    assert run("map", *at, "-o", "desk.pdf") == 0
+    (page,) = PdfReader(tmp_path / "desk.pdf").pages
+    text = page.extract_text()
+    assert "Programs: Cutter" in text and "Base (always on)" in text
+    assert "hold: cut all (D) → Cutter: cut everything" in text
+    assert run("map", *at) == 0 and run("map", *at, "--json") == 0
+    assert json.loads(capsys.readouterr().out.splitlines()[-1])["surface"]
+    # However much there is to tell: nothing lies outside the page, and nothing over anything else.
+    many = [replace(surface("full-iso", layers=4, id=f"board-{n}"), name=f"Board {n}", at=[n % 3 * 24, n // 3 * 7])
+            for n in range(12)]
+    page = desk_page("Hall", many)
+    texts = [shape for shape in flat(page.shapes) if isinstance(shape, Words)]
+    assert all(0 <= word.y <= page.height and word.x <= page.width for word in texts)
+    assert widest_text(page) <= page.width and page.width == 297
+    told = " ".join(word.text for word in texts)
+    assert all(f"Board {n}" in told for n in range(12))
+    caps = [shape for shape in flat(page.shapes) if isinstance(shape, Box) and shape.role == "cap"]
+    assert len(caps) == sum(len(board.controls) for board in many)
+    for one, two in itertools.combinations(caps[:400], 2):
+        assert (one.x + one.width <= two.x + 1e-6 or two.x + two.width <= one.x + 1e-6
+                or one.y + one.height <= two.y + 1e-6 or two.y + two.height <= one.y + 1e-6)
 
 
 def test_a_broken_label_of_the_desk_is_told(desk: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -129,34 +129,59 @@ def _sizes(given: list[str], row: BareSurface) -> dict[str, str]:
     return found
 
 
-def surface_map(surface: SurfaceName,
+def surface_map(surface: Annotated[str, typer.Argument(metavar="[SURFACE]", help="the surface's id; the whole desk "
+                                                        "without it")] = "",
                 output: Annotated[Path | None, typer.Option("-o", "--output", metavar="FILE", help="draw it: .pdf or "
                                                             ".svg")] = None,
                 card: Annotated[bool, typer.Option("--card", help="cards for the wallet, one for each layer")] = False,
                 paper: PaperOption = "a4", as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """What a surface does, in every layer: as text, or with -o as a drawing on one page."""
-    from brass_pebble.core.label.overview import lines_of, what_it_does
-    from brass_pebble.core.say.problem import ProblemError
-    _, row = find_surface(desk, surface)
+    """What a surface or the whole desk does, in every layer: as text, or with -o as a drawing on one page."""
+    from brass_pebble.core.desk.look.rows import surface_row
+    if surface:
+        folder, row = find_surface(desk, surface)
+        name, rows = row.name, [row]
+    else:
+        folder = desk_in_use(desk)
+        read = read_desk_folder(folder)
+        name, rows = read.name, [surface_row(read, found) for found in read.surfaces.values()]
+    if card and (not surface or output is None):
+        raise Failure("cards are for one surface, and drawn: name the surface, and a file with -o FILE.pdf or "
+                      "-o FILE.svg", "usage")
     if output is None:
-        if card:
-            raise Failure("cards are drawn: name a file with -o FILE.pdf or -o FILE.svg", "usage")
+        _print_map(rows, as_json=as_json, whole=not surface)
+        return
+    _draw_map(name, rows, folder, output, "cards" if card else "map" if surface else "desk", paper)
+
+
+def _print_map(rows: list[BareSurface], *, as_json: bool, whole: bool) -> None:
+    from brass_pebble.core.label.overview import lines_of, what_it_does
+    from brass_pebble.screen.base.text_drawing import drawn_as_text
+    for number, row in enumerate(rows):
         if as_json:
             for control, does in what_it_does(row).items():
                 for entry in does:
-                    print(json.dumps({"control": control, "layer": entry.layer, "gesture": entry.gesture,
-                                      "label": entry.label, "words": entry.words}, ensure_ascii=False))
-            return
-        from brass_pebble.screen.base.text_drawing import drawn_as_text
-        print(f"{row.name}\n")
+                    print(json.dumps(({"surface": row.id} if whole else {}) | {
+                        "control": control, "layer": entry.layer, "gesture": entry.gesture,
+                        "label": entry.label, "words": entry.words}, ensure_ascii=False))
+            continue
+        print(f"{chr(10) if number else ''}{row.name}\n")
         for line in [*drawn_as_text(row), *lines_of(row)]:
             print(line)
-        return
+
+
+def _draw_map(name: str, rows: list[BareSurface], folder: Path, output: Path, what: str, paper: str) -> None:
+    from brass_pebble.core.say.problem import ProblemError
+    from brass_pebble.engine.disk.shortcut_files import read_tables
+    from brass_pebble.paper.desk_map import desk_page
     from brass_pebble.paper.label_files import write_pages
     from brass_pebble.paper.surface_map import card_pages, map_page
     try:
-        pages = card_pages(row, paper) if card else [map_page(row, paper)]
-        for file in write_pages(pages, output, f"{row.name}, {'cards' if card else 'map'}"):
+        if what == "desk":
+            tables, _ = read_tables((folder / "programs", "yours"))
+            pages = [desk_page(name, rows, tables, paper)]
+        else:
+            pages = card_pages(rows[0], paper) if what == "cards" else [map_page(rows[0], paper)]
+        for file in write_pages(pages, output, f"{name}, {what}"):
             print(f"written: {file}")
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from brass_pebble.core.desk.look.drawn import BareSurface
+from brass_pebble.core.desk.look.drawn import BareSurface, LayerRow
 from brass_pebble.core.play.gesture import WITH, rank
 
 
 @dataclass(frozen=True)
 class Does:
-    """One binding in words: its layer, gesture, short label, and what it does."""
+    """One binding in words: its layer, gesture, short label, and what it does; `sends` is the chord or macro."""
 
     layer: str
     gesture: str
     label: str
     words: str
     tint: str
+    sends: str = ""
 
     @property
     def short(self) -> str:
@@ -37,8 +38,17 @@ def what_it_does(surface: BareSurface) -> dict[str, list[Does]]:
         rows = sorted(layer.bindings, key=lambda row: (row.gesture.startswith(WITH), rank(row.gesture)))
         for row in rows:
             found.setdefault(row.control, []).append(Does(layer.name, row.gesture, row.label, row.words,
-                                                             row.tint or layer.tint))
+                                                             row.tint or layer.tint, row.target))
     return found
+
+
+def how_it_comes(surface: BareSurface, layer: LayerRow) -> str:
+    """When a layer is on, in words."""
+    if layer is surface.layers[0]:
+        return "always on"
+    if layer.follows:
+        return f"follows {layer.follows.cls or layer.follows.title}"
+    return "on from the start" if layer.starts == "on" else "switched on"
 
 
 def lines_of(surface: BareSurface) -> list[str]:
@@ -48,10 +58,7 @@ def lines_of(surface: BareSurface) -> list[str]:
     wide = max((len(legends.get(control, control)) for control, does in found.items() if does), default=0)
     lines = []
     for layer in surface.layers:
-        comes = "always on" if layer is surface.layers[0] else \
-            f"follows {layer.follows.cls or layer.follows.title}" if layer.follows else \
-            "on from the start" if layer.starts == "on" else "switched on"
-        lines += ["", f"{layer.name} ({comes})"]
+        lines += ["", f"{layer.name} ({how_it_comes(surface, layer)})"]
         rows = [(control, entry) for control, does in found.items() for entry in does if entry.layer == layer.name]
         lines += [f"  {legends.get(control, control):{wide}}  {entry.whole}" for control, entry in rows] or [
             "  nothing yet"]
