@@ -4,6 +4,7 @@
 # make bench        measure, and print a table and JSON
 # make screenshots  make the pictures in docs/screenshots anew
 # make samples      make the sample sheets in docs/samples anew
+# make site         make the guide and the reference as a small site in build/site
 # make protocol     make docs/protocol.md, its schema and the tables of settings anew from what is declared
 
 PYTHON ?= python3
@@ -13,7 +14,7 @@ NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
          openbox:openbox sway:sway foot:foot setpriv:util-linux udevadm:udev libinput:libinput-tools
 
-.PHONY: demo test check bench screenshots samples protocol system clean
+.PHONY: demo test check bench screenshots samples protocol site system clean
 
 demo: $(BIN)/.run
 	@$(BIN)/brass-pebble demo
@@ -37,6 +38,10 @@ samples: $(BIN)/.run
 protocol: $(BIN)/.run
 	$(BIN)/python tools/protocol_page.py
 	$(BIN)/python tools/settings_page.py
+	$(BIN)/python tools/findings_page.py
+
+site: $(BIN)/.dev
+	$(BIN)/python tools/site.py
 
 $(BIN)/python:
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
@@ -54,4 +59,4 @@ system:
 	@sh tools/system_packages.sh $(NEEDS)
 
 clean:
-	rm -rf .venv .cache .pytest_cache .mypy_cache .ruff_cache .hypothesis
+	rm -rf .venv .cache build .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -30,7 +30,7 @@ PARTS = {
     "usage": ("usage",),
     "machine": ("devices", "checkup", "service"),
     "setup": ("setup",),
-    "secret": ("secret",), "asking": ("ask",),
+    "secret": ("secret",), "asking": ("ask",), "guide": ("help",),
 }
 # The shell sets this when it asks how a word could end.
 COMPLETES = "_BRASS_PEBBLE_COMPLETE"
