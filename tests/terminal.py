@@ -16,10 +16,21 @@ from pathlib import Path
 BRASS_PEBBLE = str(Path(sys.executable).parent / "brass-pebble")
 
 
+def plain_labels() -> None:
+    """Have the screen show labels in letters that can be read back, if it does not remember anything else."""
+    memory = Path(os.environ["XDG_STATE_HOME"]) / "brass-pebble" / "screen.json"
+    if not memory.exists():
+        memory.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        memory.write_text('{"large_labels": false}')
+
+
 class Terminal:
     """`brass-pebble …` in a tmux of its own."""
 
-    def __init__(self, *words: str, size: tuple[int, int] = (160, 40), after: str = "", **environment: str) -> None:
+    def __init__(self, *words: str, size: tuple[int, int] = (160, 40), after: str = "", large: bool = False,
+                 **environment: str) -> None:
+        if not large:
+            plain_labels()
         self._socket = f"bp-{uuid.uuid4().hex[:8]}"
         names = ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_DOCUMENTS_DIR",
                  "XDG_RUNTIME_DIR")

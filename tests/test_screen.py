@@ -18,7 +18,7 @@ from brass_pebble.screen.base.palette import PALETTES, Palette
 from brass_pebble.screen.binding.panel import proposals
 from brass_pebble.screen.known import Known
 from brass_pebble.screen.widgets.board import Board
-from brass_pebble.screen.widgets.canvas import fit
+from brass_pebble.screen.widgets.short_labels import fit
 from terminal import Terminal
 
 
@@ -245,7 +245,7 @@ def test_light_and_without_colour() -> None:
         terminal.wait("LEFT NUMPAD")
         terminal.keys("t", "Enter")
         terminal.wait("Ovenlight: camera wide on air")
-        terminal.wait("┏━")
+        terminal.wait("┏ 7 ━")
         # No colour at all is sent; what is bold stays so.
         sent = terminal._tmux("capture-pane", "-p", "-e")
         codes = {code for found in re.findall(r"\x1b\[([0-9;]*)m", sent) for code in found.split(";")}
@@ -340,7 +340,8 @@ def test_proposals(text: str, first: str) -> None:
 
 @pytest.mark.parametrize(("label", "width", "fitted"), [
     ("oven", 8, "oven"), ("next cam", 8, "next cam"), ("next cam", 7, "nextcam"), ("music off", 5, "m off"),
-    ("close", 3, "clo"), ("louder", 4, "ldr"), ("Welcome", 5, "Wlcm"), ("x", 0, ""),
+    ("close", 3, "cl…"), ("louder", 4, "lou…"), ("Welcome", 5, "Wlcme"), ("record", 5, "recrd"), ("x", 0, ""),
+    ("朝の準備", 7, "朝の準…"), ("épée verte", 6, "éverte"),
 ])
 def test_labels_are_made_to_fit(label: str, width: int, fitted: str) -> None:
     assert fit(label, width) == fitted
@@ -355,6 +356,6 @@ def test_a_press_told_late_does_not_take_back_what_was_chosen_since() -> None:
     board.choose(("pad", "b"))
     assert not board.follow(("pad", "a"), began) and board.follow(("pad", "a"), time.time())
     # What was pressed here was chosen here, however long its trace takes.
-    board.state.pressed_here["pad", "c"] = time.time()
+    board.known.pressed_here["pad", "c"] = time.time()
     assert not board.follow(("pad", "c"), time.time()) and board.follow(("pad", "c"), time.time() + 2)
     assert chosen == [("pad", "a"), ("pad", "b"), ("pad", "a"), ("pad", "c")]

@@ -85,8 +85,9 @@ class BrassPebbleApp(KeyOrder):
         self._tasks: set[asyncio.Task[None]] = set()
         for palette in PALETTES.values():
             self.register_theme(palette.theme())
-        remembered = outside.recall().theme
-        self.theme = remembered if remembered in PALETTES else BASALT.name
+        remembered = outside.recall()
+        self.theme = remembered.theme if remembered.theme in PALETTES else BASALT.name
+        self.known.large_labels = remembered.large_labels
 
     @property
     def palette(self) -> Palette:

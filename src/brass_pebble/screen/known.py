@@ -57,6 +57,8 @@ class Known:
         self.layers = LayersRow(on={}, cycles=[], window=None, pinned=False, follows=False, source="", trouble="")
         # Surfaces that the screen presses though they are real, since the person said so.
         self.by_hand: set[str] = set()
+        # Whether labels grow to block letters with their caps.
+        self.large_labels = True
         self.connected = False
         # The engine is not ready yet.
         self.starting = False

@@ -19,6 +19,7 @@ class ScreenMemory(Struct, frozen=True, kw_only=True):
     """What the screen remembers from one time to the next."""
 
     theme: str = ""
+    large_labels: bool = True
 
 
 class Outside(Protocol):

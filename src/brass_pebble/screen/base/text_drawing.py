@@ -5,7 +5,7 @@ from __future__ import annotations
 from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.screen.widgets.canvas import Canvas, paint
-from brass_pebble.screen.widgets.caps import CapState, cell_box, draw_cap
+from brass_pebble.screen.widgets.caps import SMALL, CapState, cell_box, draw_cap
 
 from .palette import BASALT
 
@@ -24,5 +24,5 @@ def drawn_as_text(surface: BareSurface, layer: str = "") -> list[str]:
     canvas = Canvas(max(x + w for _, (x, _, w, _) in boxes), max(y + h for _, (_, y, _, h) in boxes),
                     paint(BASALT.text, BASALT.ground))
     for control, box in boxes:
-        draw_cap(canvas, show_control(control, surface.layers, shown), box, CapState(), BASALT)
+        draw_cap(canvas, show_control(control, surface.layers, shown), box, CapState(), BASALT, SMALL)
     return [strip.text.rstrip() for strip in canvas.strips()]

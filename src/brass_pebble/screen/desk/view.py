@@ -99,6 +99,7 @@ class DeskView(DeskActions):
                 tooltip="take the debounce time that is offered"),
         Binding("p", "problems", "problems", show=False, tooltip="what is wrong with the desk's files"),
         Binding("t", "daylight", "theme", show=False, tooltip="the next theme: dark, light, high contrast"),
+        Binding("T", "letters", "large letters", show=False, tooltip="labels in large block letters, or plain ones"),
         Binding("z", "zoom", "zoom", show=False, tooltip="one surface large, the whole desk, its row"),
         Binding("pagedown", "row(1)", "next row", show=False, tooltip="the next row, the row before"),
         Binding("pageup", "row(-1)", "row before", show=False, tooltip="the next row, the row before"),
@@ -397,11 +398,20 @@ class DeskView(DeskActions):
         """The next theme: dark, light, high contrast.  It is remembered."""
         names = list(PALETTES)
         self.app.theme = names[(names.index(self.palette.name) + 1) % len(names)]
-        self.outside.remember(ScreenMemory(theme=self.app.theme))
+        self._remember()
         self.query_one(Board).redraw_all()
         self.query_one(StatusLine).redraw()
         self.query_one(TraceList).redraw()
         self.query_one(PathBar).redraw()
+
+    def action_letters(self) -> None:
+        """Labels in block letters that grow with their caps, or in plain ones, which can be copied and read aloud."""
+        self.known.large_labels = not self.known.large_labels
+        self._remember()
+        self.query_one(Board).redraw_all()
+
+    def _remember(self) -> None:
+        self.outside.remember(ScreenMemory(theme=self.app.theme, large_labels=self.known.large_labels))
 
     def action_explain(self) -> None:
         """The last press of the selected control, hop by hop."""

@@ -16,10 +16,12 @@ from brass_pebble.protocol.base import News
 from brass_pebble.screen.base.desk_actions import DeskActions
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
-from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
+from brass_pebble.screen.widgets.surface_drawing import TITLE_ROWS, SurfaceDrawing
 
-# From large to small: cells for a key unit.  Below the last one, a list can be read where a drawing cannot.
-SCALES = ((18, 8), (16, 7), (14, 6), (12, 5), (10, 4), (9, 4), (8, 3), (7, 3), (6, 3))
+# Cells for a key unit.  Below the smallest scale, a list can be read where a drawing cannot.
+SMALLEST, LARGEST = (6, 3), (80, 24)
+# Caps that are so many times as wide as high, in cells, are as wide as they look well.
+WIDEST = 6
 
 
 class GlanceView(DeskActions):
@@ -78,9 +80,7 @@ class GlanceView(DeskActions):
         row, drawing = self.row, self.query_one(SurfaceDrawing)
         if row is None:
             return
-        room = self.size.width, self.size.height - 1
-        unit = next((unit for unit in SCALES if drawing.size_for(unit).width <= room[0]
-                     and drawing.size_for(unit).height <= room[1]), None)
+        unit = self._scale(row)
         text = self.query_one("#list", Static)
         drawing.display, text.display = unit is not None, unit is None
         if unit is not None:
@@ -91,6 +91,17 @@ class GlanceView(DeskActions):
         else:
             text.update(self._list(row))
         self._foot(row)
+
+    def _scale(self, row: SurfaceRow) -> tuple[float, float] | None:
+        """The cells for a key unit with which the drawing fills the pane; None if there is too little room."""
+        wide = max((c.x + c.w for c in row.controls), default=4.0)
+        high = max((c.y + c.h for c in row.controls), default=1.0)
+        down = min(LARGEST[1], int((self.size.height - 1 - TITLE_ROWS) / high))
+        across = min(LARGEST[0], self.size.width / wide, down * WIDEST)
+        if across < SMALLEST[0] or down < SMALLEST[1]:
+            return None
+        # Keys come out alike at whole scales; of few, wide caps none is compared with another.
+        return (across if wide < 4 else int(across)), down
 
     def _list(self, row: SurfaceRow) -> Text:
         """What does something, a line each: for panes that are too small for the drawing."""

@@ -13,7 +13,8 @@ from textual.strip import Strip
 from brass_pebble.core.label.sheet import MARGIN, Label, Part, Sheet
 from brass_pebble.paper.patterns import patterns
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.widgets.canvas import Canvas, fit, paint
+from brass_pebble.screen.widgets.canvas import Canvas, paint
+from brass_pebble.screen.widgets.short_labels import fit
 
 # A cell is so much higher than wide.
 TALL = 2.4

@@ -14,7 +14,8 @@ from textual.widget import Widget
 from brass_pebble.core.macro.lanes import Bar, Lane
 from brass_pebble.core.say.durations import MS, SECOND, say_duration, write_duration
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.widgets.canvas import Canvas, fit, paint
+from brass_pebble.screen.widgets.canvas import Canvas, paint
+from brass_pebble.screen.widgets.short_labels import fit
 
 from .model import MacroModel
 

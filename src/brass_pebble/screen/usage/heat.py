@@ -12,8 +12,9 @@ from textual.widget import Widget
 
 from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.screen.base.palette import Palette
-from brass_pebble.screen.widgets.canvas import Canvas, centre, fit, paint
+from brass_pebble.screen.widgets.canvas import Canvas, paint
 from brass_pebble.screen.widgets.caps import cell_box
+from brass_pebble.screen.widgets.short_labels import centre, fit
 
 LARGEST, SMALLEST = (14, 5), (4, 2)
 # Two drawings stand beside one another from so many cells for a key unit, and so far apart.

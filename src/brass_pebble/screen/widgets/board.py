@@ -10,20 +10,20 @@ from textual.containers import ScrollableContainer
 from textual.geometry import Region
 from textual.widgets import Static
 
+from brass_pebble.core.desk.look.arrange import side_by_side
 from brass_pebble.core.desk.look.drawn import StagePlaceRow, SurfaceRow
 from brass_pebble.protocol.rows import DeskRow
 from brass_pebble.screen.known import Known, Spot
 
 from .caps import cell_box
+from .placing import LARGEST, LARGEST_ALONE, SMALLEST, Band, Box, band_of, bands
 from .stage_panel import StagePanel
 from .surface_drawing import TITLE_ROWS, SurfaceDrawing
 
-SMALLEST, LARGEST = (5, 3), (16, 6)
 # A scale that reads from two metres away: a desk that does not fit at it is shown row by row.
 READABLE = 4
 # For so long, in s, a press is taken for the one that was made on this screen.
 PRESSED_HERE_FOR = 1.0
-LARGEST_ALONE = (26, 8)
 
 
 class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
@@ -83,43 +83,73 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         if not width or not desk.surfaces:
             return
         row = self._row_shown(height)
-        shown = [s for s in desk.surfaces if (s.id == self.zoomed if self.zoomed else s.id in row.ids)]
-        boxes: list[tuple[tuple[float, float], Sequence[float]]] = [
-            ((s.at[0], s.at[1] - row.top) if not self.zoomed else (0, 0), _extent(s)) for s in shown]
-        stage: list[tuple[StagePlaceRow, tuple[float, float] | None]] = (
-            [] if self.zoomed else [(place, row.place(place)) for place in desk.stage])
-        boxes += [(at, place.size) for place, at in stage if at is not None]
-        units_wide = max((at[0] + size[0] for at, size in boxes), default=1)
-        units_high = max((at[1] + size[1] for at, size in boxes), default=1)
+        places, stage = self._places(row)
+        shown = {s.id: _box(places[s.id], _extent(s), _narrowest(s)) for s in desk.surfaces if s.id in places}
+        panels = {place.program: _box(at, place.size, 0.0) for place, at in stage}
+        boxes = [*shown.values(), *panels.values()]
         largest = LARGEST_ALONE if self.zoomed else LARGEST
-        uw = int(min(largest[0], max(SMALLEST[0], (width - 1) / units_wide)))
+        units_high = max((box.y + box.h for box in boxes), default=1)
         uh = int(min(largest[1], max(SMALLEST[1], (height - TITLE_ROWS) / units_high)))
         # Caps much wider than high look like bricks.
-        unit = (min(uw, uh * 3 if not self.zoomed else uh * 4), uh)
+        columns = bands(boxes, width, min(largest[0], uh * (5 if self.zoomed else 3)))
         for drawing in self.drawings():
-            surface = self.known.surface(drawing.surface_id)
-            drawing.display = surface in shown
-            if surface is None or not drawing.display:
+            drawing.display = drawing.surface_id in shown
+            if not drawing.display:
                 continue
-            at = (surface.at[0], surface.at[1] - row.top) if not self.zoomed else (0, 0)
-            size = drawing.size_for(unit)
-            drawing.styles.offset = (round(at[0] * unit[0]), round(at[1] * unit[1]))
-            drawing.styles.width = max(size.width, drawing.title_width())
+            box = shown[drawing.surface_id]
+            unit = (band_of(columns, box.x).scale, uh)
+            size, x = drawing.size_for(unit), _cell(columns, box.x)
+            # A long title may reach to the next drawing at its right.
+            ends = min((_cell(columns, other.x) for other in boxes
+                        if other.x + 0.05 >= box.right and other.y <= box.y < other.y + other.h), default=width)
+            drawing.styles.offset = (x, round(box.y * uh))
+            drawing.styles.width = max(size.width, min(drawing.title_width(), ends - x - 1))
             drawing.styles.height = size.height
             drawing.selected = self.selected[1] if self.selected[0] == drawing.surface_id else ""
             drawing.set_unit(unit)
-        for panel, (place, spot) in zip(self.query(StagePanel), stage or [(place, None) for place in desk.stage],
-                                        strict=False):
+        for panel in self.query(StagePanel):
+            spot = panels.get(panel.program_id)
             # A desk that sends to real programs has no stage to show.
-            panel.display = spot is not None and any(p.id == place.program for p in self.known.programs)
+            panel.display = spot is not None and any(p.id == panel.program_id for p in self.known.programs)
             if spot is None:
                 continue
-            x, y = round(spot[0] * unit[0]), round(spot[1] * unit[1]) + TITLE_ROWS
+            x, y = _cell(columns, spot.x), round(spot.y * uh) + TITLE_ROWS
+            last = band_of(columns, spot.x) is columns[-1]
             panel.styles.offset = (x, y)
-            panel.styles.width = max(12, min(round((spot[0] + place.size[0]) * unit[0]), width - 1) - x)
-            panel.styles.height = round((spot[1] + place.size[1]) * unit[1]) + TITLE_ROWS - y
+            panel.styles.width = max(12, (width - 1 if last else min(_cell(columns, spot.right), width - 1)) - x)
+            panel.styles.height = round((spot.y + spot.h) * uh) + TITLE_ROWS - y
             panel.redraw()
-        self.styles.height = min(height, round(units_high * unit[1]) + TITLE_ROWS)
+        self.styles.height = min(height, round(units_high * uh) + TITLE_ROWS)
+
+    def _places(self, row: RowOfSurfaces) -> tuple[dict[str, tuple[float, float]],
+                                                   list[tuple[StagePlaceRow, tuple[float, float]]]]:
+        """Where the surfaces that are shown are drawn, and the programs of the stage, in key units."""
+        desk = self.known.desk
+        if self.zoomed:
+            return {self.zoomed: (0.0, 0.0)}, []
+        places = {s.id: (s.at[0], s.at[1] - row.top) for s in desk.surfaces if s.id in row.ids}
+        stage = [(place, at) for place in desk.stage if (at := row.place(place)) is not None]
+        rows = self.rows()
+        if len(row.ids) < len(desk.surfaces) or len(rows) < 2:
+            return places, stage
+        # The whole desk: rows stand side by side where that makes them larger.
+        sizes = [(row.right, row.bottom - row.top + 1 / SMALLEST[1]) for row in rows]
+        chosen = side_by_side(sizes, self.room[0] / SMALLEST[0], self.room[1] / SMALLEST[1])
+        shift: list[tuple[float, float]] = []
+        for number, column in enumerate(chosen):
+            left = sum(max(sizes[at][0] for at, c in enumerate(chosen) if c == before) + 0.5
+                       for before in range(column))
+            above = sum(sizes[at][1] for at in range(number) if chosen[at] == column)
+            shift.append((left, above - rows[number].top))
+        for number, part in enumerate(rows):
+            for surface in desk.surfaces:
+                if surface.id in part.ids:
+                    places[surface.id] = (surface.at[0] + shift[number][0], surface.at[1] + shift[number][1])
+        moved = []
+        for place, (x, y) in stage:
+            home = next((at for at, part in enumerate(rows) if part.top <= place.at[1] < part.bottom), 0)
+            moved.append((place, (x + shift[home][0], y + shift[home][1])))
+        return places, moved
 
     def rows(self) -> list[RowOfSurfaces]:
         """The desk's rows, from the far end to the near one."""
@@ -135,12 +165,17 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         return next((row for row in self.rows() if self.selected[0] in row.ids), every)
 
     def row_name(self) -> str:
-        """Which of several rows is shown: `row 2 of 3 (PgDn)`."""
+        """Which of several rows is shown, and what is missing or plays in the others."""
         rows = self.rows()
         here = next((index for index, row in enumerate(rows, 1) if self.selected[0] in row.ids), 0)
         if len(rows) < 2 or not here or self.zoomed or self._row_shown(self.room[1]).ids != rows[here - 1].ids:
             return ""
-        return f"row {here} of {len(rows)} (PgDn)"
+        away = [s for s in self.known.desk.surfaces if s.id not in rows[here - 1].ids]
+        plays = {trace.surface for trace in self.known.live()}
+        signs = [f"{s.name} is {s.state}" if s.state != "taken" else f"{s.name} is playing"
+                 for s in away if s.state != "taken" or s.id in plays]
+        more = "1 surface" if len(away) == 1 else f"{len(away)} surfaces"
+        return ", ".join([f"row {here} of {len(rows)} (PgDn), {more} elsewhere", *signs])
 
     def go_to_row(self, by: int) -> Spot:
         """The first control of the next row."""
@@ -260,6 +295,13 @@ class RowOfSurfaces:
         return x, y
 
     @property
+    def right(self) -> float:
+        """Where it ends at the right, with the programs of the stage that stand beside it."""
+        ends = [s.at[0] + _extent(s)[0] for s in self._desk.surfaces if s.id in self.ids]
+        ends += [place.at[0] + place.size[0] for place in self._desk.stage if self.top <= place.at[1] < self.bottom]
+        return max(ends, default=1.0)
+
+    @property
     def bottom(self) -> float:
         """Where the row ends."""
         return max((s.at[1] + _extent(s)[1] for s in self._desk.surfaces if s.id in self.ids), default=0.0)
@@ -274,6 +316,20 @@ def desk_rows(desk: DeskRow) -> list[RowOfSurfaces]:
         else:
             rows.append(RowOfSurfaces({surface.id}, surface.at[1], desk))
     return rows
+
+
+def _cell(columns: list[Band], x: float) -> int:
+    """Where a place of the desk is on the board."""
+    band = band_of(columns, x)
+    return band.at + round((x - band.left) * band.scale)
+
+
+def _box(at: Sequence[float], size: Sequence[float], narrowest: float) -> Box:
+    return Box(at[0], at[1], size[0], size[1], narrowest)
+
+
+def _narrowest(surface: SurfaceRow) -> float:
+    return min((c.w for c in surface.controls), default=1.0)
 
 
 def _extent(surface: SurfaceRow) -> tuple[float, float]:

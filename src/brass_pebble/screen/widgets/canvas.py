@@ -1,19 +1,27 @@
-"""A grid of styled characters, and how labels are made to fit."""
+"""A grid of styled cells.  A wide character takes two of them, and what is combined with it none."""
 
 from __future__ import annotations
 
 from functools import lru_cache
 
-from rich.cells import cell_len, set_cell_size
+from rich.cells import cell_len
 from rich.segment import Segment
 from rich.style import Style
 from textual.strip import Strip
+
+from .short_labels import clusters
 
 
 @lru_cache(maxsize=2048)
 def paint(fg: str, bg: str, *, bold: bool = False, reverse: bool = False) -> Style:
     """A style of two hex colours."""
     return Style(color=fg, bgcolor=bg, bold=bold, reverse=reverse)
+
+
+@lru_cache(maxsize=4096)
+def _one_cell_each(text: str) -> bool:
+    """Whether a text needs no measuring, as nearly all of what is drawn."""
+    return text.isascii() or all(cell_len(char) == 1 for char in text)
 
 
 class Canvas:
@@ -25,14 +33,42 @@ class Canvas:
         self._styles = [[ground] * width for _ in range(height)]
 
     def put(self, x: int, y: int, text: str, style: Style) -> None:
-        """Write text; what lies outside is cut off."""
+        """Write text; what lies outside is cut off, and half a wide character is left empty."""
         if not 0 <= y < self.height:
             return
         chars, styles = self._chars[y], self._styles[y]
-        for char in text:
-            if 0 <= x < self.width:
-                chars[x], styles[x] = char, style
-            x += 1
+        if _one_cell_each(text):
+            for char in text:
+                if 0 <= x < self.width:
+                    self._clear_half(chars, x)
+                    chars[x], styles[x] = char, style
+                x += 1
+            return
+        for cluster in clusters(text):
+            wide = cell_len(cluster)
+            if wide == 1:
+                if 0 <= x < self.width:
+                    self._clear_half(chars, x)
+                    chars[x], styles[x] = cluster, style
+            else:
+                self._put_wide(x, y, cluster, wide, style)
+            x += wide
+
+    def _put_wide(self, x: int, y: int, cluster: str, wide: int, style: Style) -> None:
+        chars, styles = self._chars[y], self._styles[y]
+        whole = x >= 0 and x + wide <= self.width
+        for cell in range(max(0, x), min(self.width, x + wide)):
+            self._clear_half(chars, cell)
+            chars[cell], styles[cell] = ("" if whole else " "), style
+        if whole and wide:
+            chars[x] = cluster
+
+    def _clear_half(self, chars: list[str], x: int) -> None:
+        """What is overwritten may be one half of a wide character: the other half becomes empty."""
+        if chars[x] == "":
+            chars[x - 1] = " "
+        if x + 1 < self.width and chars[x + 1] == "":
+            chars[x + 1] = " "
 
     def fill(self, x: int, y: int, width: int, height: int, style: Style, char: str = " ") -> None:
         """Fill a rectangle."""
@@ -50,28 +86,3 @@ class Canvas:
                     start = index
             lines.append(Strip(segments, self.width))
         return lines
-
-
-def fit(label: str, width: int) -> str:
-    """A label in at most `width` cells: whole, without blanks, without inner vowels, or cut."""
-    if cell_len(label) <= width:
-        return label
-    if width < 4:
-        return label[:max(0, width)]
-    words = label.split()
-    if len(words) > 1:
-        initials = " ".join([*(word[0] for word in words[:-1]), words[-1]])
-        joined = "".join(words)
-        for shorter in (joined, initials):
-            if cell_len(shorter) <= width:
-                return shorter
-    squeezed = label[0] + "".join(char for char in label[1:] if char not in "aeiou ")
-    if cell_len(squeezed) <= width:
-        return squeezed
-    return set_cell_size(squeezed, width).rstrip()
-
-
-def centre(text: str, width: int) -> str:
-    """Text in the middle of `width` cells."""
-    left = max(0, (width - cell_len(text)) // 2)
-    return set_cell_size(" " * left + text, width)

@@ -14,7 +14,7 @@ from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
 from brass_pebble.screen.base.palette import Palette
 
 from .canvas import Canvas, paint
-from .caps import CapState, cell_box, draw_cap
+from .caps import SMALL, CapState, cell_box, draw_cap
 
 SMALLEST, LARGEST = (3, 3), (14, 5)
 
@@ -103,7 +103,7 @@ class Sketch(Widget, can_focus=True):
                 self._draw_flat(canvas, control, box, palette)
                 continue
             draw_cap(canvas, row, box, CapState(selected=control.id == self.selected,
-                                                down=control.code in self.down), palette)
+                                                down=control.code in self.down), palette, SMALL)
         self._lines = canvas.strips()
         self.refresh()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from rich.cells import cell_len
 from textual import events
 from textual.message import Message
 from textual.strip import Strip
@@ -14,7 +15,8 @@ from brass_pebble.protocol.rows import StageRow
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known
 
-from .canvas import Canvas, centre, fit, paint
+from .canvas import Canvas, paint
+from .short_labels import centre, cut, fit
 
 Row = dict[str, Any]
 
@@ -36,6 +38,7 @@ class StagePanel(Widget):
         self.program_id = program_id
         self.known = known
         self._lines: list[Strip] = []
+        self._wraps = False
 
     @property
     def palette(self) -> Palette:
@@ -73,6 +76,9 @@ class StagePanel(Widget):
         per_line = tiles if tiles and inner // tiles >= 7 else max(1, (tiles + 1) // 2)
         tall = 3 if room >= len(program.panels) + 5 and per_line == tiles else 1
         lines = len(program.panels) - 1 + tall * -(-tiles // per_line) if tiles else len(program.panels)
+        # Lamps that do not fit side by side with their words take more lines, where there are some.
+        self._wraps = room - lines >= 1
+        lines += sum(len(self._lamp_lines(program, p, inner)) - 1 for p in program.panels if p["kind"] == "lamps")
         spare = max(0, room - lines)
         # Blank lines are handed out from above: before the first row, then below each.
         y = 1 + (1 if spare else 0)
@@ -84,8 +90,7 @@ class StagePanel(Widget):
             if panel["kind"] == "tiles":
                 y += self._tiles(canvas, program, panel, y, (per_line, tall))
             else:
-                _ROWS[panel["kind"]](self, canvas, program, panel, y)
-                y += 1
+                y += _ROWS[panel["kind"]](self, canvas, program, panel, y) or 1
             y += 1 if spare > 0 else 0
             spare -= 1
 
@@ -119,21 +124,36 @@ class StagePanel(Widget):
         else:
             canvas.put(2, y, f"title hidden: {text}"[:width], paint(palette.dim, palette.panel))
 
-    def _lamps(self, canvas: Canvas, program: StageRow, panel: Row, y: int) -> None:
-        """On and off, as a dot and a word."""
+    def _lamp_lines(self, program: StageRow, panel: Row, width: int) -> list[list[tuple[str, str]]]:
+        """Each lamp as its text and its colour, line by line; without values where all is to stand in one."""
         palette = self.palette
-        rows = []
+        lines: list[list[tuple[str, str]]] = [[]]
+        short: list[tuple[str, str]] = []
+        used = 0
         for lamp in panel["lamps"]:
             value = program.state[lamp["of"]]
             good, bad = value == lamp["good"], value == lamp.get("bad")
             colour = palette.verdigris if good else palette.rust if bad else palette.dim
-            rows.append((("●" if good else "✗" if bad else "○"), f"{lamp.get('name', lamp['of'])} {value}", colour))
-        total = sum(len(text) + 4 for _, text, _ in rows)
-        x = 2
-        for (mark, text, colour), lamp in zip(rows, panel["lamps"], strict=True):
-            shown = f"{mark} {text if total <= canvas.width - 2 else lamp.get('name', lamp['of'])[:9]}"
-            canvas.put(x, y, shown[:canvas.width - 3 - x], paint(colour, palette.panel, bold=mark != "○"))
-            x += len(shown) + 2
+            mark, name = "●" if good else "✗" if bad else "○", lamp.get("name", lamp["of"])
+            text = f"{mark} {name} {value}"
+            if lines[-1] and used + cell_len(text) > width:
+                lines.append([])
+                used = 0
+            lines[-1].append((text, colour))
+            short.append((f"{mark} {name[:9]}", colour))
+            used += cell_len(text) + 2
+        return lines if len(lines) == 1 or self._wraps else [short]
+
+    def _lamps(self, canvas: Canvas, program: StageRow, panel: Row, y: int) -> int:
+        """On and off, as a dot and a word; and how many lines they took."""
+        lines = self._lamp_lines(program, panel, canvas.width - 4)
+        for number, line in enumerate(lines):
+            x = 2
+            for text, colour in line:
+                canvas.put(x, y + number, cut(text, max(0, canvas.width - 2 - x)),
+                           paint(colour, self.palette.panel, bold=colour != self.palette.dim))
+                x += cell_len(text) + 2
+        return len(lines)
 
     def _meter(self, canvas: Canvas, program: StageRow, panel: Row, y: int) -> None:
         """A level from 0 to 100."""
@@ -173,6 +193,6 @@ class StagePanel(Widget):
         self.redraw()
 
 
-_ROWS: dict[str, Callable[[StagePanel, Canvas, StageRow, Row, int], None]] = {
+_ROWS: dict[str, Callable[[StagePanel, Canvas, StageRow, Row, int], int | None]] = {
     "banner": StagePanel._banner, "lamps": StagePanel._lamps, "meter": StagePanel._meter, "facts": StagePanel._facts,
 }

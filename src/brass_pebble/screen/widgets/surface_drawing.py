@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from msgspec.structs import replace
+from rich.cells import cell_len
 from textual import events
 from textual.geometry import Size
 from textual.message import Message
@@ -12,15 +13,19 @@ from textual.widget import Widget
 
 from brass_pebble.core.desk.look.drawn import ControlRow, LayerRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.label.block_letters import LetterSize, largest_size, letter_sizes
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known, Spot
 
 from .canvas import Canvas, paint
-from .caps import CapState, cell_box, draw_cap
+from .caps import CapState, LabelStyle, cell_box, draw_cap
+from .short_labels import cut, fit
 
 TITLE_ROWS = 1
 PROGRESS_EVERY = 0.1
 MOST_NAMED = 3
+# Letters in large caps are at most so many times those of most others.
+LARGEST_BY = 2.0
 MOST_MARKS = 6
 # Why a layer is on, as a sign behind its name.
 HOW_ON = {"held": "↧", "one press": "¹", "follows the focus": "≈"}
@@ -42,7 +47,7 @@ class SurfaceDrawing(Widget):
         super().__init__()
         self.surface_id = surface_id
         self.known = known
-        self.unit = (5, 3)
+        self.unit: tuple[float, float] = (5, 3)
         self.selected = ""
         self.latched: set[str] = set()
         self.marked: set[str] = set()
@@ -58,12 +63,12 @@ class SurfaceDrawing(Widget):
         """The colours in use."""
         return self.app.palette  # type: ignore[attr-defined,no-any-return]
 
-    def size_for(self, unit: tuple[int, int]) -> Size:
+    def size_for(self, unit: tuple[float, float]) -> Size:
         """Cells needed at a scale."""
         surface = self.known.surface(self.surface_id)
         boxes = [cell_box(control, unit) for control in surface.controls] if surface else []
-        width = max((x + w for x, _, w, _ in boxes), default=unit[0] * 4)
-        height = max((y + h for _, y, _, h in boxes), default=unit[1])
+        width = max((x + w for x, _, w, _ in boxes), default=int(unit[0] * 4))
+        height = max((y + h for _, y, _, h in boxes), default=int(unit[1]))
         return Size(width, height + TITLE_ROWS)
 
     def title_width(self) -> int:
@@ -74,7 +79,7 @@ class SurfaceDrawing(Widget):
         names = sorted((len(layer.name) + 3 for layer in surface.layers), reverse=True)[:2]
         return len(surface.name) + 3 + max(12, sum(names) + min(len(surface.layers), MOST_MARKS))
 
-    def set_unit(self, unit: tuple[int, int]) -> None:
+    def set_unit(self, unit: tuple[float, float]) -> None:
         """Draw at another scale: cells for one key unit."""
         self.unit = unit
         self.redraw()
@@ -86,11 +91,13 @@ class SurfaceDrawing(Widget):
         if surface is None or not self.is_mounted or not self.display:
             return
         size, palette = self.size_for(self.unit), self.palette
-        canvas = Canvas(max(size.width, self.title_width()), size.height, paint(palette.text, palette.ground))
+        width = self.styles.width.cells if self.styles.width else None
+        canvas = Canvas(max(size.width, width or self.title_width()), size.height, paint(palette.text, palette.ground))
         self._draw_title(canvas, surface)
         playing, latched = False, self.known.latched(self.surface_id)
-        for whole in surface.controls:
-            control = self._on_sheet(whole, surface.layers)
+        controls = [self._on_sheet(whole, surface.layers) for whole in surface.controls]
+        most, rivals = self._common_sizes(controls), frozenset(c.label for c in controls if c.kind)
+        for control in controls:
             spot = (self.surface_id, control.id)
             trace = self.known.playing(spot)
             progress = None
@@ -102,12 +109,26 @@ class SurfaceDrawing(Widget):
                 selected=control.id == self.selected, down=spot in self.known.down,
                 latched=control.id in self.latched, lit=control.id in latched,
                 cycle=self._cycle(control), marked=control.id in self.marked, asleep=surface.state != "taken",
-                at=tuple(self.known.at.get(spot, ())), progress=progress), palette)
+                at=tuple(self.known.at.get(spot, ())), progress=progress), palette,
+                LabelStyle(large=self.known.large_labels, most=most.get((width, height)), rivals=rivals))
         if not surface.controls:
             canvas.put(0, 1, "no drawing yet: i, then draw it", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
         self._tick(playing)
+
+    def _common_sizes(self, controls: list[ControlRow]) -> dict[tuple[int, int], LetterSize]:
+        """For caps of one size, the size of letters that most of their labels can have: they look calm side by side."""
+        found: dict[tuple[int, int], list[LetterSize]] = {}
+        for control in controls:
+            _, _, width, height = cell_box(control, self.unit)
+            if control.kind and (size := largest_size(control.label, width - 2, height - 2)):
+                found.setdefault((width, height), []).append(size)
+        common = sorted((size for sizes in found.values() for size in sizes), key=lambda size: size.reach)
+        limit = common[len(common) // 2].reach * LARGEST_BY if common else 0.0
+        return {box: min(sorted(sizes, key=lambda size: size.reach)[len(sizes) // 4],
+                         next(size for size in letter_sizes() if size.reach <= limit), key=lambda size: size.reach)
+                for box, sizes in found.items()}
 
     def _on_sheet(self, control: ControlRow, layers: list[LayerRow]) -> ControlRow:
         """A control as the sheet of one layer has it; what would answer from below is told by its legend."""
@@ -140,37 +161,46 @@ class SurfaceDrawing(Widget):
             self._timer = None
 
     def _draw_title(self, canvas: Canvas, surface: SurfaceRow) -> None:
-        palette = self.palette
-        name = surface.name.upper()
-        canvas.put(1, 0, name, paint(palette.text, palette.ground, bold=True))
-        x = len(name) + 3
+        """Its name; what is on or wrong, which comes before a long name; marks of its layers where there is room."""
+        palette, ground = self.palette, self.palette.ground
+        parts: list[tuple[str, str, bool]] = []
         if surface.id in self.known.by_hand:
-            canvas.put(x, 0, "by hand", paint(palette.brass, palette.ground))
-            x += 9
+            parts.append(("by hand ", palette.brass, False))
         if surface.state == "taken":
-            self._draw_layers(canvas, x, surface.layers)
+            parts += self._layer_parts(surface.layers)
         else:
             glyph = {"resting": "◌", "waiting": "◌", "unsure": "?"}.get(surface.state, "✗")
-            canvas.put(x, 0, f"{glyph} {'which one is it?' if glyph == '?' else surface.state}",
-                       paint(palette.rust if glyph == "✗" else palette.brass, palette.ground))
+            parts.append((f"{glyph} {'which one is it?' if glyph == '?' else surface.state}",
+                          palette.rust if glyph == "✗" else palette.brass, True))
+        room = canvas.width - 3
+        needed = max((cell_len(text) for text, _, needed in parts if needed), default=0)
+        name = fit(surface.name.upper(), max(3, room - needed))
+        canvas.put(1, 0, name, paint(palette.text, ground, bold=True))
+        x, left = cell_len(name) + 3, room - cell_len(name)
+        while parts and sum(cell_len(text) for text, _, _ in parts) > left:
+            # What can be left out goes first, from the end.
+            spare = [at for at, part in enumerate(parts) if not part[2]]
+            if not spare:
+                break
+            del parts[spare[-1]]
+        for text, colour, strong in parts:
+            canvas.put(x, 0, cut(text, max(0, canvas.width - x)), paint(colour, ground, bold=strong))
+            x += cell_len(text)
 
-    def _draw_layers(self, canvas: Canvas, x: int, layers: list[LayerRow]) -> None:
+    def _layer_parts(self, layers: list[LayerRow]) -> list[tuple[str, str, bool]]:
         """The layers that are on, from the lowest to the topmost, by name; then a mark for each, filled if it is on."""
         palette = self.palette
         if not layers:
-            canvas.put(x, 0, "no layer yet", paint(palette.dim, palette.ground))
-            return
-        on = [layer for layer in layers if layer.on]
+            return [("no layer yet", palette.dim, False)]
+        on, parts = [layer for layer in layers if layer.on], []
         for index, layer in enumerate(on[-MOST_NAMED:]):
             text = ("▸ " if index else "◆ ") + layer.name + HOW_ON.get(layer.why, "") + " "
-            colour = palette.tint(layer.tint) if layer.tint else palette.verdigris
-            canvas.put(x, 0, text[:max(0, canvas.width - x)], paint(colour, palette.ground, bold=layer is on[-1]))
-            x += len(text)
+            parts.append((text, palette.tint(layer.tint) if layer.tint else palette.verdigris, layer is on[-1]))
         if 1 < len(layers) <= MOST_MARKS:
-            marks = "".join("▰" if layer.on else "▱" for layer in layers)
-        else:
-            marks = f"{len(on)}/{len(layers)}" if len(layers) > 1 else ""
-        canvas.put(x, 0, marks[:max(0, canvas.width - x)], paint(palette.dim, palette.ground))
+            parts.append(("".join("▰" if layer.on else "▱" for layer in layers), palette.dim, False))
+        elif len(layers) > 1:
+            parts.append((f"{len(on)}/{len(layers)}", palette.dim, False))
+        return parts
 
     def render_line(self, y: int) -> Strip:
         """One line of the drawing."""

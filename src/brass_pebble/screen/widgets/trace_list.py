@@ -24,6 +24,8 @@ MARKS = {"playing": "▸", "holding": "◖", "queued": "…", "done": "✓", "st
 class TraceList(Widget, can_focus=True):
     """Sentences that run along; Enter or a click opens one in full."""
 
+    # A click explains a trace and leaves Enter to the control that is selected.
+    FOCUS_ON_CLICK = False
     DEFAULT_CSS = """
     TraceList { height: 1fr; border-top: solid $panel; padding: 0 1; }
     TraceList:focus { border-top: solid $primary; }
@@ -61,8 +63,12 @@ class TraceList(Widget, can_focus=True):
                 break
             chosen = self.has_focus and index == self.at
             text = tell(trace, palette, fresh=index == 0, chosen=chosen)
-            wrapped = text.wrap(self.app.console, width) if index == 0 and height > 3 else [text]
-            for line in list(wrapped)[:2]:
+            # A line more for one sentence may not push out the next two.
+            rows = 3 if index == 0 and height > 5 else 2 if index == 0 or height - len(self._lines) > 3 else 1
+            wrapped = list(text.wrap(self.app.console, width)) if rows > 1 and height > 3 else [text]
+            if len(wrapped) > rows:
+                wrapped[rows - 1] = text[sum(len(line) + 1 for line in wrapped[:rows - 1]):]
+            for line in wrapped[:rows]:
                 line.truncate(width, overflow="ellipsis", pad=True)
                 self._lines.append(Strip(list(line.render(self.app.console)), width))
                 self._rows.append(index)
@@ -122,8 +128,11 @@ def tell(trace: TraceRow, palette: Palette, *, fresh: bool = False, chosen: bool
     head, colon, rest = body.partition(": ")
     line.append(head + colon, style=f"bold {palette.text}" if fresh else palette.dim)
     line.append(rest, style=palette.text)
-    good = all(reaction.good for reaction in trace.reactions)
-    line.append(after, style=palette.verdigris if good else palette.rust)
+    start = len(line)
+    line.append(after, style=palette.verdigris)
+    for reaction in trace.reactions:
+        if not reaction.good and (at := after.find(reaction.text)) >= 0:
+            line.stylize(palette.rust, start + at, start + at + len(reaction.text))
     if chosen:
         line.stylize(f"{palette.on_brass} on {palette.brass}")
     return line
