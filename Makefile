@@ -4,6 +4,7 @@
 # make bench        measure, and print a table and JSON
 # make screenshots  make the pictures in docs/screenshots anew
 # make samples      make the sample sheets in docs/samples anew
+# make texts        every text that a person can meet, in build/texts.txt
 # make site         make the guide and the reference as a small site in build/site
 # make protocol     make docs/protocol.md, its schema and the tables of settings anew from what is declared
 
@@ -14,7 +15,7 @@ NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
          openbox:openbox sway:sway foot:foot setpriv:util-linux udevadm:udev libinput:libinput-tools
 
-.PHONY: demo test check bench screenshots samples protocol site system clean
+.PHONY: demo test check bench screenshots samples protocol texts site system clean
 
 demo: $(BIN)/.run
 	@$(BIN)/brass-pebble demo
@@ -39,6 +40,9 @@ protocol: $(BIN)/.run
 	$(BIN)/python tools/protocol_page.py
 	$(BIN)/python tools/settings_page.py
 	$(BIN)/python tools/findings_page.py
+
+texts: $(BIN)/.dev
+	$(BIN)/python tools/texts.py build/texts.txt
 
 site: $(BIN)/.dev
 	$(BIN)/python tools/site.py

@@ -61,9 +61,9 @@ class Terminal:
         self._tmux("send-keys", "-l", text)
         time.sleep(0.1)
 
-    def mouse(self, x: int, y: int, *, down: bool) -> None:
-        """The left button, at a cell counted from 0, as a terminal reports it (SGR, mode 1006)."""
-        self._tmux("send-keys", "-l", f"\x1b[<0;{x + 1};{y + 1}{'M' if down else 'm'}")
+    def mouse(self, x: int, y: int, *, down: bool, button: int = 0) -> None:
+        """A button (0 left, 2 right), at a cell counted from 0, as a terminal reports it (SGR, mode 1006)."""
+        self._tmux("send-keys", "-l", f"\x1b[<{button};{x + 1};{y + 1}{'M' if down else 'm'}")
         time.sleep(0.1)
 
     def asks(self, format: str) -> str:

@@ -72,7 +72,7 @@ def test_what_is_held_is_let_go_and_what_is_down_does_not_fire_at_the_end(client
 def test_on_the_command_line(client: EngineClient, desk: Path) -> None:
     done = run_cli("hands-off", "pedals", "--for", "30", "--desk", str(desk))
     assert done.returncode == 0 and done.stdout == "pedals: hands off for 30 s\n"
-    assert run_cli("hands-on", "--desk", str(desk)).stdout == "Presses command again.\n"
+    assert run_cli("hands-on", "--desk", str(desk)).stdout == "Presses act again.\n"
     wrong = run_cli("hands-off", "pedalz", "--desk", str(desk))
     assert wrong.returncode and "pedals" in wrong.stderr
 

@@ -120,7 +120,7 @@ def test_an_engine_that_does_not_answer_is_named(engine: Path, client: EngineCli
     pid = client.hello["pid"]
     os.kill(pid, signal.SIGSTOP)
     try:
-        with pytest.raises(EngineError, match="the engine does not answer"):
+        with pytest.raises(EngineError, match="the engine does not respond"):
             EngineClient(engine)
     finally:
         os.kill(pid, signal.SIGCONT)

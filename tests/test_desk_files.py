@@ -52,7 +52,7 @@ def test_the_demo_desk_is_read_whole(store: DeskStore) -> None:
     ('output = "stage"', 'output = "stge"',
      "desk.toml:LINE:11: “stge” is not a value for “output”. Did you mean stage?"),
     ('do = "stop everything"', 'do = "stop everthing"',
-     "desk.toml:LINE:17: “stop everthing” is nothing that can be done here. Did you mean stop everything?"),
+     "desk.toml:LINE:17: “stop everthing” is not something that can be done here. Did you mean stop everything?"),
     ('tint = "sky" }', 'tint = "skye" }', "desk.toml:LINE:51: “skye” is not a value for “tint”. Did you mean sky?"),
     ("[surface.pedals]", "[surfaces.pedals]", "desk.toml:LINE:2: “surfaces” is not known here. Did you mean surface?"),
     ("right = {", "rigth = {", "desk.toml:LINE:1: “Floor pedals” has no control “rigth”. Did you mean right?"),

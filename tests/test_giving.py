@@ -439,7 +439,7 @@ def test_a_parcel_is_taken_in_live_and_its_steps_sleep(client: EngineClient, des
     assert run["origin"] == "Slab" and str(touched) in run["text"]
     client.ask("play", macro="both")
     trace = wait_until(lambda: next((t for t in client.ask("traces")["traces"] if t["state"] == "done"), None))
-    assert "asleep until you approve it" in trace["sentence"] and "F19 down" in trace["sentence"]
+    assert "waiting for your approval" in trace["sentence"] and "F19 down" in trace["sentence"]
     assert not touched.exists()
     client.ask("approve", marks=[run["mark"]])
     client.ask("play", macro="both")
@@ -466,7 +466,7 @@ device = { name = "Marram numeric pad" }
     client.ask("take_in", file=str(file), choices={"surface left-numpad": "take"})
     client.ask("press", surface="left-numpad", control="7")
     trace = wait_until(lambda: next(iter(client.ask("traces")["traces"]), None))
-    assert "asleep until you approve it: osc /x to 127.0.0.1:9" in trace["sentence"] and not trace["count"]
+    assert "waiting for your approval: osc /x to 127.0.0.1:9" in trace["sentence"] and not trace["count"]
 
 
 def test_giving_and_taking_on_the_command_line(desk: Path, giver: DeskStore, tmp_path: Path,
@@ -495,7 +495,7 @@ def test_giving_and_taking_on_the_command_line(desk: Path, giver: DeskStore, tmp
     assert "1 approved" in run_cli("desk", "asleep", "--approve", mark, *at).stdout
     assert mark not in run_cli("desk", "asleep", *at).stdout
     run_cli("desk", "asleep", "--approve", "all", *at)
-    assert "Nothing sleeps." in run_cli("desk", "asleep", *at).stdout
+    assert "Nothing waits for approval." in run_cli("desk", "asleep", *at).stdout
     assert run_cli("desk", "asleep", "--approve", "zz", *at).returncode == 2
     # A new desk of it.
     run_cli("desk", "export", "whole.zip", "--desk", str(giver.folder))

@@ -86,7 +86,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.keys("NPage")
     demo.wait("+run \"lamp-tool\"")
     demo.keys("l", "Down")
-    demo.wait("the desk as it was first seen")
+    demo.wait("initial state")
     demo.keys("v")
     demo.wait("what changed since this version")
     demo.keys("Enter")
@@ -166,7 +166,7 @@ def test_these_views_in_a_small_terminal(demo: Terminal) -> None:
     demo.keys("Escape", "V")
     demo.wait("initial state")
     demo.keys("Escape", "G")
-    demo.wait("✓ nothing sleeps")
+    demo.wait("✓ nothing waits for approval")
 
 
 def test_a_desk_that_is_new_on_this_computer_is_approved_at_once(tmp_path: Path) -> None:

@@ -331,7 +331,7 @@ def test_a_hold_of_two_clients_lasts_until_both_let_go(engine: Path, client: Eng
 def test_broken_text_is_kept_as_a_draft_and_the_macro_plays_on(client: EngineClient, desk: Path) -> None:
     file = desk / "macros" / "welcome.macro"
     good = file.read_text()
-    with pytest.raises(EngineError, match="line 1: the line ends too early"):
+    with pytest.raises(EngineError, match="line 1: the line is incomplete"):
         client.ask("write_macro", macro="welcome", text="tap")
     assert file.read_text() == good and client.ask("macros")["drafts"]["welcome"]["text"] == "tap"
     assert client.ask("play", macro="welcome")["state"] == "playing"
@@ -718,7 +718,7 @@ def test_checkup_says_nothing_false_about_the_runtime_folder(tmp_path: Path) -> 
     assert "is not set" not in found["socket"]["means"]
     said = run_cli("checkup", "--json", XDG_RUNTIME_DIR=str(tmp_path / "none")).stdout
     found = {row["about"]: row for row in map(json.loads, said.splitlines())}
-    assert "XDG_RUNTIME_DIR is no folder" in found["socket"]["means"]
+    assert "XDG_RUNTIME_DIR is not a folder" in found["socket"]["means"]
 
 
 def test_the_engine_tells_what_it_has_open(client: EngineClient) -> None:

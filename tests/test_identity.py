@@ -26,9 +26,9 @@ MAKE = {"vendor": "4d52", "product": "0011", "name": "Marram numeric pad"}
 
 
 @pytest.mark.parametrize(("wanted", "facts", "port", "fits", "reasons"), [
-    (rule(**MAKE, port="usb-1.1"), PAD, "", 75, "same maker and product; plugged in where it was"),
+    (rule(**MAKE, port="usb-1.1"), PAD, "", 75, "same maker and product; in the same port"),
     (rule(**MAKE, port="usb-9"), PAD, "", 45, "same maker and product; in another port"),
-    (rule(**MAKE, port="usb-9"), PAD, "usb-1.1", 75, "same maker and product; plugged in where it was"),
+    (rule(**MAKE, port="usb-9"), PAD, "usb-1.1", 75, "same maker and product; in the same port"),
     (rule(**MAKE), PAD, "", 45, "same maker and product"),
     (rule(vendor="4d52", product="0011"), replace(PAD, name="Renamed by new firmware"), "", 40,
      "same maker and product"),
@@ -44,9 +44,9 @@ MAKE = {"vendor": "4d52", "product": "0011", "name": "Marram numeric pad"}
      "another serial number: JP-20931 instead of JP-11111"),
     (rule(name="Juniper pad", serial="JP-20931"), replace(NUMBERED, serial=""), "", 0,
      "another serial number: none instead of JP-20931"),
-    (rule(port="usb-1.1"), PAD, "", 60, "plugged in where it was"),
-    (rule(port="usb-1.1"), replace(PAD, port="usb-2"), "", 0, "plugged in elsewhere"),
-    (rule(), PAD, "", 0, "no device is named for it"),
+    (rule(port="usb-1.1"), PAD, "", 60, "in the same port"),
+    (rule(port="usb-1.1"), replace(PAD, port="usb-2"), "", 0, "in another port"),
+    (rule(), PAD, "", 0, "it has no device yet"),
 ])
 def test_score_and_reasons(wanted: DeviceRule, facts: DeviceFacts, port: str, fits: int, reasons: str) -> None:
     match = score(wanted, facts, port)

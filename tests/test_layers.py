@@ -280,7 +280,7 @@ def test_latch_rapid_and_cycle() -> None:
     hands.down("3")
     hands.pass_time(400)
     hands.up("3")
-    assert "its cycle begins anew" in hands.said()
+    assert "its cycle starts again" in hands.said()
     hands.sent = []
     hands.tap("3")
     assert hands.sent[0].endswith("A+")

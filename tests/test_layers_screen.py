@@ -135,7 +135,7 @@ def test_a_chord_is_pressed_instead_of_typed(demo: Terminal) -> None:
     demo.keys("F4")
     demo.wait("● Press the chord")
     demo.keys("Escape")
-    demo.wait("Left. F4 listens again.")
+    demo.wait("Cancelled. F4: listen again.")
     demo.keys("Escape")
     demo.wait("Click a key")
 
@@ -162,7 +162,7 @@ def test_copy_swap_mirror_clear_and_what_is_free(demo: Terminal) -> None:
     demo.wait("left and right exchanged")
     undo_to(demo, before)
     demo.keys("f")
-    demo.wait("Which control does it?")
+    demo.wait("Find a control")
     demo.type("loaf")
     demo.wait(re.compile(r"macro Loaf reveal \(loaf-reveal\) +Right numpad 2, press, in Stings").search)
     demo.keys("Enter")
@@ -210,7 +210,7 @@ def test_a_latch_is_lit_and_a_blank_control_offers_itself(demo: Terminal) -> Non
     demo.wait("let Ctrl+Alt+D go again")
     demo.wait(lambda screen: not re.search(r"3 +◉", screen))
     demo.keys("Left", "Left", "Enter")
-    demo.wait("○ Right numpad 1 is blank. b binds it now.")
+    demo.wait("○ Right numpad 1 is not bound. b: bind.")
     demo.keys("b")
     demo.wait("Right numpad ▸ 1 ▸ press ▸ Stings")
 

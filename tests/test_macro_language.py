@@ -81,8 +81,8 @@ def test_the_shortest_time_between_two_events_is_known() -> None:
     ("wait 300", "test.macro:1:6: “300” has no unit. Write 300ms or 300s"),
     ("wait -3ms", "test.macro:1:6: “-3ms” is below zero. Time only runs forward: use 0ms or more"),
     ("tap A fro 3ms", "test.macro:1:7: “fro” does not fit here. Did you mean for?"),
-    ("tap", "test.macro:1:4: the line ends too early. Expected a key or chord, like Ctrl+Alt+F4"),
-    ("repeat 0\n  tap A", "test.macro:1:8: a repeat of 0 does nothing. Repeat once or more, or put a # before the "
+    ("tap", "test.macro:1:4: the line is incomplete. Expected a key or chord, like Ctrl+Alt+F4"),
+    ("repeat 0\n  tap A", "test.macro:1:8: repeat 0 does nothing. Repeat once or more, or put a # before the "
                           "block"),
     ("repeat 3 evry 1s\n  tap A", "test.macro:1:10: “evry” does not fit here. Did you mean every?"),
     ("repeat 3", "test.macro:1: this repeat has no steps. Write them below it, indented by two spaces"),
@@ -90,10 +90,11 @@ def test_the_shortest_time_between_two_events_is_known() -> None:
                             "250ms"),
     ("repeat 3 every 10ms\n  tap A", "test.macro:1: the block takes 40 ms, longer than the 10 ms it has. Give it more "
                                      "time, or shorten its taps and waits"),
-    ("keep Ctrl\n  tap A", "test.macro:1:10: the line ends too early. Expected “down”"),
-    ("tap A\n  tap B", "test.macro:2:3: this line is indented deeper than the block it stands in. Only the lines under "
+    ("keep Ctrl\n  tap A", "test.macro:1:10: the line is incomplete. Expected “down”"),
+    ("tap A\n  tap B", "test.macro:2:3: this line is indented more than its block. Only the lines under "
                        "repeat, keep, beat, if and otherwise are indented"),
-    ("repeat 2\n    tap A\n  tap B", "test.macro:3:3: the indentation of this line fits no block above it. Use 0 "
+    ("repeat 2\n    tap A\n  tap B", "test.macro:3:3: the indentation of this line does not match any block above "
+                                     "it. Use 0 "
                                      "spaces, as the block above"),
     ("repeat 2\n\ttap A", "test.macro:2:1: this line is indented with a tab. Indent with two spaces for each block"),
     ('type "abc', 'test.macro:1:6: the text is not closed. End it with a double quote; a quote inside is written \\"'),

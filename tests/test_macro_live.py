@@ -134,7 +134,7 @@ def test_windows_are_waited_for_and_what_happens_when_they_do_not_come() -> None
     world = World({"Oven*": False}, takes_ms=2000)
     run = world.play(good("keep Ctrl down\n  tap B\n  " + text.replace("\n", "\n  ")))
     assert world.go() == ["0 Ctrl+", "0 B+", "40 B-", "2040 Ctrl-"]
-    assert (run.state, run.trouble) == ("stopped", 'line 3: waited in vain until window "Oven*" is focused')
+    assert (run.state, run.trouble) == ("stopped", 'line 3: timed out waiting until window "Oven*" is focused')
     world = World({"Oven*": False})
     world.play(good(text.replace("\ntap A", "\notherwise\n  tap B\ntap A")))
     assert [event.split()[1] for event in world.go()] == ["B+", "B-", "A+", "A-"]
@@ -206,8 +206,8 @@ def test_macros_that_cannot_play_others(texts: dict[str, str], complaint: str) -
     ("repeat levle\n  tap A", "1:8: there is no value called “levle”. Write let levle be 0 before it"),
     ("repeat strenght\n  tap A", "1:8: there is no value called “strenght”. Did you mean strength?"),
     ("if strength > 3ms\n  tap A", "1:15: “3ms” is not a whole number. Values are whole numbers, without a unit"),
-    ("otherwise\n  tap A", "1:1: this otherwise has no if or wait until before it"),
-    ("if strength\n  tap A", "1:12: the line ends too early. Expected = != < > <= or >="),
+    ("otherwise\n  tap A", "1:1: this otherwise does not follow an if or wait until"),
+    ("if strength\n  tap A", "1:12: the line is incomplete. Expected = != < > <= or >="),
     ("wait until window Oven is there", "1:19: “Oven” does not fit here."),
     ('wait until window "Oven" is their', "1:29: “their” does not fit here. Did you mean there?"),
     ('type "{levl}"', "1:7: there is no value called “levl”."),
@@ -238,7 +238,7 @@ def test_a_run_can_be_bounded() -> None:
     world = World()
     run = world.play(good("down A\nwait 10s"), Manner(longest=300 * MS))
     assert world.go() == ["0 A+", "300 A-"]
-    assert (run.state, run.trouble) == ("stopped", "it was to last at most 300 ms")
+    assert (run.state, run.trouble) == ("stopped", "its limit is 300 ms")
 
 
 def test_several_turns_keep_their_time_and_end_in_order() -> None:

@@ -40,7 +40,7 @@ def test_a_macro_made_in_the_text_is_live_bound_and_played(demo: Terminal) -> No
     demo.type("tpa F18")
     demo.wait("✗ line 5, column 3: “tpa” is not a step. Did you mean tap?")
     demo.wait("✗ a draft: the last good version plays")
-    demo.wait("✗ line 5 has a mistake: the lanes show the text before it")
+    demo.wait("✗ line 5 has an error: the lanes show the last text without errors")
     demo.keys("BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace", "BSpace")
     demo.type("tap F18")
     demo.wait("400 ms · 10 events · closest pair 40 ms")
@@ -75,7 +75,7 @@ def test_editing_in_the_lanes_changes_the_text_and_undo_takes_it_back(demo: Term
     demo.keys("S-Left")
     demo.wait("wait 200ms")
     demo.wait("wait 2.1s")
-    demo.wait("earlier by 100ms   u takes it back")
+    demo.wait("earlier by 100ms   u: undo")
     wait_for(lambda: "tap 4 for 60ms\nwait 200ms\ntap Ctrl+Alt+T\nwait 2.1s" in macro_text("oven-close-up"))
     demo.keys("h")
     demo.wait("times made 0.5 times as long")
@@ -135,11 +135,11 @@ def test_playing_for_real_after_a_count_in_and_stopping_it(demo: Terminal) -> No
     demo.wait("Plays for real into the stage in 3")
     demo.wait("playing for real")
     demo.keys("F7")
-    demo.wait("stopped; nothing is down")
+    demo.wait("stopped; no key is down")
     demo.keys("F6")
     demo.wait("in 3 …")
     demo.keys("F7")
-    demo.wait("stopped; nothing is down")
+    demo.wait("stopped; no key is down")
 
 
 def test_recording_on_a_device_of_the_bench(demo: Terminal) -> None:

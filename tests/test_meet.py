@@ -144,7 +144,7 @@ def test_a_device_becomes_a_surface_that_works_and_undo_frees_it(client: EngineC
     assert name == "left-the-cameras"
     state = surfaces(client)[name]
     assert (state["state"], state["known_by"], state["where"]) == (
-        "taken", ["same maker and product", "plugged in where it was"], "bench hub, left")
+        "taken", ["same maker and product", "in the same port"], "bench hub, left")
     client.ask("bind", surface=name, control="5", kind="tap", target="Ctrl+A")
     tap(client, "bench/a", "Pad5")
     wait_for(lambda: client.ask("traces")["traces"][-1]["state"] == "done")

@@ -134,7 +134,7 @@ def test_walking_the_keys_of_a_device_nobody_has_drawn(empty: Terminal) -> None:
     empty.wait("F17 drawn in row 2")
     empty.wait("3 drawn")
     empty.keys("+", "+", "n")
-    empty.wait("What stands on this key")
+    empty.wait("Key legend")
     empty.keys("BSpace", "BSpace", "BSpace")
     # In a busy machine letters overtake the keys that are bound to something; nobody types so fast.
     time.sleep(1)
@@ -328,7 +328,7 @@ def test_taking_over_a_mouse_asks_which_parts_are_wanted(with_mouse: tuple[Termi
     terminal.keys("Enter")
     terminal.wait("parts taken        back, motion while base")
     click(terminal, "hands off for two minutes")
-    terminal.wait("hands on: its presses command again")
+    terminal.wait("hands on: presses act again")
     terminal.keys("Escape")
     terminal.wait("⊘ HANDS OFF")
 
@@ -343,5 +343,5 @@ def test_hands_off_selects_what_is_pressed_and_nothing_else(demo: Terminal) -> N
     demo.wait("hands off: selected only, nothing is sent")
     demo.wait("Left numpad ▸ 9")
     demo.keys("H")
-    demo.wait("Every surface commands again.")
+    demo.wait("All surfaces act again.")
     demo.wait(lambda screen: "⊘" not in screen)

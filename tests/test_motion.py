@@ -416,7 +416,7 @@ def test_what_is_no_key_is_never_passed_through() -> None:
     text = surface("pads-16", '[surface.s.layer.base.press]\n1 = { do = "pass through" }', 'unbound = "pass"')
     _, problems = load(text)
     assert [(problem.what, problem.line) for problem in problems] == [
-        ("“1” cannot be passed through: no virtual device can send it", 10)]
+        ("“1” cannot be passed through, because no virtual device can send it", 10)]
     bench = Bench(surface("pads-16", '[surface.s.layer.base.press]\n2 = { tap = "A" }', 'unbound = "pass"'))
     for signal in ("note 36 on 10", "note 38 on 10", "note 99 on 3"):
         assert bench.press("s", signal, 90) == [] and bench.press("s", signal, 0) == []

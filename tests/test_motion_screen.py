@@ -118,7 +118,7 @@ def test_a_curve_is_saved_as_a_drawing(demo: Terminal) -> None:
     demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "y")
     demo.wait("dead zone")
     demo.keys("s")
-    demo.wait("The curve is saved")
+    demo.wait("Saved the curve")
     file = paths.exports_folder() / "controller-stick-curve.svg"
     try:
         root = Xml.fromstring(file.read_text())
@@ -202,11 +202,11 @@ def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
         terminal.keys("d")
         terminal.wait("Nobody is connected yet.")
         assert tablet.exchange(b"IN", "control") == b"NO"
-        terminal.wait("? asks to be let in")
+        terminal.wait("? asks for access")
         terminal.keys("Enter")
         terminal.wait("It is let in from now on.")
         assert tablet.join() == [b"OK", b"OK"]
-        terminal.wait("none yet: m meets it")
+        terminal.wait("none yet (m: meet it)")
         terminal.keys("Escape", "m")
         terminal.wait("Gull tablet")
 

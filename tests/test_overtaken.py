@@ -48,7 +48,7 @@ def test_a_run_that_was_overtaken_ends_and_pours_nothing() -> None:
     sent = len(out)
     player.advance(5_240 * MS, out)
     assert len(out) - sent <= 1 and not player.down and not player.runs
-    assert (run.state, run.trouble) == ("stopped", "the computer stood still for 4.84 s")
+    assert (run.state, run.trouble) == ("stopped", "the computer was suspended or busy for 4.84 s")
 
 
 def test_a_run_that_goes_on_goes_on_from_then() -> None:

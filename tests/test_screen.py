@@ -58,7 +58,7 @@ def select(demo: Terminal, surface: str, control: str) -> None:
 
 
 def test_the_demo_shows_everything_at_once(demo: Terminal) -> None:
-    demo.wait("Click a key, or choose one with the arrows and press Enter.")
+    demo.wait("Click a key, or select one with the arrows and press Enter.")
     for text in ("Saltmarsh Bakehouse", "LEFT NUMPAD", "RIGHT NUMPAD", "FLOOR PEDALS", "Ovenlight", "close", "cough",
                  "drum", "◉wide", "mic live", "b bind", "x stop all", "w watch a class"):
         demo.wait(text)

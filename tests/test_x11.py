@@ -200,7 +200,7 @@ def test_a_window_that_never_comes_ends_the_run_and_says_so(client: EngineClient
     write(client, 'keep Ctrl down\n  wait until window class "nothing" is there at most 200ms\n  tap A\n')
     press(client, "5")
     wait_for(lambda: last(client)["state"] == "stopped")
-    assert last(client)["why"] == 'line 2: waited in vain until window class "nothing" is there'
+    assert last(client)["why"] == 'line 2: timed out waiting until window class "nothing" is there'
     wait_for(lambda: receiver.events == ["down Control_L", "up Control_L"])
 
 

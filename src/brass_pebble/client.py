@@ -39,7 +39,7 @@ class EngineClient:
             self._socket.connect(str(path))
         except OSError as error:
             self._socket.close()
-            raise EngineError(f"no engine answers at {path}", "Start one with: brass-pebble run", "none") from error
+            raise EngineError(f"no engine responds at {path}", "Start one with: brass-pebble run", "none") from error
         self._lines = self._socket.makefile("rb")
         self._conversation = Conversation(checks=CHECKS)
         self._news: list[Message] = []
@@ -66,8 +66,8 @@ class EngineClient:
             try:
                 came = self._next()
             except TimeoutError:
-                raise EngineError(f"the engine does not answer (process {self.hello.get('pid', 'not known')})",
-                                  "Give it a moment; if it stays so, end that process", "silent") from None
+                raise EngineError(f"the engine does not respond (process {self.hello.get('pid', 'not known')})",
+                                  "Wait a moment. If it does not recover, end that process", "silent") from None
             if came.number is None:
                 self._news.append(came.message)
             elif came.number in (number, 0):

@@ -13,6 +13,8 @@ import stat
 from collections.abc import Iterable
 from pathlib import Path
 
+from brass_pebble.core.say.counts import say_count
+
 # In bytes: no desk.toml, macro or drawing that a person writes is larger.
 LARGEST = {"desk.toml": 16_000_000, ".macro": 4_000_000, ".toml": 4_000_000}
 LARGEST_OF_ALL = 64_000_000
@@ -97,13 +99,14 @@ def read_bytes(file: Path, most: int = LARGEST_OF_ALL) -> bytes:
         if not stat.S_ISREG(about.st_mode):
             raise Unreadable(errno.EINVAL, f"it is {_kind(about.st_mode)}, not a file", str(file))
         if about.st_size > most:
-            raise Unreadable(errno.EFBIG, f"it has {about.st_size:,} bytes, and at most {most:,} are read", str(file))
+            raise Unreadable(errno.EFBIG, f"it has {say_count(about.st_size, 'byte')}, and at most {most:,} are "
+                                          "read", str(file))
         parts, left = [], most + 1
         while left > 0 and (part := os.read(fileno, min(left, 1_048_576))):
             parts.append(part)
             left -= len(part)
         if left <= 0:
-            raise Unreadable(errno.EFBIG, f"it has more than {most:,} bytes", str(file))
+            raise Unreadable(errno.EFBIG, f"it has more than {say_count(most, 'byte')}", str(file))
         return b"".join(parts)
     finally:
         os.close(fileno)

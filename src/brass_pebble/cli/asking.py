@@ -59,7 +59,7 @@ def ask(word: Annotated[str, typer.Argument(metavar="REQUEST", help="as docs/pro
 def _field(text: str) -> tuple[str, Any]:
     name, equals, value = text.partition("=")
     if not equals:
-        raise Failure(f"“{text}” is no field. Write FIELD=VALUE, as in surface=pedals", "usage")
+        raise Failure(f"“{text}” is not a field. Write FIELD=VALUE, for example surface=pedals", "usage")
     try:
         return name, json.loads(value)
     except ValueError:

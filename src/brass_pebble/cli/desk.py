@@ -13,13 +13,13 @@ from typing import Annotated, Any
 import typer
 
 from brass_pebble import paths
+from brass_pebble.core.say.counts import say_count
 
 from .new_desk import check, new
 from .shared import DeskOption, Failure, JsonOption, desk_in_use, open_store, os_text
 
 desk_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                       help="The desk as a whole: make one, check it, give it on, take in one that was given, go back "
-                            "to what it was.")
+                       help="The whole desk: create, check, export, import, restore an earlier version.")
 
 
 def add_to(app: typer.Typer) -> None:
@@ -74,15 +74,15 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
         file = output or Path(f"{name}.zip")
         readable = readable_in(parcel)
         if readable:
-            print("Whoever gets it can read:")
+            print("Anyone who gets this file can read:")
             for row in readable:
                 print(f"  {row.reach.does}: {row.reach.text}   [{row.item}, {row.where}]")
-            print("Secrets (type secret) are never in it.")
+            print("Secrets (type secret) are never included.")
         if not yes and sys.stdin.isatty() and not typer.confirm(f"Write {file}?", default=True):
             raise Failure("nothing was written", "failed")
         file.write_bytes(data)
-    print(f"written: {file}, {len(data):,} bytes: {_count(parcel)}")
-    print("Left out, since it is yours alone: serial numbers and ports of devices, the network, history, approvals.")
+    print(f"written: {file}, {say_count(len(data), 'byte')}: {_count(parcel)}")
+    print("Not included: serial numbers and ports of devices, network settings, history, approvals.")
 
 
 def _count(parcel: Any) -> str:
@@ -93,7 +93,7 @@ def _count(parcel: Any) -> str:
 
 @desk_app.command("import")
 def take(file: FileArgument,
-         yes: Annotated[bool, typer.Option("--yes", help="take it in; without it, only shown")] = False,
+         yes: Annotated[bool, typer.Option("--yes", help="import it; without this, only show it")] = False,
          to: Annotated[Path | None, typer.Option("--to", metavar="DIR", help="make a new desk of it there")] = None,
          theirs: Annotated[list[str] | None, typer.Option("--theirs", metavar="ID", help="of what differs, take "
                                                           "theirs in place of mine")] = None,
@@ -119,7 +119,7 @@ def take(file: FileArgument,
         _show(seen, chosen, fits, as_json=as_json)
         if not yes:
             if not as_json:
-                print("Nothing is changed yet; --yes takes it in.")
+                print("Nothing has changed. --yes imports it.")
             return
         client = _client(folder)
         fields = {"file": str(file.resolve()), "digest": parcel.digest, "choices": chosen,
@@ -134,7 +134,7 @@ def take(file: FileArgument,
             edit, _ = intake_edit(parcel, store, Choices(chosen, fits))
             print(store.change(edit))
     if seen.reaching:
-        print("What reaches outside sleeps; brass-pebble desk asleep shows it, and approves it.")
+        print("Steps that affect more than the keyboard wait for approval: brass-pebble desk asleep.")
 
 
 def _make_new(parcel: Any, folder: Path, *, yes: bool) -> None:
@@ -145,7 +145,7 @@ def _make_new(parcel: Any, folder: Path, *, yes: bool) -> None:
     files = new_desk_files(parcel)
     print(f"{parcel.manifest.name}: {_count(parcel)}")
     if not yes:
-        print(f"Nothing is written yet; --yes makes the desk in {folder}.")
+        print(f"Nothing has been written. --yes creates the desk in {folder}.")
         return
     for name, text in files.items():
         place = folder / name
@@ -200,22 +200,22 @@ def _show(seen: Any, chosen: dict[str, str], fits: dict[str, tuple[str, Any]], *
         does = f"{does:12} {at_most(seen, item)}"
         onto = fits.get(item.id) if item.sort == "surface" else None
         print(f"  {marks[item.state]} {item.sort:8} {item.id:24} {item.name:24} "
-              + (f"fits {onto[0]}: {len(onto[1].placed)} controls" + (
+              + (f"fits {onto[0]}: {say_count(len(onto[1].placed), 'control')}" + (
                   f", in the tray {', '.join(onto[1].tray)}" if onto[1].tray else "") if onto else does))
     for problem in seen.problems[:SHOWN]:
         print(f"  ! {problem}")
     if seen.reaching:
-        print("Reaches outside the keyboard, and sleeps until you approve it:")
+        print("Affects more than the keyboard, and waits for your approval:")
         for row in seen.reaching:
             approved = " (approved before)" if row.reach.mark in seen.approved else ""
             print(f"  {row.reach.does}: {row.reach.text}   [{row.item}, {row.where}]{approved}")
     else:
-        print("Nothing in it reaches outside the keyboard.")
+        print("Nothing in it affects more than the keyboard.")
 
 
 @desk_app.command("asleep")
-def asleep(approve: Annotated[list[str] | None, typer.Option("--approve", metavar="MARK", help="let this do what it "
-                                                             "says; “all” for everything listed")] = None,
+def asleep(approve: Annotated[list[str] | None, typer.Option("--approve", metavar="MARK", help="approve this; “all” "
+                                                             "for everything listed")] = None,
            as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """What came from somebody else and reaches outside the keyboard: it does nothing before you approve it."""
     from brass_pebble.engine.clients.giving_requests import approve as keep
@@ -246,7 +246,7 @@ def asleep(approve: Annotated[list[str] | None, typer.Option("--approve", metava
             print(f"{row['mark'][:8]}  {row['does']}: {row['text']}\n          {row['where']}{line}"
                   + (f", from {row['origin']}" if row["origin"] else ""))
     if not rows and not as_json:
-        print("Nothing sleeps.")
+        print("Nothing waits for approval.")
 
 
 @desk_app.command("adopt")
@@ -308,7 +308,7 @@ def compare_versions(one: Annotated[int, typer.Argument(metavar="N", help="a ver
                 last = file
             print(line)
     if not found["words"]:
-        print("Nothing but remarks and blanks." if found["lines"] else "Nothing.")
+        print("Only comments and blanks." if found["lines"] else "Nothing.")
 
 
 @desk_app.command("restore")

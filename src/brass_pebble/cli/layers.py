@@ -13,7 +13,7 @@ from brass_pebble import file_access, paths
 from .shared import EXIT_CODES, DeskOption, Failure, JsonOption
 
 programs_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                           help="Programs' shortcut tables, against which clashes are found.")
+                           help="Shortcut tables of programs, for finding conflicts.")
 _HOWS = "on, off, “on or off”, “go to”, “for one press”, next, previous"
 
 
@@ -42,10 +42,10 @@ def focus(name: Annotated[str, typer.Argument(metavar="[NAME]", help="the class 
         else:
             reply = client.ask("focus", **{"class": name, "title": title})
         window = reply["window"]
-        print(f"focus: {window['shown']}" if window else "focus: not known" + (
+        print(f"focus: {window['shown']}" if window else "focus: unknown" + (
             f"; {reply['trouble']}" if reply["trouble"] else ""))
         if reply["pinned"]:
-            print("The layers are pinned; --follow lets them follow again.")
+            print("Layers are pinned. --follow lets them follow again.")
         for surface, on in reply["on"].items():
             print(f"{surface}: {', '.join(f'{layer} ({why})' for layer, why in on.items())}")
 

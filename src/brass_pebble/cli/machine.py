@@ -33,17 +33,17 @@ def devices(as_json: JsonOption = False) -> None:
             print(json.dumps(facts.as_dict(), ensure_ascii=False))
         return
     if not found:
-        print("No device is here that a surface could be made of. Plug one in; in a container, /dev/input and "
+        print("No usable device found. Plug one in; in a container, /dev/input and "
               "/sys/class/input must be there. brass-pebble demo works without any.")
     twins = {f.make for f in found if sum(g.make == f.make and not real_serial(f.serial) for g in found) > 1}
     for facts in found:
-        notes = ["looks like a full keyboard"] if facts.full else []
+        notes = ["full keyboard"] if facts.full else []
         if facts.points:
-            notes.append("one can point with it")
+            notes.append("pointer")
         if facts.make in twins:
-            notes.append("has a twin, tell them apart by port")
+            notes.append("one of a pair, told apart by port")
         if not facts.readable:
-            notes.append("you may not read it, see “Permissions” in the README")
+            notes.append("no permission to read it; see “Permissions” in the README")
         # JSON's way of writing texts is TOML's, too.
         rule = ", ".join(f"{name} = {show_hidden(json.dumps(value, ensure_ascii=False))}"
                          for name, value in facts.rule().fields)

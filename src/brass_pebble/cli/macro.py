@@ -10,6 +10,8 @@ from typing import Annotated, Any
 
 import typer
 
+from brass_pebble.core.say.counts import say_count
+
 from .shared import EXIT_CODES, Failure, JsonOption, NumberOption, StrengthOption, given_values, os_text
 
 macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
@@ -67,7 +69,8 @@ def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")])
             closest = macro.timetable.closest_pair()
             apart = f", the closest {say_duration(closest)} apart" if closest is not None else ""
             timetable = macro.timetable
-            print(f"{file}: fine, {say_duration(timetable.length)}, {len(timetable.times)} key events{apart}")
+            print(f"{file}: fine, {say_duration(timetable.length)}, "
+                  f"{say_count(len(timetable.times), 'key event')}{apart}")
     if wrong:
         raise Failure(f"{wrong} of {len(files)} {'file has' if len(files) == 1 else 'files have'} mistakes",
                       "mistake in a file")
@@ -95,7 +98,7 @@ def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: 
 
 @macro_app.command("format")
 def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")],
-                 check: Annotated[bool, typer.Option("--check", help="change nothing, only tell")] = False) -> None:
+                 check: Annotated[bool, typer.Option("--check", help="only report, change nothing")] = False) -> None:
     """Write macro files in their usual form; notes and order stay."""
     from brass_pebble import file_access
     from brass_pebble.core.macro.writer import format_macro
@@ -162,7 +165,8 @@ def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_jso
         print(f"{event['planned_ms']:10.1f} ms  landed {event['at_ms']:10.2f}  {event['what']:20}{reactions}")
     missed = sum(not r["good"] for event in told.values() for r in event["reactions"])
     trouble = f"; {rehearsal.trouble}" if rehearsal.trouble else ""
-    print(f"{len(told)} events, the latest {rehearsal.late_ms():.2f} ms behind its time, {missed} not noticed or "
+    print(f"{say_count(len(told), 'event')}, the latest {rehearsal.late_ms():.2f} ms behind its time, {missed} not "
+          "noticed or "
           f"refused{trouble}", file=sys.stderr)
     if missed or rehearsal.trouble:
         raise typer.Exit(EXIT_CODES["failed"])

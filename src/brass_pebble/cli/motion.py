@@ -9,6 +9,8 @@ from typing import Annotated, Any
 
 import typer
 
+from brass_pebble.core.say.counts import say_count
+
 from .shared import DeskOption, Failure, JsonOption, os_text
 
 
@@ -31,12 +33,11 @@ def _split(who: str) -> tuple[str, str]:
     return name, host
 
 
-def sessions(admit: Annotated[str, typer.Option("--admit", metavar="NAME@HOST", help="let somebody in from now on; "
-                                                "@HOST for OSC")] = "",
-             refuse: Annotated[str, typer.Option("--refuse", metavar="NAME@HOST", help="let somebody in no longer"
-                                                 )] = "",
-             invite: Annotated[str, typer.Option("--invite", metavar="HOST[:PORT]", help="ask another computer to take "
-                                                 "part")] = "",
+def sessions(admit: Annotated[str, typer.Option("--admit", metavar="NAME@HOST", help="allow a peer; @HOST for "
+                                                "OSC")] = "",
+             refuse: Annotated[str, typer.Option("--refuse", metavar="NAME@HOST", help="revoke access")] = "",
+             invite: Annotated[str, typer.Option("--invite", metavar="HOST[:PORT]", help="invite another "
+                                                 "computer")] = "",
              as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """Who is connected over the network, and how well; let somebody in, or invite."""
     with _client(desk, "sessions") as client:
@@ -47,7 +48,7 @@ def sessions(admit: Annotated[str, typer.Option("--admit", metavar="NAME@HOST", 
         if invite:
             host, _, port = invite.partition(":")
             if port and not port.isdigit():
-                raise Failure(f"“{port}” is no port; write --invite 192.168.1.20:5004", "usage")
+                raise Failure(f"“{port}” is not a valid port. Write --invite 192.168.1.20:5004", "usage")
             client.ask("invite", host=host, port=int(port or 5004))
         state = client.ask("sessions")
     if as_json:
@@ -61,10 +62,11 @@ def sessions(admit: Annotated[str, typer.Option("--admit", metavar="NAME@HOST", 
         who = f"{row['name'] or 'OSC'} at {row['host']}"
         if row["state"] == "connected":
             print(f"  {who}: connected for {row['for_ms'] / 1000:.0f} s, latency {row['latency_ms']:.1f} ms, "
-                  f"{row['messages']} messages, lost {row['lost']}, late {row['late']}, too many {row['dropped']}"
+                  f"{say_count(row['messages'], 'message')}, lost {row['lost']}, late {row['late']}, too many "
+                  f"{row['dropped']}"
                   + (f", is the surface {row['surface']}" if row["surface"] else ""))
         elif row["state"] == "asks":
-            print(f"  {who}: asks to be let in; brass-pebble sessions --admit {row['name']}@{row['host']}")
+            print(f"  {who}: asks for access; brass-pebble sessions --admit {row['name']}@{row['host']}")
         else:
             print(f"  {who}: {row['state']}")
 

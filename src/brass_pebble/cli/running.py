@@ -114,7 +114,7 @@ def hands_on(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
     """Let a surface, or all, command again."""
     with EngineClient(find_engine(desk), "brass-pebble hands-on") as client:
         client.ask("hands_on", surface=surface)
-    print("Presses command again.")
+    print("Presses act again.")
 
 
 def release(desk: DeskOption = None) -> None:

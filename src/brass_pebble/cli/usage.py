@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from brass_pebble import paths
+from brass_pebble.core.say.counts import say_count
 
 from .shared import DeskOption, Failure, JsonOption, YesOption, desk_in_use, make_sure, os_text, read_desk_folder
 
@@ -30,7 +31,7 @@ def _days(text: str) -> int:
         return 0
     number, factor = (text[:-1], {"d": 1, "w": 7}[text[-1]]) if text[-1:] in ("d", "w") else (text, 1)
     if not number.isdigit() or not int(number):
-        raise Failure(f"“{text}” is no time; write --since 30d, --since 4w, or --since all", "usage")
+        raise Failure(f"“{text}” is not a valid period. Write --since 30d, --since 4w or --since all", "usage")
     return int(number) * factor
 
 
@@ -39,8 +40,8 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
           surface: Annotated[str, typer.Option("--surface", metavar="SURFACE", help="only this one")] = "",
           output: Annotated[Path | None, typer.Option("-o", "--output", metavar="FILE", help="draw charts: .pdf or .svg"
                                                       )] = None,
-          erase: Annotated[bool, typer.Option("--erase", help="forget everything, for good")] = False,
-          counting: Annotated[bool | None, typer.Option("--on/--off", help="count presses, or no longer")] = None,
+          erase: Annotated[bool, typer.Option("--erase", help="erase the history permanently")] = False,
+          counting: Annotated[bool | None, typer.Option("--on/--off", help="switch counting on or off")] = None,
           yes: YesOption = False, as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """How often everything was used: what earns its place, what never is, what is slipped on."""
     from brass_pebble.core.desk.look.drawn import BareDesk
@@ -52,7 +53,7 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
     if counting is not None:
         _switch(folder, counting)
     if erase:
-        make_sure(f"Forget everything that was counted of the desk {folder}?", yes=yes)
+        make_sure(f"Erase the history of the desk {folder}?", yes=yes)
         _erase(folder, store)
         return
     days = _days(since)
@@ -67,7 +68,7 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
     rows = [surface_row(read, found) for found in read.surfaces.values() if surface in ("", found.id)]
     whole = BareDesk(surfaces=rows, macros=macro_rows(read))
     if output is not None:
-        _draw(whole, read.name, history, f"the last {days} days" if days else "all the time", output)
+        _draw(whole, read.name, history, f"the last {say_count(days, 'day')}" if days else "all the time", output)
         return
     for row in rows:
         found = report(whole, row, history)
@@ -79,17 +80,18 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
                               "macros": {name: times for name, times, _ in found.macros},
                               "layers": dict(found.layers), "gestures": dict(found.gestures)}, ensure_ascii=False))
             continue
-        print(f"{row.name}: {found.presses:,} presses, {found.stopped} stopped, {found.cancelled} had no effect, "
-              f"{found.slips} probable slips")
+        print(f"{row.name}: {say_count(found.presses, 'press')}, {found.stopped} stopped, {found.cancelled} had no "
+              "effect, "
+              f"{found.slips} likely mis-hits")
         for layer, control, gesture, label, times in found.bindings[:12]:
             print(f"  {times:>7,}  {label:16} {control}, {gesture}, in {layer}")
         for slip in found.slipped[:3]:
             meant = f", meant {', '.join(name for name, _ in slip.meant)}" if slip.meant else ""
-            print(f"  slipped on {slip.control} {slip.times} times{meant}")
+            print(f"  likely mis-hits on {slip.control}: {slip.times}{meant}")
         if found.unused:
             print(f"  never used: {', '.join(dict.fromkeys(label for *_, label in found.unused))}")
     if not read.history and not as_json:
-        print("Nothing is counted at present; --on counts again.")
+        print("Counting is off. --on switches it on.")
 
 
 def _client(folder: Path) -> Any:
@@ -118,7 +120,7 @@ def _switch(folder: Path, counting: bool) -> None:
         from .shared import open_store
         words = "history: on" if counting else "history: off"
         open_store(folder).change(Edit(words, ((("history",), None if counting else False),)))
-    print("Presses are counted." if counting else "Nothing is counted any more; what was counted stays until --erase.")
+    print("Presses are counted." if counting else "Counting is off. The history stays until --erase.")
 
 
 def _erase(folder: Path, store: Any) -> None:
@@ -132,7 +134,7 @@ def _erase(folder: Path, store: Any) -> None:
             store.erase()
     except HistoryError as error:
         raise Failure(str(error), "failed") from None
-    print("Everything that was counted is forgotten.")
+    print("The history is erased.")
 
 
 def _draw(whole: BareDesk, name: str, history: Any, period: str, output: Path) -> None:

@@ -13,6 +13,7 @@ from pathlib import Path
 from brass_pebble import paths
 from brass_pebble.client import EngineClient, EngineError, running_sockets
 from brass_pebble.core.devices.identity import Claim, DeviceFacts, assign
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.finding import GOOD, UNKNOWN, WRONG, Finding
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.kinds.kernel.listing import list_devices
@@ -36,10 +37,11 @@ def _reading(desk: Path) -> Iterator[Finding]:
         yield Finding("reading devices", WRONG, "no device with keys is here", "Plug one in")
     elif closed:
         # What no surface is made of need not be read; a surface whose device may not be read is told by its name.
-        yield Finding("reading devices", UNKNOWN, f"{len(closed)} of {len(found)} devices may not be read by you, the "
+        yield Finding("reading devices", UNKNOWN, f"{len(closed)} of {say_count(len(found), 'device')} may not be "
+                                                  "read by you, the "
                       f"first is “{closed[0]}”", f"For one that is to be a surface: {SETUP}")
     else:
-        yield Finding("reading devices", GOOD, f"{len(found)} devices can become surfaces")
+        yield Finding("reading devices", GOOD, f"{say_count(len(found), 'device')} can become surfaces")
 
 
 def _sending(desk: Path) -> Iterator[Finding]:
@@ -61,7 +63,7 @@ def _socket(desk: Path) -> Iterator[Finding]:
         yield Finding("socket", WRONG, str(error), "Set XDG_RUNTIME_DIR to a short folder of your own, mode 0700")
         return
     base = os.environ.get("XDG_RUNTIME_DIR", "")
-    why = "is not set" if not base else "is no folder" if not Path(base).is_dir() else ""
+    why = "is not set" if not base else "is not a folder" if not Path(base).is_dir() else ""
     kept = f" (in /tmp, since XDG_RUNTIME_DIR {why})" if why else ""
     yield Finding("socket", GOOD, f"screen and engine meet in {path.parent}{kept}")
 
@@ -75,7 +77,7 @@ def _engines(desk: Path) -> Iterator[Finding]:
                 surfaces = reply["surfaces"]
                 bad = [s for s in surfaces if s["state"] not in ("taken", "resting")]
                 yield Finding(f"engine {client.hello['pid']}", GOOD, f"runs {reply['name']}, "
-                              f"{len(surfaces) - len(bad)} of {len(surfaces)} surfaces have their device")
+                              f"{len(surfaces) - len(bad)} of {say_count(len(surfaces), 'surface')} have their device")
                 for row in bad:
                     yield Finding(row["name"], WRONG, f"{row['state']}: {row['why']}", FIXES[row["state"]], row["id"])
                 for row in surfaces:
@@ -97,8 +99,8 @@ def _desk(desk: Path) -> Iterator[Finding]:
         place = f"{problem.file}, line {problem.line}: " if problem.line else ""
         yield Finding("desk", WRONG, f"{place}{problem.what}", problem.hint)
     if not loaded.problems:
-        yield Finding("desk", GOOD, f"{loaded.desk.name}: {len(loaded.desk.surfaces)} surfaces, "
-                      f"{len(loaded.desk.macros)} macros")
+        yield Finding("desk", GOOD, f"{loaded.desk.name}: {say_count(len(loaded.desk.surfaces), 'surface')}, "
+                      f"{say_count(len(loaded.desk.macros), 'macro')}")
     if paths.socket_path(desk) in running_sockets():
         # Its engine knows, and was asked.
         return

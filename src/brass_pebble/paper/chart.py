@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from brass_pebble.core.macro.lanes import Lanes
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, say_duration
 
 from .font import typeface
@@ -34,7 +35,8 @@ def chart_page(name: str, lanes: Lanes, note: str = "") -> Page:
 
     closest = f", closest pair {say_duration(lanes.closest)}" if lanes.closest is not None else ""
     write(MARGIN, 10.5, name, 5.3, INK, bold=True)
-    write(MARGIN, 16, f"{say_duration(lanes.length)}, {lanes.events} events{closest}" + (f".  {note}" if note else ""),
+    write(MARGIN, 16, f"{say_duration(lanes.length)}, "
+                      f"{say_count(lanes.events, 'event')}{closest}" + (f".  {note}" if note else ""),
           3.2, QUIET)
     for index, lane in enumerate(lanes.lanes):
         y = HEAD + ROW * index

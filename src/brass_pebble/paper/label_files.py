@@ -10,6 +10,7 @@ from brass_pebble.core.desk.look.drawn import BareSurface
 from brass_pebble.core.label.faces import changed, faces, layers_shown
 from brass_pebble.core.label.sheet import BLEED, Options, Sheet, make_sheet
 from brass_pebble.core.label.sizes import Size, read_size
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.file_access import private_folder, read_text, write_bytes, write_text
 
@@ -37,7 +38,7 @@ def sheet_of(surface: BareSurface, *, layers: Iterable[str] = (), paper: str = "
     size = read_size(cap or own.cap) if cap or own.cap else None
     sheet = make_sheet(found, surface.layout, Options(paper, size, wanted, bleed), measure)
     names = ", ".join(layer.name for layer in shown) or "no layer yet"
-    about = f"{names}: {sheet.count} labels" + (
+    about = f"{names}: {say_count(sheet.count, 'label')}" + (
         ", only what changed" if printed is not None else "")
     return sheet, about
 
@@ -88,7 +89,7 @@ def write_pages(pages: list[Page], file: Path, title: str) -> list[Path]:
         write_bytes(file, pages_pdf(pages, title), 0o644)
         return [file]
     if kind != ".svg":
-        raise ProblemError(f"“{file.name}” is no drawing", hint="Let its name end in .pdf or .svg")
+        raise ProblemError(f"“{file.name}” is not a drawing", hint="Let its name end in .pdf or .svg")
     from .svg import page_svg
     written = []
     for number, page in enumerate(pages, 1):

@@ -7,6 +7,7 @@ import time
 from brass_pebble.core.desk.look.drawn import BareSurface, DrawnDesk
 from brass_pebble.core.label.fit import fit_text
 from brass_pebble.core.label.sheet import MARGIN
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.usage.report import History, Report, report
 
 from .font import measure, measure_plain
@@ -28,9 +29,10 @@ def _page(desk: DrawnDesk, surface: BareSurface, history: History, period: str) 
     found = report(desk, surface, history)
     page = Page(WIDE, HIGH)
     page.shapes += [Words(MARGIN, MARGIN + 4, surface.name, 4.6, INK, bold=True),
-                    Words(MARGIN, MARGIN + 9.5, f"{found.presses:,} presses in {period}; {found.stopped} runs "
+                    Words(MARGIN, MARGIN + 9.5, f"{say_count(found.presses, 'press')} in {period}; "
+                                                f"{say_count(found.stopped, 'run')} "
                           f"stopped, {found.cancelled} had no effect, "
-                          f"{found.slips} probable slips; never used: {len(found.unused)}", 2.8, QUIET)]
+                          f"{found.slips} likely mis-hits; never used: {len(found.unused)}", 2.8, QUIET)]
     right = WIDE - MARGIN - LIST
     page.shapes += _heat(surface, found, (MARGIN, MARGIN + 14, right - MARGIN - 8, 116))
     page.shapes += _days(history, (MARGIN, 150, right - MARGIN - 8, 44))

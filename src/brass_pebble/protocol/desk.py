@@ -199,7 +199,7 @@ class HandsOff(Request, frozen=True, kw_only=True, tag="hands_off"):
 
 
 class HandsOn(Request, frozen=True, kw_only=True, tag="hands_on"):
-    """Let presses command again."""
+    """Let presses act again."""
 
     reply: ClassVar[type[Reply]] = OffSurfaces
     surface: Annotated[Id, said("all without it")] = ""
@@ -219,7 +219,7 @@ class Rest(Request, frozen=True, kw_only=True, tag="rest"):
 
 
 class Wake(Request, frozen=True, kw_only=True, tag="wake"):
-    """Let a surface command again."""
+    """Let a surface act again."""
 
     reply: ClassVar[type[Reply]] = SurfaceStates
     surface: Annotated[Id, said("all without it")] = ""

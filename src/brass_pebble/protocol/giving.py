@@ -25,7 +25,7 @@ class TakeIn(Request, frozen=True, kw_only=True, tag="take_in"):
     choices: Annotated[dict[Word, Id], Meta(max_length=20_000),
                        said("by “surface ID”, “macro ID” …: `take`, `leave` or `both`")] = {}
     onto: Annotated[dict[Id, Onto], Meta(max_length=1_000)] = {}
-    approve: Annotated[Ids, said("marks of what may do what it says")] = []
+    approve: Annotated[Ids, said("marks of what is approved")] = []
 
 
 class AsleepRow(Struct, frozen=True, kw_only=True):

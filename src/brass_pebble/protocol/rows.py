@@ -118,7 +118,7 @@ class DeviceRow(Struct, frozen=True, kw_only=True):
     lamps: list[str]
     kind: str
     readable: bool
-    by_messages: Annotated[bool, said("nobody types on it, and nothing of it goes to other programs")]
+    by_messages: Annotated[bool, said("nobody types on it, and none of its keys reach other programs")]
     bench: Annotated[bool, said("simulated: it can be pressed from the screen")]
     full: Annotated[bool, said("a keyboard to type on")]
     points: bool

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any, ClassVar
 
 from textual.app import SystemCommand
-from textual.binding import BindingType
+from textual.binding import Binding, BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, StartError
@@ -66,7 +66,10 @@ class BrassPebbleApp(KeyOrder):
     could not start."""
 
     TITLE = "Brass Pebble"
-    BINDINGS: ClassVar[list[BindingType]] = []
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("f12", "screen_keys", "on-screen keys", show=False, priority=True,
+                tooltip="a keyboard on the screen, to type with the mouse"),
+    ]
     CSS = """
     OptionList, OptionList:focus { border: none; background-tint: transparent; }
     OptionList > .option-list--option-highlighted, OptionList:focus > .option-list--option-highlighted {
@@ -88,6 +91,25 @@ class BrassPebbleApp(KeyOrder):
         remembered = outside.recall()
         self.theme = remembered.theme if remembered.theme in PALETTES else BASALT.name
         self.known.large_labels = remembered.large_labels
+        # Whether a keyboard is drawn wherever something is typed.
+        self.types_on_screen = False
+
+    def action_screen_keys(self) -> None:
+        """A keyboard on the screen, here and wherever something is typed from now on; or no longer."""
+        from .widgets.screen_keys import ScreenKeys
+        shown = list(self.screen.query(ScreenKeys))
+        self.types_on_screen = not shown
+        if shown:
+            for keys in shown:
+                keys.remove()
+        else:
+            self.screen.mount(ScreenKeys())
+
+    def offer_screen_keys(self) -> None:
+        """Something is typed on this screen."""
+        if self.types_on_screen:
+            from .widgets.screen_keys import ScreenKeys
+            self.screen.mount(ScreenKeys())
 
     @property
     def palette(self) -> Palette:
@@ -169,7 +191,7 @@ class BrassPebbleApp(KeyOrder):
     def restart_engine(self) -> None:
         """Start the engine again, if this screen may."""
         if self.restart is None:
-            self.notify("Start it where it ran before: brass-pebble run", severity="warning", timeout=8)
+            self.notify("Start it again with brass-pebble run.", severity="warning", timeout=8)
             return
         self.run_worker(self._restart(self.restart), exclusive=True)
 

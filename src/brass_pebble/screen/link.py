@@ -53,7 +53,7 @@ class Link:
         try:
             reader, self._writer = await asyncio.open_unix_connection(str(path), limit=_LONGEST_LINE)
         except OSError as error:
-            raise EngineError(f"no engine answers at {path}", "Start one with: brass-pebble run", "none") from error
+            raise EngineError(f"no engine responds at {path}", "Start one with: brass-pebble run", "none") from error
         self._task = asyncio.create_task(self._read(reader))
         return await self.send(Hello(protocol=VERSION, client="screen"))
 

@@ -148,7 +148,7 @@ def read_action(kind: str, target: str, macros: Iterable[str] | None = None) -> 
         return Action(kind, target, steps=_read_steps(target, macros))
     if takes == "deed":
         if target not in DEEDS:
-            raise ProblemError(f"“{target}” is nothing that can be done here",
+            raise ProblemError(f"“{target}” is not something that can be done here",
                                hint=nearest(target, DEEDS) or f"Available: {', '.join(DEEDS)}")
     elif macros is not None and target not in macros:
         raise ProblemError(f"there is no macro “{target}”",

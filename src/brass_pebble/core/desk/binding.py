@@ -58,7 +58,7 @@ class Binding:
     every: int = setting(0, Time(RAPID_FASTEST, why=": no program keeps up with faster taps", bends=True),
                          "the time from one tap of `rapid` to the next; 100 ms without it", "rapid: every",
                          proposals=RATES)
-    back: int = setting(0, Time(), "after so long a cycle begins anew; without it never", "first again after",
+    back: int = setting(0, Time(), "after this time a cycle starts again; without it never", "first again after",
                         proposals=("", "2s", "5s", "10s", "20s", "60s"))
     each: Fraction = setting(Fraction(0), Stride(), "how far one step of a turn is", "one step each", only=TURNS,
                              proposals=("", *("1 %", "2 %", "4 %", "5 %", "10 %", "20 %", "25 %"), *"23468"))

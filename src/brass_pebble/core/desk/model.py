@@ -84,13 +84,13 @@ class Surface:
     name: str = setting("", Text(), "its name; its id without it", "name")
     layout: Layout = EMPTY
     rule: DeviceRule = DeviceRule()
-    unbound: str = setting("swallow", Choice(("swallow", "pass")), "what becomes of presses that nothing answers",
+    unbound: str = setting("swallow", Choice(("swallow", "pass")), "what happens to presses without a binding",
                            "unbound controls", proposals=("swallow", "pass"),
                            shown={"swallow": "are swallowed", "pass": "pass through to the focused program"})
     may_be_only_keyboard: bool = setting(False, Flag(), "true: it is taken even if it is the only full keyboard")
-    at: tuple[float, float] = setting((0.0, 0.0), Pair(), "its place on the desk, in key units", "place")
+    at: tuple[float, float] = setting((0.0, 0.0), Pair(), "its position on the desk, in key units", "place")
     layers: tuple[Layer, ...] = ()
-    unplugged: str = setting("go on", Choice(("go on", "end")), "what becomes of its macros when it is unplugged",
+    unplugged: str = setting("go on", Choice(("go on", "end")), "what happens to its macros when it is unplugged",
                              "when unplugged", proposals=("go on", "end"),
                              shown={"go on": "its macros play on", "end": "its macros end"})
     second: frozenset[int] = setting(frozenset(), Texts("keys"), "keys that the device sends along with another one: "
@@ -108,7 +108,7 @@ class Surface:
                                  "desk's", "second tap within", proposals=(None, *WAITS[1:]))
     axes: tuple[tuple[str, AxisSettings], ...] = ()
     never_lets_go: bool = setting(False, Flag(), "true: the device tells no releases, so each press ends at once")
-    rumble: frozenset[str] = setting(frozenset(), Texts("kinds of action"), "what makes it shake, if it can",
+    rumble: frozenset[str] = setting(frozenset(), Texts("kinds of action"), "what makes it rumble, if it can",
                                      leans=True)
     cap: Size | None = None
     label_sizes: tuple[tuple[str, Size], ...] = ()
@@ -267,7 +267,7 @@ class NetworkSettings:
 
     midi: int = setting(0, PORT, "port for MIDI sessions, and the next one; 0 for none")
     osc: int = setting(0, PORT, "port for OSC; 0 for none")
-    listen: str = setting("0.0.0.0", Text(what="address"), "the address that is listened at")
+    listen: str = setting("0.0.0.0", Text(what="address"), "the address to listen on")
     name: str = setting("", Text(), "what others see; the desk's name without it")
 
 
@@ -282,7 +282,7 @@ class Desk:
                        proposals=(None, "20ms", "30ms", "50ms", "60ms", "80ms", "100ms"))
     gap: int = setting(DEFAULT_GAP, Time(), "the pause between two taps", "gap",
                        proposals=(None, "5ms", "10ms", "30ms", "40ms", "60ms"))
-    keyboard: str = setting("us", Text(what="keyboard layout"), "the layout that the receiving programs have: `de`, "
+    keyboard: str = setting("us", Text(what="keyboard layout"), "the keyboard layout of the receiving programs: `de`, "
                             "`us(dvorak)`, or `system`", "keyboard layout")
     screen: tuple[int, int] = setting((1920, 1080), Pair(whole=True), "the screen's size in pixels, for places of the "
                                       "pointer")
@@ -296,14 +296,15 @@ class Desk:
     stage: tuple[StagePlace, ...] = ()
     macros: dict[str, Macro] = field(default_factory=dict)
     broken_macros: dict[str, str] = field(default_factory=dict)
-    midi_to: str = setting("", Text(), "where MIDI messages go that name no receiver", "MIDI goes to")
+    midi_to: str = setting("", Text(), "where MIDI messages without a receiver go", "MIDI goes to")
     middle_c: int = setting(4, Number(3, 5, "note 60 is called C3, C4 or C5", "Write 3, 4 or 5", whole=True),
                             "the octave in which note 60 lies", "middle C", proposals=(3, 4, 5))
     network: NetworkSettings = field(default_factory=NetworkSettings)
     history: bool = setting(True, Flag(), "false: presses are not counted", "count presses", proposals=(True, False))
-    redirects: str = setting(SAME_HOST, Choice(REDIRECTS), "where a macro's HTTP requests may be led on to",
+    redirects: str = setting(SAME_HOST, Choice(REDIRECTS), "where a macro's HTTP requests may be redirected to",
                              "HTTP redirects", proposals=REDIRECTS)
-    overtaken: str = setting(END, Choice((END, GO_ON)), "what becomes of a macro when the computer stood still",
+    overtaken: str = setting(END, Choice((END, GO_ON)), "what happens to a macro when the computer was suspended or "
+                                                        "too busy",
                              "when overtaken", proposals=(END, GO_ON), shown={END: "macros end", GO_ON: "macros go on"})
     overtaken_after: int = setting(OVERTAKEN, Time(LEAST_OVERTAKEN, why=": shorter pauses are ordinary",
                                                    hint='Most desks need no more than the default, "1s"'),

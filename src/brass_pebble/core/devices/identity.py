@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.signals.keys import is_button, key_table
 from brass_pebble.core.signals.signal import AXIS, MOVING, NOTE, STRUCK
 
@@ -123,12 +124,12 @@ class DeviceFacts:
                 buttons = "its extra button" if len(extra) == 1 else f"its {len(extra)} extra buttons"
                 found.append((f"{buttons}; it goes on pointing and clicking", extra))
             if self.full:
-                found += [("the keyboard; it goes on pointing and clicking", ("keys",)),
-                          ("the mouse; it goes on typing", ("buttons", "motion", "wheel"))]
-            found.append(("everything; it neither points nor clicks any more", ()))
+                found += [("the keyboard; it keeps pointing and clicking", ("keys",)),
+                          ("the mouse; it keeps typing", ("buttons", "motion", "wheel"))]
+            found.append(("everything; it no longer points or clicks", ()))
         elif turns and typed:
-            found = [("everything", ()), ("what turns; its keys go on typing", turns),
-                     ("its keys; what turns goes on as before", ("keys",))]
+            found = [("everything", ()), ("what turns; its keys keep typing", turns),
+                     ("its keys; what turns works as before", ("keys",))]
         return tuple(found)
 
     def as_dict(self) -> dict[str, Any]:
@@ -202,16 +203,16 @@ def score(rule: DeviceRule, facts: DeviceFacts, port: str = "") -> Match:
     elif set(told) == {"port"}:
         # Whatever is plugged in there is meant.
         if told["port"] != is_now["port"]:
-            return Match(0, ("plugged in elsewhere",))
+            return Match(0, ("in another port",))
         points += POINTS["name"]
     elif not told:
-        return Match(0, ("no device is named for it",))
+        return Match(0, ("it has no device yet",))
     if same_serial:
         points += POINTS["serial"]
         reasons.append("same serial number")
     if expected_port and expected_port == is_now["port"]:
         points += POINTS["port"]
-        reasons.append("plugged in where it was")
+        reasons.append("in the same port")
     elif expected_port:
         reasons.append("in another port")
     return Match(points, tuple(reasons))
@@ -299,18 +300,19 @@ def _could_be_meant(claim: Claim, facts: DeviceFacts, hall: _Hall, here: list[De
 
 def _unplaced(claim: Claim, hall: _Hall, taken: Mapping[str, str]) -> Verdict:
     if not claim.rule.fields:
-        return Verdict(why="no device is named for it; press m to meet one")
+        return Verdict(why="it has no device yet; press m to meet one")
     fitting = _fitting(claim, hall.free.values())
     if not fitting:
         others = {f.id: name for name, v in hall.verdicts.items() if v.facts for f in [v.facts]} | dict(taken)
         owner = next((name for f in hall.placed if f.id in others and _sure(claim, f) for name in [others[f.id]]), "")
         if owner:
             return Verdict(why=f"its device is already the surface “{owner}”")
-        return Verdict(why=f"its device is not here ({claim.rule})")
+        return Verdict(why=f"its device is not connected ({claim.rule})")
     if len(fitting) == 1:
-        return Verdict(why="a device of its make is here, but in another port, and it may be its twin; "
-                       "one press tells", ask=tuple(fitting))
-    return Verdict(why=f"{len(fitting)} devices could be it; one press tells", ask=tuple(fitting))
+        return Verdict(why="a device of the same make is connected to another port and may be its twin; press "
+                       "a key on it to tell", ask=tuple(fitting))
+    return Verdict(why=f"{say_count(len(fitting), 'device')} could be it; press a key on the right "
+                       "one", ask=tuple(fitting))
 
 
 def _sure(claim: Claim, facts: DeviceFacts) -> bool:

@@ -118,7 +118,7 @@ def read_layout(data: dict[str, Any], *, id: str, file: str, text: str = "") -> 
             continue
         overlap = next((c for c in controls if _overlap(c, control)), None)
         if overlap is not None:
-            row.problem("id", f"“{control.id}” lies on top of “{overlap.id}”", "Move one of them with x and y")
+            row.problem("id", f"“{control.id}” overlaps “{overlap.id}”", "Move one of them with x and y")
         controls.append(control)
     fits = fields.texts("fits")
     any_keys = fields.flag("any_keys")

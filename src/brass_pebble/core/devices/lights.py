@@ -76,7 +76,7 @@ def read_lights(fields: Fields) -> Lights:
 def _value(fields: Fields, name: str) -> int:
     value = int(fields.number(name, 0))
     if not 0 <= value <= 127:
-        fields.problem(name, f"“{name}” lies between 0 and 127", "It is the value of a MIDI message")
+        fields.problem(name, f"“{name}” must be between 0 and 127", "It is a MIDI value")
         return 0
     return value
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.data_table import read_table
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import MIDI_FAMILIES, NOTE, family_of
@@ -69,7 +70,7 @@ def _bonus(facts: DeviceFacts, layout: Layout) -> tuple[float, str]:
         return DRAWN_BEFORE, "drawn for this make before"
     for pattern, prefix in _hints():
         if layout.id.startswith(prefix) and pattern.search(facts.name):
-            return HINTED, "its name says so"
+            return HINTED, "its name matches"
     return 0.0, ""
 
 
@@ -84,8 +85,8 @@ def _keyed(facts: DeviceFacts, layout: Layout, drawable: set[int]) -> Proposal |
     excess = len((has & drawable) - wanted) / max(1, len(has & drawable))
     points = 100 * covered - 60 * excess + bonus
     if not why:
-        why = (f"it can send all of its {len(wanted)} keys" if covered == 1
-               else f"it can send {len(wanted & has)} of its {len(wanted)} keys")
+        why = (f"it can send all of its {say_count(len(wanted), 'key')}" if covered == 1
+               else f"it can send {len(wanted & has)} of its {say_count(len(wanted), 'key')}")
     return Proposal(layout, points, why, {})
 
 
@@ -100,7 +101,8 @@ def _places(facts: DeviceFacts, layout: Layout) -> Proposal | None:
         # Few keys are more often under feet than under fingers.
         points += 3 if layout.id.startswith("pedals-") else 0
     if not why or bonus < DRAWN_BEFORE:
-        why = f"it has {count} keys" if count == wanted else f"{wanted} keys, and it has {count}"
+        keys = say_count(wanted, "key")
+        why = f"it has {keys}" if count == wanted else f"{keys}, and it has {count}"
     if points < LEAST_POINTS:
         return None
     if count != wanted:

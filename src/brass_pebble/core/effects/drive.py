@@ -131,15 +131,15 @@ def parse_drive(text: str) -> DriveTarget:
     if plain.lower().startswith("osc "):
         match = _OSC.fullmatch(plain)
         if not match or not 0 < int(match[3]) < 65536:
-            raise ProblemError(f"“{plain}” does not say where to", hint="Write osc /level to 127.0.0.1:9000")
+            raise ProblemError(f"“{plain}” has no destination", hint="Write osc /level to 127.0.0.1:9000")
         return DriveTarget(plain, "osc", address=match[1], to=f"{match[2]}:{match[3]}")
     signal_text, _, to = plain.partition(" to ")
     try:
         signal = find_signal(signal_text)
     except ProblemError as error:
-        raise ProblemError(f"“{plain}” is nothing that a position can drive", hint=_HINT) from error
+        raise ProblemError(f"a position cannot drive “{plain}”", hint=_HINT) from error
     if family_of(signal) not in _MIDI:
-        raise ProblemError(f"“{signal_text}” takes no position", hint=_HINT)
+        raise ProblemError(f"“{signal_text}” does not take a position", hint=_HINT)
     return DriveTarget(plain, "midi", signal, to.strip(), centred=family_of(signal) is BEND)
 
 
@@ -172,13 +172,13 @@ def parse_level(text: str, *, steps: bool) -> LevelChange:
     try:
         amount = Fraction(tail.removesuffix("%").strip()) / (100 if per_cent else 1)
     except (ValueError, ZeroDivisionError):
-        raise ProblemError(f"“{tail}” is no share", hint=f"Write {example}") from None
+        raise ProblemError(f"“{tail}” is not a share", hint=f"Write {example}") from None
     target = parse_drive(head)
     if target.kind == "rate":
-        raise ProblemError(f"“{head}” is a motion and has no level", hint=f"Write {example}")
+        raise ProblemError(f"“{head}” is a movement and has no level", hint=f"Write {example}")
     if abs(amount) > 1 or (not steps and amount < 0 and not target.centred):
         raise ProblemError(f"{tail} lies outside of what “{head}” can be",
-                           hint="A level lies between 0 and 100 %, or -100 and 100 % where it rests in the middle")
+                           hint="A level is between 0 and 100 %, or -100 and 100 % where it rests in the middle")
     return LevelChange(target, amount, steps)
 
 

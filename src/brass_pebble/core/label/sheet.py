@@ -113,7 +113,7 @@ def make_sheet(faces: Iterable[Face], layout: str, options: Options, measure: Me
     """
     paper = find_paper(options.paper)
     if not 0 <= options.bleed <= 5:
-        raise ProblemError(f"a bleed of {options.bleed:g} mm is of no use", hint="It lies between 0 and 5 mm")
+        raise ProblemError(f"a bleed of {options.bleed:g} mm is not possible", hint="It must be between 0 and 5 mm")
     items = [(face, options.sizes.get(face.control) or label_size(layout, face.row, options.cap)) for face in faces]
     bleed = options.bleed
     left, top = MARGIN + bleed, MARGIN + HEAD + bleed

@@ -77,7 +77,7 @@ def read_size(text: str) -> Size:
     for side in (width, height):
         if not SMALLEST <= side <= LARGEST:
             raise ProblemError(f"a label cannot be {side:g} mm wide or high",
-                               hint=f"Sides lie between {SMALLEST:g} and {LARGEST:g} mm")
+                               hint=f"Sides must be between {SMALLEST:g} and {LARGEST:g} mm")
     return width, height
 
 

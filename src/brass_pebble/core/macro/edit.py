@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import write_duration
 from brass_pebble.core.say.problem import ProblemError
 
@@ -201,7 +202,7 @@ def scale(text: str, first: int, last: int, factor: float) -> Edited:
             continue
         page.rewrite(step)
         count += 1
-    return Edited(page.text(), first, f"{count} times made {factor:g} times as long")
+    return Edited(page.text(), first, f"{say_count(count, 'time')} made {factor:g} times as long")
 
 
 def snap(text: str, first: int, last: int, rhythm: int) -> Edited:
@@ -233,7 +234,7 @@ def snap(text: str, first: int, last: int, rhythm: int) -> Edited:
                 continue
             came = _set_pause(now, before, step, room + by)
             text, added, shift, moved = now.text(), added + came, shift + by, moved + 1
-    return Edited(text, line, f"{moved} steps moved to a rhythm of {write_duration(rhythm)}")
+    return Edited(text, line, f"{say_count(moved, 'step')} moved to a rhythm of {write_duration(rhythm)}")
 
 
 def _starts(page: _Page, steps: Iterable[Step]) -> dict[int, int]:

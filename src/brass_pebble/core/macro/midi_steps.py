@@ -42,7 +42,7 @@ def read_channel(piece: object | None, line: int) -> int:
         return 0
     word = token(piece)  # type: ignore[arg-type]
     if not word.isdigit() or not 1 <= int(word) <= 16:
-        raise ProblemError(f"“{word}” is no channel", line=line, column=word.column or 0,
+        raise ProblemError(f"“{word}” is not a channel", line=line, column=word.column or 0,
                            hint="MIDI has channels from 1 to 16")
     return int(word) - 1
 
@@ -155,7 +155,8 @@ class SendBytes(Step):
         except ValueError:
             whole = False
         if not whole or len(self.message) > LONGEST_MESSAGE:
-            raise ProblemError("these are no whole MIDI messages", line=self.line, column=token(pieces[0]).column or 0,
+            raise ProblemError("these are not complete MIDI "
+                               "messages", line=self.line, column=token(pieces[0]).column or 0,
                                hint='Write two hex digits for each byte, as send bytes "F0 7D 01 F7"')
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -199,13 +200,13 @@ class Clock(Block):
         word = token(pieces[0])
         self.to = read_receiver(pieces[1])
         if not word.isdigit() or not SLOWEST <= int(word) <= FASTEST:
-            raise ProblemError(f"“{word}” is no tempo", line=self.line, column=word.column or 0,
+            raise ProblemError(f"“{word}” is not a tempo", line=self.line, column=word.column or 0,
                                hint=f"Write beats a minute, from {SLOWEST} to {FASTEST}: clock 120")
         self.tempo = int(word)
 
     def lay(self, timeline: Timeline) -> Laying:
         if not super().fixed:
-            raise ProblemError("what depends on the press or waits cannot be played to a clock", line=self.line,
+            raise ProblemError("steps that wait or depend on the press cannot be played to a clock", line=self.line,
                                hint="Take it out of the clock's block")
         timetable, first, start = timeline.timetable, len(timeline.timetable.times), timeline.now
         timeline.move(*midi_send(self.to, b"\xfa"))

@@ -29,8 +29,8 @@ REACHES: dict[type[Step], str] = {
     SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
     SendBytes: DRIVES_MIDI, SendCommand: DRIVES_MIDI,
 }
-KEYS, OPENS = "taps keys that come to a text", "taps keys that open a place for commands"
-KEYS_AND_OPENS = "taps keys that open a place for commands, and come to a text"
+KEYS, OPENS = "taps keys that type text", "taps keys that open a command line"
+KEYS_AND_OPENS = "taps keys that open a command line and type text"
 # So many characters in a row are a text; fewer are, too, when Enter follows.
 LEAST_TEXT, LEAST_LINE = 4, 2
 # What opens a place for commands on many desktops.

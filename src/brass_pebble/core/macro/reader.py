@@ -18,6 +18,7 @@ from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, Unexpec
 
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.asks import Finish, GaveUp, Given
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist, keymap
 
@@ -164,7 +165,7 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
             rule, pieces = read_line(raw, number)
             if rule in SETTINGS:
                 if seen_step or indent:
-                    raise ProblemError(f"“{rule}” is a setting and stands too late", line=number,
+                    raise ProblemError(f"“{rule}” is a setting and comes too late", line=number,
                                        column=indent + 1, hint="Put it at the top, before the first step")
                 SETTINGS[rule](macro, times, pieces[0], number)  # type: ignore[arg-type]
                 continue
@@ -210,7 +211,7 @@ def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *,
             found = error.problem
             draft.problems.append(Problem(found.what, draft.file, found.line, found.column, found.hint))
         except Exception as error:
-            draft.problems.append(Problem(f"it cannot be laid out: {error or type(error).__name__}", draft.file,
+            draft.problems.append(Problem(f"it has no timetable: {error or type(error).__name__}", draft.file,
                                           hint="Write it in a simpler way"))
         if draft.problems:
             draft.macro.score = None
@@ -320,7 +321,7 @@ class _Joining:
         if other in self._path:
             names = " plays ".join(f"“{d.macro.name}”" for d in [*self._path[self._path.index(other):], other])
             raise ProblemError(f"this never ends: {names}", line=step.line, column=step.column,
-                               hint="Let one of them play something else")
+                               hint="Have one of them play something else")
         if other.problems:
             raise ProblemError(f"the macro “{other.macro.name}” has a mistake in line {other.problems[0].line}",
                                line=step.line, column=step.column, hint=other.problems[0].what)
@@ -418,7 +419,7 @@ def _place(step: Step, indent: int, blocks: list[tuple[int, list[Step], Step | N
         else:
             _close(blocks, indent)
     elif indent > column:
-        raise ProblemError("this line is indented deeper than the block it stands in", line=step.line,
+        raise ProblemError("this line is indented more than its block", line=step.line,
                            column=indent + 1,
                            hint="Only the lines under repeat, keep, beat, if and otherwise are indented")
     else:
@@ -427,18 +428,18 @@ def _place(step: Step, indent: int, blocks: list[tuple[int, list[Step], Step | N
     if isinstance(step, Otherwise) and indent == column:
         before = siblings[-1] if siblings else None
         if not isinstance(before, If | WaitUntil) or before.otherwise is not None:
-            raise ProblemError("this otherwise has no if or wait until before it", line=step.line, column=indent + 1,
-                               hint="Put it right behind one, with the same indentation")
+            raise ProblemError("this otherwise does not follow an if or wait until", line=step.line, column=indent + 1,
+                               hint="Put it directly after one, with the same indentation")
         before.otherwise = step
         blocks.append((indent + 1, step.body, step))
         return
     if indent != column:
-        raise ProblemError("the indentation of this line fits no block above it", line=step.line,
+        raise ProblemError("the indentation of this line does not match any block above it", line=step.line,
                            column=indent + 1, hint=f"Use {column} spaces, as the block above")
     siblings.append(step)
     if step.takes_body and len(blocks) > DEEPEST_BLOCK:
-        raise ProblemError(f"blocks stand more than {DEEPEST_BLOCK} deep in one another", line=step.line,
-                           column=indent + 1, hint="Put the inner ones into a macro of their own, and play it")
+        raise ProblemError(f"blocks are nested more than {DEEPEST_BLOCK} deep", line=step.line,
+                           column=indent + 1, hint="Move the inner ones to a macro of their own and play it")
     if step.takes_body:
         blocks.append((indent + 1, step.body, step))
 
@@ -497,7 +498,7 @@ def _from_data(data: Any) -> Any:
             (name, parts), = data.items()
             return Tree(Token("RULE", name), [_from_data(part) for part in parts])
         case _:
-            raise ValueError(f"{data!r} is no piece of a line")
+            raise ValueError(f"{data!r} is not part of a line")
 
 
 @lru_cache(maxsize=32768)
@@ -511,7 +512,7 @@ def _tree(content: str) -> tuple[str, Pieces]:
     assert isinstance(inner, Tree)
     if _deeper(inner, DEEPEST_EXPRESSION):
         raise ProblemError(f"this line is nested more than {DEEPEST_EXPRESSION} deep", column=1,
-                           hint="Reckon in several steps, with let")
+                           hint="Calculate in several steps, with let")
     return str(inner.data), tuple(inner.children)
 
 
@@ -527,7 +528,8 @@ def _deeper(tree: Tree[Token], most: int) -> bool:
 def read_line(raw: str, number: int) -> tuple[str, Pieces]:
     """The rule that a line follows, and its pieces; columns count from the line's beginning."""
     if len(raw) > LONGEST_LINE:
-        raise ProblemError(f"this line has {len(raw):,} characters, and at most {LONGEST_LINE:,} are read", line=number,
+        raise ProblemError(f"this line has {say_count(len(raw), 'character')}, and at most {LONGEST_LINE:,} are "
+                           "read", line=number,
                            column=1, hint="Split it into several lines")
     try:
         return _tree(raw)
@@ -561,7 +563,7 @@ def _explain(error: UnexpectedInput, raw: str, number: int) -> ProblemError:
         keywords = [word for word in keywords if word not in RENAMED]
         wanted = "a step like tap, down, up, wait, type, repeat or keep"
     if not word:
-        return ProblemError("the line ends too early", line=number, column=column, hint=f"Expected {wanted}")
+        return ProblemError("the line is incomplete", line=number, column=column, hint=f"Expected {wanted}")
     if "AMOUNT" not in expected and len(keywords) > STEP_WORDS:
         return ProblemError(f"“{word}” is not a step", line=number, column=column,
                             hint=nearest(word, keywords) or f"Expected {wanted}")

@@ -13,6 +13,7 @@ from typing import ClassVar
 
 from lark import Token, Tree
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError, nearest
@@ -293,7 +294,7 @@ class Repeat(Block):
                 raise ProblemError(f"“{number}” is not a whole number of times", line=self.line,
                                    column=number.column or 0, hint="Write repeat 3, or repeat 3 every 250ms")
             if int(number) == 0:
-                raise ProblemError("a repeat of 0 does nothing", line=self.line, column=number.column or 0,
+                raise ProblemError("repeat 0 does nothing", line=self.line, column=number.column or 0,
                                    hint="Repeat once or more, or put a # before the block")
         check_values(self.count, known, self.line)
         self.every = read_time(pieces[-1], self.line)
@@ -424,7 +425,7 @@ class Beat(Block):
     def read(self, pieces: Pieces, known: set[str]) -> None:
         self.every = read_time(pieces[0], self.line) or 0
         if not self.every:
-            raise ProblemError("a beat of no time is none", line=self.line, column=token(pieces[0]).column or 0,
+            raise ProblemError("a beat cannot be 0", line=self.line, column=token(pieces[0]).column or 0,
                                hint="Write beat 250ms")
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -453,7 +454,7 @@ class Let(Step):
         self.name, self.value = str(pieces[0]), pieces[1]
         check_values(self.value, known, self.line)
         if self.name in ("held",):
-            raise ProblemError("“held” tells how long the control has been down and cannot be set", line=self.line,
+            raise ProblemError("“held” is how long the control has been down, and cannot be set", line=self.line,
                                column=token(pieces[0]).column or 0, hint="Choose another name")
         known.add(self.name)
 
@@ -516,7 +517,7 @@ def _set_text(field_name: str, most: int) -> Setting:
     def put(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
         text = read_text(piece, line).parts[0][0]
         if len(text) > most:
-            raise ProblemError(f"a {field_name} has at most {most} characters, this one has {len(text)}",
+            raise ProblemError(f"a {field_name} has at most {say_count(most, 'character')}, this one has {len(text)}",
                                line=line, column=piece.column or 0, hint="Shorten it")
         setattr(macro, field_name, text)
     return put

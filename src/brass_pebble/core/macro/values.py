@@ -57,7 +57,7 @@ def _reckon(left: int, sign: str, right: int, line: int) -> int:
     if sign == "*":
         return left * right
     if right == 0:
-        raise ProblemError("this divides by zero", line=line, hint="Ask with if whether it is 0 before")
+        raise ProblemError("this divides by zero", line=line, hint="Check with if that it is not 0")
     whole = abs(left) // abs(right) * (1 if (left < 0) == (right < 0) else -1)
     return whole if sign == "/" else left - whole * right
 
@@ -112,7 +112,7 @@ def check_values(expression: object, known: set[str], line: int) -> None:
             raise ProblemError(f"“{token}” is not a whole number", line=line, column=token.column or 0,
                                hint="Values are whole numbers, without a unit")
         if int(str(token)) > LARGEST:
-            raise ProblemError(f"“{token}” is too large a number", line=line, column=token.column or 0)
+            raise ProblemError(f"“{token}” is too large", line=line, column=token.column or 0)
     for part in expression.children:
         check_values(part, known, line)
 

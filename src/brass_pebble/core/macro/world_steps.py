@@ -100,7 +100,7 @@ class Move(Step):
                                    hint="Write move by 10 -20 (pixels), move to 640 360, or move to 50% 25%")
         if self.places[0].endswith("%") != self.places[1].endswith("%"):
             raise ProblemError("one place is in per cent, the other in pixels", line=self.line,
-                               hint="Write both in the same way")
+                               hint="Use the same unit for both")
 
     def lay(self, timeline: Timeline) -> Laying:
         if self.by:
@@ -182,7 +182,7 @@ class WaitUntil(Step):
         if came:
             return
         if self.otherwise is None:
-            raise GaveUp(self.line, f"waited in vain until {say(self.condition)}")
+            raise GaveUp(self.line, f"timed out waiting until {say(self.condition)}")
         yield from self.otherwise.lay(timeline)
 
     def words(self) -> str:

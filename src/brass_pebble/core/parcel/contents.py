@@ -67,10 +67,10 @@ def check_names(names: Iterable[str]) -> None:
         if name == MANIFEST:
             continue
         if not _ALLOWED.fullmatch(name):
-            raise ProblemError(f"the parcel holds “{printable(name)}”, which is no part of a desk",
+            raise ProblemError(f"the parcel holds “{printable(name)}”, which does not belong to a desk",
                                hint="Nothing was read. Ask whoever made it for another one")
         if name.casefold() in seen:
-            raise ProblemError(f"the parcel holds “{name}” twice", hint="Nothing was read")
+            raise ProblemError(f"the file contains “{name}” twice", hint="Nothing was read")
         seen.add(name.casefold())
 
 
@@ -98,7 +98,7 @@ def check_plain(name: str, value: Any) -> None:
     """
     if isinstance(value, str):
         if not is_plain(value):
-            raise ProblemError(f"“{name}” holds characters that could steer a terminal, or hide what it says",
+            raise ProblemError(f"“{name}” contains characters that could control a terminal or hide text",
                                hint="Nothing was read. Ask whoever made it for another one")
     elif isinstance(value, dict):
         for key, inner in value.items():
@@ -116,7 +116,7 @@ def read_manifest(data: object) -> Manifest:
         ProblemError: it is none, or of a later version of the program.
     """
     if not isinstance(data, dict):
-        raise ProblemError("the parcel's manifest is none", hint="It is a JSON object; nothing was read")
+        raise ProblemError("the file's manifest is not valid", hint="It is a JSON object; nothing was read")
     version = data.get("format")
     if not isinstance(version, int) or isinstance(version, bool) or version < 1:
         raise ProblemError("the parcel's manifest has no format", hint="It may be broken; nothing was read")

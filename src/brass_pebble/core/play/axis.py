@@ -35,7 +35,7 @@ class AxisSettings:
     invert: bool = setting(False, Flag(), "left for right, down for up", "turned round")
     smooth: int = setting(0, Time(most=LONGEST_SMOOTH, why=", or everything would be late",
                                   hint="Most need 10 to 50 ms", bends=True),
-                          "evens out jitter; costs as much time", "smoothing")
+                          "evens out jitter, and adds as much delay", "smoothing")
     still: float = setting(1 / 256, Share(0.0, 0.2), "smaller changes say nothing", "stillness")
     threshold: float = setting(0.5, Share(0.05, 0.95), "from here on it counts as pressed, or pushed", "pressed at")
     gap: float = setting(0.1, Share(0.01, 0.5), "so far below it counts as let go", "let go below by")

@@ -148,7 +148,7 @@ class Layers:
     def _switch_one(self, surface: Surface, layer: Layer, how: str, holder: Hashable) -> str:
         key = (surface.id, layer.id)
         if layer is surface.layers[0] and how != GO_TO:
-            return "is always on, being the lowest"
+            return "is the lowest and always on"
         if how == GO_TO:
             self._go_to(surface, layer)
             return "on"

@@ -222,7 +222,7 @@ class Planner:
     def _passes_by(self, surface: Surface, control: str) -> Answer:
         """A press of what is not taken over: programs get it from the device itself."""
         answer = Answer(surface, control, layer=surface.layers[0] if surface.layers else None)
-        answer.deed, answer.why = SWALLOW, "not taken over: it goes to programs as it comes"
+        answer.deed, answer.why = SWALLOW, "not taken over: it reaches your programs"
         return answer
 
     def _owner(self, surface: Surface, control: str, stack: Collection[str]) -> Layer | None:
@@ -283,7 +283,7 @@ class Planner:
         answer.again_key = (surface.id, layer.id, binding.control, binding.gesture)
         if binding.asleep:
             answer.deed = SWALLOW
-            answer.why = f"asleep until you approve it: {action.target}"
+            answer.why = f"waiting for your approval: {action.target}"
             return answer
         _PLANNED[action.kind](self, answer, binding, action, code)
         if answer.timetable is not None and not (answer.macro and (answer.macro.live or answer.macro.types_text)):
@@ -361,7 +361,7 @@ class Planner:
 
     def _pass(self, answer: Answer, code: int) -> None:
         if not is_sendable(code):
-            answer.deed, answer.why = SWALLOW, "no virtual device can send it, so it cannot pass through; swallowed"
+            answer.deed, answer.why = SWALLOW, "cannot pass through, because no virtual device can send it; swallowed"
             return
         answer.timetable = Timetable(holds=True)
         answer.timetable.add(0, self.desk.places.name(code), 1)

@@ -229,7 +229,7 @@ class Player:
             if run.state != "playing":
                 continue
             if run.until and planned >= run.until:
-                run.trouble = f"it was to last at most {say_duration(run.until - run.start)}"
+                run.trouble = f"its limit is {say_duration(run.until - run.start)}"
                 self._end(run, planned, now, "stopped", out)
             elif now - planned > run.overtaken and (lost := now - self._next_of(run)) > run.overtaken:
                 self._overtake(run, lost, now, out)
@@ -262,7 +262,7 @@ class Player:
                 heappush(self._due, (run.until, run.id, run))
             self._play(run, now, now, out)
         else:
-            run.trouble = f"the computer stood still for {say_duration(lost)}"
+            run.trouble = f"the computer was suspended or busy for {say_duration(lost)}"
             self._drop_queue(run.again_key)
             self._end(run, now, now, "stopped", out, next_in_queue=False)
 

@@ -258,7 +258,7 @@ class Router:
         """A press that was made before the computer stood still is not poured into what has the focus now."""
         trace = self._held[key] = self.new_trace(arrived, now)
         trace.answer, trace.code = plan.press, key[1]
-        trace.why = f"made {say_duration(now - arrived)} ago, while the computer stood still; ignored"
+        trace.why = f"made {say_duration(now - arrived)} ago, while the computer was suspended or busy; ignored"
         return trace
 
     def _strike(self, trace: Trace, plan: Plan, code: int, value: int) -> Answer:
@@ -488,14 +488,14 @@ class Router:
             self.drop_gestures()
             trace.why = f"{count} {'run' if count == 1 else 'runs'} ended"
         elif deed == REST:
-            trace.why = "commands again" if answer.surface.id in self.resting else "types normally until it is woken"
+            trace.why = "acts again" if answer.surface.id in self.resting else "types normally until you wake it"
         elif deed == FIRST:
             count = self.restart_cycles(answer.surface.id, answer.control)
-            trace.why = "its cycle begins anew" if count else "there was no cycle to begin anew"
+            trace.why = "its cycle starts again" if count else "no cycle is under way"
         elif deed == PIN:
             self.layers.pin(pinned=not self.layers.pinned)
             self.follow_layers()
-            trace.why = ("layers stay as they are, whatever gets the focus" if self.layers.pinned
+            trace.why = ("layers stay as they are, whatever has the focus" if self.layers.pinned
                          else "layers follow the focus again")
 
     def _next_step(self, trace: Trace, answer: Answer, now: int) -> Answer:
@@ -561,9 +561,9 @@ class Router:
             run.surface, run.latched = trace.answer.surface.id, trace.answer.latches
         if run is None:
             trace.state = {"queued": "queued", "ended": "done"}.get(outcome, "nothing")
-            trace.why = {"ignored": "still playing from the press before; ignored",
-                         "queued": "waits for the run before it to end", "ended": "ended by this press",
-                         "queue full": "too many presses are waiting already; ignored"}[outcome]
+            trace.why = {"ignored": "still playing from the previous press; ignored",
+                         "queued": "waits for the previous run to end", "ended": "ended by this press",
+                         "queue full": "too many presses are waiting; ignored"}[outcome]
 
     def new_trace(self, arrived: int, now: int, origin: str = "press") -> Trace:
         """A fresh trace with the next number."""

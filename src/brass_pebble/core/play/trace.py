@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.devices.identity import show_hidden
 from brass_pebble.core.effects.kinds import kind_of, tell
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import STRUCK, spell
@@ -162,7 +163,7 @@ def sentence(trace: TraceRow) -> str:
     if sent:
         parts.append(f"; {sent}")
     if trace.shared:
-        parts.append(f"; {'+'.join(trace.shared)} was already down for another run")
+        parts.append(f"; {'+'.join(trace.shared)} was already held by another run")
     parts.extend(f"; {remark}" for remark in trace.remarks)
     parts.append(".")
     seen: dict[str, list[str]] = {}
@@ -211,7 +212,7 @@ def say_sent(trace: TraceRow) -> str:
         return f"sent {text}"
     if trace.count > 2 * len(downs):
         lasted = say_duration(round(trace.lasted_ms * MS))
-        return f"{trace.count} key events over {lasted}, the first {first}"
+        return f"{say_count(trace.count, 'key event')} over {lasted}, the first {first}"
     named = "" if "+".join(downs) == trace.words else "+".join(downs) + " "
     text = f"{named}down {first}" if downs else ""
     if trace.count == 2 * len(downs) and downs:

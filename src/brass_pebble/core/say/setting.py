@@ -14,6 +14,8 @@ from fractions import Fraction
 from functools import cache
 from typing import Any, Protocol
 
+from brass_pebble.core.say.counts import say_count
+
 from .durations import LONGEST, parse_duration, say_duration, write_duration
 from .problem import ProblemError
 from .toml_fields import Fields, Places
@@ -138,7 +140,8 @@ class Text:
     def read(self, fields: Fields, name: str, default: str) -> str:
         text = fields.text(name, default)
         if self.longest and len(text) > self.longest:
-            fields.problem(name, f"a {name} has at most {self.longest} characters, this one has {len(text)}",
+            fields.problem(name, f"a {name} has at most {say_count(self.longest, 'character')}, this one has "
+                                 f"{len(text)}",
                            "Shorten it", word=text)
             return text[:self.longest]
         try:
@@ -151,7 +154,7 @@ class Text:
         return value
 
     def describe(self) -> str:
-        return f"{self.what}, up to {self.longest} characters" if self.longest else self.what
+        return f"{self.what}, up to {say_count(self.longest, 'character')}" if self.longest else self.what
 
 
 def pattern(shape: str, what: str, hint: str) -> Callable[[str], str]:
@@ -243,7 +246,7 @@ class Number:
     def read(self, fields: Fields, name: str, default: float | None) -> float | None:
         number = fields.number(name, 0 if default is None else default)
         if not (self.least <= number <= self.most and (not self.whole or number == int(number))):
-            fields.problem(name, self.what or f"“{name}” lies between {self.least:g} and {self.most:g}", self.hint)
+            fields.problem(name, self.what or f"“{name}” must be between {self.least:g} and {self.most:g}", self.hint)
             return default
         return int(number) if self.whole else number
 
@@ -300,7 +303,7 @@ class Share:
             return default
         share = read_share(word)
         if share is None or not self.least <= share <= self.most:
-            fields.problem(name, f"“{name}” lies between {write_share(self.least)} and {write_share(self.most)}",
+            fields.problem(name, f"“{name}” must be between {write_share(self.least)} and {write_share(self.most)}",
                            f'Write {name} = "{write_share(default)}"', word=word)
             return default
         return share

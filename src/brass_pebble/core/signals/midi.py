@@ -8,6 +8,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+from brass_pebble.core.say.counts import say_count
+
 Data = bytes
 
 
@@ -108,4 +110,4 @@ def spell_message(message: bytes) -> str:
     if kind is not None and kind.words is not None and len(message) == 1 + (kind.data or 0):
         return kind.words(message[1:], (message[0] & 0x0F) + 1)
     shown = message[:8].hex(" ").upper()
-    return f"bytes {shown}" + (f" … ({len(message)} bytes)" if len(message) > 8 else "")
+    return f"bytes {shown}" + (f" … ({say_count(len(message), 'byte')})" if len(message) > 8 else "")

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from brass_pebble.core.desk.action import ACTION_KINDS, REST, STOP
 from brass_pebble.core.desk.look.drawn import BareSurface, BindingRow, ControlRow, LayerRow
 from brass_pebble.core.desk.look.shown import gestures_for
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.signals.signal import STRUCK, from_wire
 
 from .report import History, does_of
@@ -165,7 +166,8 @@ def propose(surface: BareSurface, layer: LayerRow, history: History, homes: Iter
     travel = travel_of(surface, layer, history, homes)
     total = sum(travel.uses.values())
     if total < ENOUGH:
-        return Arrangement(layer.id, why=f"{total} presses of this layer so far; {ENOUGH} say enough for a proposal")
+        return Arrangement(layer.id, why=f"{say_count(total, 'press')} of this layer so far; {ENOUGH} say enough for "
+                                         "a proposal")
     by_control: dict[str, list[BindingRow]] = {}
     for binding in layer.bindings:
         by_control.setdefault(binding.control, []).append(binding)

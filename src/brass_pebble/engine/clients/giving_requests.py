@@ -59,7 +59,7 @@ class GivingRequests:
         file, digest = Path(ask.file), ask.digest
         for value in ask.choices.values():
             if value not in (TAKE, LEAVE, BOTH):
-                raise Refusal(f"“{value}” is no choice", f"Available: {TAKE}, {LEAVE}, {BOTH}")
+                raise Refusal(f"“{value}” is not a choice", f"Available: {TAKE}, {LEAVE}, {BOTH}")
         onto = {name: (row.here, Fit(row.placed)) for name, row in ask.onto.items()}
         marks = ask.approve
         store = self._editing.store

@@ -22,6 +22,7 @@ from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
 from brass_pebble.core.macro.timetable import chord_timetable
 from brass_pebble.core.play.gesture import AT, MOTIONS
 from brass_pebble.core.play.player import ONCE
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.setting import check_setting, settings_of
@@ -110,7 +111,7 @@ class LayerRequests:
             done = {"copy": "copied to", "move": "moved to", "swap": "swapped with"}[how]
             words = f"{said}: {done} {desk.surfaces[to[0]].name} {to[2]}"
         else:
-            raise Refusal(f"“{how}” is no way to rearrange", "Available: copy, move, swap, mirror, clear, copy "
+            raise Refusal(f"“{how}” is not a way to rearrange", "Available: copy, move, swap, mirror, clear, copy "
                           "layer, mirror layer")
         if not changes:
             raise Refusal("there is nothing to change", "Nothing is bound there, or it lies on its own mirror line")
@@ -141,12 +142,13 @@ class LayerRequests:
         places = [self._place(place) for place in ask.places]
         chords = [str(parse_chord(chord)) for chord in ask.chords]
         if not places or len(chords) < len(places):
-            raise Refusal(f"{len(places)} controls need as many chords; there are {len(chords)}", "Choose fewer")
+            raise Refusal(f"{say_count(len(places), 'control')} need as many chords; there are "
+                          f"{len(chords)}", "Choose fewer")
         changes: list[rearrange.Change] = [
             (surface, layer, "press", control, {**_kept(self._ports.desk.surfaces[surface], layer, control),
                                                 "tap": chord})
             for (surface, layer, control), chord in zip(places, chords, strict=False)]
-        words = f"{len(places)} controls: {chords[0]} to {chords[len(places) - 1]}"
+        words = f"{say_count(len(places), 'control')}: {chords[0]} to {chords[len(places) - 1]}"
         self._editing.edit(client, ask, lambda: self._editing.store.change(rearranging_edit(words, changes)))
 
     def _place(self, place: list[str]) -> rearrange.Place:

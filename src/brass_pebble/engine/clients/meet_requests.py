@@ -85,7 +85,8 @@ class MeetRequests:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” at the moment",
                           "Give it back first: select the surface on the desk and press i")
         if self.devices.kind_of(facts).by_messages:
-            raise Refusal(f"“{facts.shown}” is no keyboard to type on", "Press a key on the keyboard that you type on")
+            raise Refusal(f"“{facts.shown}” is not a keyboard to type on", "Press a key on the keyboard that you "
+                                                                           "type on")
         self.devices.memory.main = facts.rule()
         self.devices.take(self.devices.here)
         self.live.tell_desk()

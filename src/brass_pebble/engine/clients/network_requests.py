@@ -57,6 +57,6 @@ class NetworkRequests:
             raise Refusal(f"there is no network input “{what}”", f"Available: {', '.join(USUAL_PORTS)}")
         number = USUAL_PORTS[what] if port is None else int(port)
         if not 0 <= number < 65_535:
-            raise Refusal(f"{number} is no port", "Ports are 1 to 65534; 0 closes it")
+            raise Refusal(f"{number} is not a valid port", "Ports are 1 to 65534; 0 closes it")
         edit = Edit(f"network {what}: {number or 'closed'}", ((("network", what), number or None),))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit))

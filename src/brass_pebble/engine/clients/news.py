@@ -65,7 +65,7 @@ class News:
             if run.trouble:
                 trace.why = run.trouble
             if run.stood:
-                trace.remark(f"the computer stood still for {say_duration(run.stood)}; it went on from there")
+                trace.remark(f"the computer was suspended or busy for {say_duration(run.stood)}; it went on from there")
             self._touched[trace.id] = trace
 
     def start_dropped(self, owner: object) -> None:

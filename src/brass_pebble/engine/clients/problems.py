@@ -31,7 +31,7 @@ class ProblemList:
         """Something beside the way of a press failed: it is told, and everything goes on."""
         log.error("unexpected: %r", error, exc_info=error)
         self.add(Problem(f"something unexpected happened: {error!r}",
-                         hint="Everything else goes on; the log has the details"))
+                         hint="Everything else works; the log has the details"))
 
     def stands(self, problem: Problem) -> None:
         """Tell of something that is wrong with the engine until it ends, before all else."""

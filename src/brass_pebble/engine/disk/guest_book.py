@@ -137,7 +137,7 @@ class GuestBook:
         for name in names:
             draft = self._store.reader.written.get(name)
             if name not in guests.surfaces and (draft is None or draft.guest is None):
-                raise ProblemError(f"“{name}” is no guest", hint=f"Guests are "
+                raise ProblemError(f"“{name}” is not a guest", hint=f"Guests are "
                                    f"{', '.join([*guests.macros, *guests.surfaces]) or 'none'}")
         marks = self._marks(loaded.desk, names, names)
         listed = guests_of(self._store.read_file(FILE) or "")

@@ -35,6 +35,7 @@ from brass_pebble.core.parcel.contents import (
     read_manifest,
 )
 from brass_pebble.core.parcel.merge import Mine
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.limits import load_tables
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.paths import SHIPPED_LAYOUTS
@@ -70,12 +71,12 @@ def pack_desk(store: DeskStore, *, surfaces: Iterable[str] = (), macros: Iterabl
     kind, name = "desk", desk.name
     if macros and not surfaces:
         kind, chosen = "macros", _with_played(macros, drafts)
-        name = drafts[macros[0]].macro.name if len(macros) == 1 else f"{len(macros)} macros of {desk.name}"
+        name = drafts[macros[0]].macro.name if len(macros) == 1 else f"{say_count(len(macros), 'macro')} of {desk.name}"
     else:
         shown = [desk.surfaces[one] for one in surfaces] or list(desk.surfaces.values())
         if surfaces:
             kind = "surfaces"
-            name = shown[0].name if len(shown) == 1 else f"{len(shown)} surfaces of {desk.name}"
+            name = shown[0].name if len(shown) == 1 else f"{say_count(len(shown), 'surface')} of {desk.name}"
         files["desk.toml"] = _desk_text(store.file.read_text(encoding="utf-8"), set(surfaces) or None)
         chosen = _with_played([*_played_by(shown), *macros], drafts) if surfaces else set(texts)
         own = _own_layouts(store, desk)
@@ -178,12 +179,13 @@ def parcel_of(data: bytes) -> Parcel:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             files = _read_files(archive)
     except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, ValueError, OSError) as error:
-        raise ProblemError(f"this is no parcel, or it is broken: {printable(str(error)) or type(error).__name__}",
+        raise ProblemError(f"this is not an exported file, or it is damaged: "
+                           f"{printable(str(error)) or type(error).__name__}",
                            hint=_NOTHING) from None
     try:
         about = json.loads(files[MANIFEST])
     except KeyError:
-        raise ProblemError(f"the zip has no {MANIFEST}, so it is no parcel", hint=_NOTHING) from None
+        raise ProblemError(f"the zip has no {MANIFEST}, so it is not an exported file", hint=_NOTHING) from None
     except (ValueError, RecursionError):
         raise ProblemError("the parcel's manifest is not JSON", hint=_NOTHING) from None
     manifest = read_manifest(about)
@@ -208,7 +210,7 @@ def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
     """Every file of an archive, none of which may be anything but a small text in its place."""
     members = archive.infolist()
     if len(members) > MOST_FILES:
-        raise ProblemError(f"the parcel holds {len(members):,} files",
+        raise ProblemError(f"the parcel holds {say_count(len(members), 'file')}",
                            hint=f"A desk has at most {MOST_FILES:,}. {_NOTHING}")
     names = [member.filename for member in members]
     check_names(names)
@@ -218,7 +220,8 @@ def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
     for member in members:
         mode = member.external_attr >> 16
         if mode and not stat.S_ISREG(mode) and stat.S_IFMT(mode):
-            raise ProblemError(f"“{member.filename}” in the parcel is no plain file but a link or worse", hint=_NOTHING)
+            raise ProblemError(f"“{member.filename}” in the file is not a plain file but a link or "
+                               "worse", hint=_NOTHING)
         if member.flag_bits & 0x1:
             raise ProblemError(f"“{member.filename}” in the parcel is encrypted", hint=_NOTHING)
         large = ProblemError(f"“{member.filename}” in the parcel is too large for what it is", hint=_NOTHING)

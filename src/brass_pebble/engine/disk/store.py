@@ -437,10 +437,10 @@ class DeskStore:
         other = changed_since(edit, expected, parse_tables(text), self.read_file, look_at_values=not unchanged)
         if other:
             steps.pop()
-            raise ProblemError(f"“{step.words}” was not {'undone' if back else 'done again'}: {other} was changed by "
+            raise ProblemError(f"“{step.words}” was not {'undone' if back else 'redone'}: {other} was changed by "
                                "another program since", hint=f"It is passed over. {_BACK}")
         wanted = (step.before if back else step.after) if unchanged else None
-        self._carry_out(text, edit, ("undone: " if back else "done again: ") + step.words, wanted)
+        self._carry_out(text, edit, ("undone: " if back else "redone: ") + step.words, wanted)
         self._undo.went(back=back)
         return step.words
 

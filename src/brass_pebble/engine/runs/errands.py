@@ -195,7 +195,7 @@ class Errands:
         return f"showed “{ask.words[0]}”", True
 
     def _asleep(self, run: Run, ask: Errand) -> Done:
-        return f"asleep until you approve it (G on the desk): {ask.words[0]}", False
+        return f"waiting for your approval (G on the desk): {ask.words[0]}", False
 
     def _secret(self, run: Run, ask: Errand) -> Done:
         from .secrets import SecretError, read_one
@@ -356,7 +356,7 @@ class Errands:
 def stays_notice(file: str, line: int) -> Problem:
     """What to tell once of a program that is run and seems to be meant to stay."""
     return Problem("a program that is run is waited for, and ended when its time is over, with all it has unsaved",
-                   file, line, hint='Write start "program" for one that stays. This is told once')
+                   file, line, hint='Write start "program" for one that stays. Shown once')
 
 
 def _name_of(words: Sequence[str]) -> str:

@@ -405,7 +405,7 @@ class EvdevInput(Abilities):
                 for path in part.nodes:
                     self._open(path, part, shares)
             if not self._nodes:
-                raise InputError(f"“{facts.shown}” has nothing of what is to be taken over of it. Correct “takes” in "
+                raise InputError(f"“{facts.shown}” has none of the parts to be taken over. Correct “takes” in "
                                  "desk.toml, or take it over whole")
             self._take()
         except OSError as error:

@@ -140,7 +140,7 @@ class InPort(_Connection):
             # As many events as the kernel keeps at most, so that the least is lost while the loop is busy.
             self._client.set_client_pool_input(MOST_WAITING)
             if full not in _names(self._client, readable=True):
-                raise PortError(f"there is no port {full}")
+                raise PortError(f"there is not a valid port {full}")
             self._port = self._client.create_port("from " + name, WRITE_PORT)
             self._port.connect_from(_address(full))
         except Error as error:

@@ -17,7 +17,7 @@ class ChoosingSheet(ModalScreen[Result]):
     """Arrows choose while the cursor stays in the field; Enter or a click takes.  Subclasses say what in `take`."""
 
     BINDINGS: ClassVar[list[BindingType]] = [
-        ("escape", "leave", "leave it as it is"), ("down", "choose(1)", ""), ("up", "choose(-1)", ""),
+        ("escape", "leave", "cancel"), ("down", "choose(1)", ""), ("up", "choose(-1)", ""),
     ]
 
     def __init__(self) -> None:

@@ -41,13 +41,13 @@ class DeskActions(View):
     async def action_undo(self) -> None:
         """Take the last change back."""
         if reply := await self.change("undo"):
-            self.notify("Undone. r does it again.", title=reply.words, timeout=4)
+            self.notify("Press r to redo.", title=reply.words, timeout=4)
 
     @work(group="undo")
     async def action_redo(self) -> None:
         """Do the last undone change again."""
         if reply := await self.change("redo"):
-            self.notify("Done again.", title=reply.words, timeout=4)
+            self.notify("Press u to undo.", title=reply.words, timeout=4)
 
     @work(group="stop")
     async def action_stop(self) -> None:
@@ -65,7 +65,7 @@ class DeskActions(View):
         """Leave the layers as they are, whatever gets the focus; or follow again."""
         pinned = not self.known.layers.pinned
         if await self.ask("focus", pin=pinned):
-            self.notify("Layers stay as they are, whatever gets the focus. The same key lets them follow again."
+            self.notify("Layers stay as they are, whatever has the focus. Press the same key again to let them follow."
                         if pinned else "Layers follow the focus again.", timeout=4)
 
     async def bind(self, spot: Spot, *, layer: str = "", gesture: str = "") -> Reply | None:
@@ -77,7 +77,7 @@ class DeskActions(View):
             surface, control, self.known.desk.macros, ask=self.ask, layer=layer, gesture=gesture,
             save=lambda fields: self.ask_or_say("bind", **fields)))
         if isinstance(reply, Changed):
-            self.notify("Live now, and saved. u undoes it.", title=reply.words, timeout=4)
+            self.notify("Saved. u: undo.", title=reply.words, timeout=4)
         return reply
 
     @work(group="press")
@@ -89,9 +89,9 @@ class DeskActions(View):
         real = surface is not None and not surface.bench
         if surface is not None and real and surface.id not in self.known.by_hand:
             if down:
-                text = "Press it on the device itself." if surface.state == "taken" else \
+                text = "Press it on the device." if surface.state == "taken" else \
                     f"{surface.why or surface.state}.".capitalize()
-                self.notify(f"{text} P lets the screen press this surface.", title=surface.name, timeout=5)
+                self.notify(f"{text} P: press this surface on the screen.", title=surface.name, timeout=5)
             return
         if down:
             self.known.pressed_here[spot] = time.time()
@@ -103,7 +103,7 @@ class DeskActions(View):
         if surface is None:
             return
         if surface.bench:
-            self.notify("This surface is simulated: the screen presses it anyway.", timeout=4)
+            self.notify("This surface is simulated: you can press it on the screen anyway.", timeout=4)
             return
         on = surface_id not in self.known.by_hand
         (self.known.by_hand.add if on else self.known.by_hand.discard)(surface_id)
@@ -134,7 +134,7 @@ class DeskActions(View):
         """Turn or move a control of the bench."""
         surface = self.known.surface(spot[0])
         if surface is not None and not surface.bench:
-            self.notify("Turn it on the device itself; the screen only moves what is on the bench.",
+            self.notify("Turn it on the device. The screen can only move controls on the bench.",
                         title=surface.name, timeout=4)
             return
         await self.ask("move", surface=spot[0], control=spot[1], steps=steps, to=to or [])

@@ -11,9 +11,11 @@ from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.core.desk.action import lead_in
 from brass_pebble.core.desk.look.drawn import BindingRow
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.screen.known import Known
 
 from .choosing import ChoosingSheet
+from .key_line import KeyLine
 
 MOST = 200
 
@@ -66,11 +68,12 @@ class Finder(ChoosingSheet[Found | None]):
     def compose(self) -> ComposeResult:
         """A field, and what fits."""
         with Vertical() as box:
-            box.border_title = "Which control does it?"
-            yield Label(f"{len(self._lines)} bindings. Type a macro's name, a chord, a label, a control:", markup=False)
+            box.border_title = "Find a control"
+            yield Label(f"{say_count(len(self._lines), 'binding')}. Type a macro's name, a chord, a label, a "
+                        "control:", markup=False)
             yield Input(self._text, placeholder="macro, chord, label, control")
             yield OptionList(markup=False)
-            yield Label("↑ ↓ choose   Enter goes there   Esc leave", markup=False)
+            yield KeyLine("↑ ↓ choose   Enter: go there   Esc: close", types=True)
 
     def on_mount(self) -> None:
         """Begin in the field."""

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from rich.table import Table
+from rich.text import Text
 from textual.binding import Binding
 from textual.keys import key_to_character
 
@@ -37,6 +38,15 @@ def key_rows(bindings: Iterable[Binding]) -> list[tuple[str, str]]:
     return [(_several(list(keys)), words) for words, keys in found.items()]
 
 
+def keys_by_words(bindings: Iterable[Binding]) -> dict[str, str]:
+    """The first key for each row of the help, by its words: a click on the row presses it."""
+    found: dict[str, str] = {}
+    for row in bindings:
+        if words := row.tooltip or row.description:
+            found.setdefault(words, row.key)
+    return found
+
+
 def _several(keys: list[str]) -> str:
     """Keys of one row; a run of digits by its ends."""
     digits = [key for key in keys if key.isdigit()]
@@ -65,13 +75,25 @@ def bindings_of(*owners: type) -> list[Binding]:
     return rows
 
 
-def key_table(rows: Sequence[tuple[str, str]], palette: Palette, columns: int = 1) -> Any:
-    """Keys and what they do, to look at, one beside the other in so many columns."""
+def _cell(text: str, words: str, clicks: Mapping[str, str]) -> Text:
+    cell = Text(text)
+    if words in clicks:
+        cell.apply_meta({"@click": f"screen.press_key({clicks[words]!r})"})
+    return cell
+
+
+def key_table(rows: Sequence[tuple[str, str]], palette: Palette, columns: int = 1,
+              clicks: Mapping[str, str] | None = None) -> Any:
+    """Keys and what they do, to look at, one beside the other in so many columns.
+
+    `clicks` has the key that a click on a row presses, by its words.
+    """
     table = Table.grid(padding=(0, 3))
     for _ in range(columns):
         table.add_column(style=f"bold {palette.brass}", no_wrap=True)
         table.add_column()
     high = -(-len(rows) // columns)
     for number in range(high):
-        table.add_row(*(cell for start in range(number, len(rows), high) for cell in rows[start]))
+        table.add_row(*(_cell(cell, rows[start][1], clicks or {}) for start in range(number, len(rows), high)
+                        for cell in rows[start]))
     return table

@@ -16,6 +16,8 @@ from textual.widgets.option_list import Option
 from brass_pebble.core.say.setting import Setting, Text, Texts, settings_of
 from brass_pebble.protocol.base import Reply
 
+from .key_line import KeyLine
+
 Ask = Callable[..., Awaitable[Reply | None]]
 FOLLOW_EVERY = 0.3
 
@@ -108,7 +110,7 @@ class SettingsPanel(ModalScreen[str]):
             yield OptionList(markup=False)
             yield Input(id="typed", max_length=200)
             yield Label("", id="means", markup=False)
-            yield Label("Enter changes it, live at once, u on the desk undoes   Esc back", markup=False)
+            yield KeyLine("Enter: change (takes effect at once; u on the desk undoes)   Esc: back", types=True)
 
     def on_mount(self) -> None:
         """Begin in the list."""

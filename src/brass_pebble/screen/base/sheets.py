@@ -17,6 +17,7 @@ from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.durations import clock
 from brass_pebble.protocol.rows import ProblemRow
 
+from .key_line import KeyLine
 from .palette import Palette
 
 
@@ -31,7 +32,7 @@ class Sheet(ModalScreen[None]):
     Sheet Static { height: auto; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        ("escape,enter,q,question_mark,p", "put_away", "put away"),
+        ("escape,enter,q,question_mark,p", "put_away", "close"),
     ]
 
     def __init__(self, title: str, content: Any, *, wide: bool = False) -> None:
@@ -42,12 +43,22 @@ class Sheet(ModalScreen[None]):
         """The sheet."""
         with VerticalScroll() as box:
             box.border_title = self._title
-            box.border_subtitle = "Esc: close"
+            box.border_subtitle = "Esc or a click: close"
             yield Static(self._content)
+
+    def on_click(self) -> None:
+        """A click puts it away, too."""
+        self.action_put_away()
 
     def action_put_away(self) -> None:
         """Back to the view."""
-        self.dismiss(None)
+        if self.is_current:
+            self.dismiss(None)
+
+    def action_press_key(self, key: str) -> None:
+        """A row of the help was clicked: back to the view, and do it there."""
+        self.action_put_away()
+        self.app.call_later(self.app.simulate_key, key)
 
 
 class AskText(ModalScreen[str]):
@@ -62,10 +73,11 @@ class AskText(ModalScreen[str]):
         border-title-color: $primary; padding: 1 2; }
     AskText Input, AskText Input:focus { border: none; background: $background; height: 1; padding: 0 1; }
     AskText Label { width: 100%; margin: 0 0 1 0; }
+    AskText KeyLine { margin: 1 0 0 0; }
     AskText #wrong { color: $error; margin: 1 0 0 0; display: none; }
     AskText #wrong.shown { display: block; }
     """
-    BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "leave it")]
+    BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "cancel")]
 
     def __init__(self, title: str, says: str, value: str = "",
                  save: Callable[[str], Awaitable[str]] | None = None) -> None:
@@ -76,10 +88,10 @@ class AskText(ModalScreen[str]):
         """What is asked, and the field."""
         with Vertical() as box:
             box.border_title = self._title
-            box.border_subtitle = "Enter: OK, Esc: cancel"
             yield Label(self._says, markup=False)
             yield Input(self._value)
             yield Label("", id="wrong", markup=False)
+            yield KeyLine("Enter: OK   Esc: cancel", types=True)
 
     async def on_input_submitted(self, event: Input.Submitted) -> None:
         """The answer."""
@@ -119,7 +131,7 @@ class Choose(ModalScreen[int]):
             box.border_title = self._title
             yield Label(self._says, markup=False)
             yield OptionList(*self._choices, markup=False)
-            yield Label("Enter: OK   Esc: cancel", markup=False)
+            yield KeyLine("Enter: OK   Esc: cancel")
 
     def on_option_list_option_selected(self, event: OptionList.OptionSelected) -> None:
         """The answer."""

@@ -11,13 +11,14 @@ from textual.binding import Binding, BindingType
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import Changed, News, Reply, Request
 from brass_pebble.protocol.rows import HandsOffRow
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.outside import Outside
 
-from .key_help import bindings_of, key_rows, key_table
+from .key_help import bindings_of, key_rows, key_table, keys_by_words
 from .palette import Palette
 from .sheets import Sheet
 
@@ -104,8 +105,8 @@ class View(Screen[None]):
         reply = await self.ask("hands_on" if off else "hands_off")
         if isinstance(reply, HandsOffRow):
             minutes = round(max(reply.surfaces.values(), default=0.0) / 60_000)
-            self.notify("Every surface commands again." if off else
-                        f"Hands off: presses only select, for {minutes} minutes. H ends it.", timeout=6)
+            self.notify("All surfaces act again." if off else
+                        f"Hands off: presses only select, for {say_count(minutes, 'minute')}. H ends it.", timeout=6)
 
     async def query_engine(self, kind: type[R], request: Request) -> R | None:
         """Ask the engine by a declared request; its declared reply, or None if it refused and the person was told.
@@ -137,8 +138,9 @@ class View(Screen[None]):
         """All keys."""
         rows = self.key_rows()
         wide = self.size.width >= WIDE and len(rows) > MANY
-        self.app.push_screen(Sheet(f"Keys of the {self.NAME} view", key_table(rows, self.palette, 2 if wide else 1),
-                                   wide=wide))
+        clicks = keys_by_words(bindings_of(*self.PARTS, type(self)))
+        self.app.push_screen(Sheet(f"Keys of the {self.NAME} view",
+                                   key_table(rows, self.palette, 2 if wide else 1, clicks), wide=wide))
 
     def action_restart(self) -> None:
         """Start the engine again after it ended."""

@@ -21,6 +21,7 @@ from brass_pebble.core.desk.look.drawn import OWN, ControlRow, LayerRow, MacroRo
 from brass_pebble.core.desk.look.shown import BANDS, gestures_for
 from brass_pebble.core.effects.drive import parse_drive, parse_level
 from brass_pebble.core.play.gesture import MOVE, PRESS, ends_at_once
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.limits import LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError
@@ -30,6 +31,7 @@ from brass_pebble.protocol.base import Reply
 from brass_pebble.protocol.layers import Catching, Takers
 from brass_pebble.protocol.topics import ChordNews
 from brass_pebble.screen.base.choosing import ChoosingSheet
+from brass_pebble.screen.base.key_line import KeyLine
 from brass_pebble.screen.known import NO_BINDING
 
 Ask = Callable[..., Awaitable[Reply | None]]
@@ -81,7 +83,7 @@ def proposals(text: str, macros: list[MacroRow], *, bound: bool, layers: list[La
     for macro in macros:
         if folded in macro.name.casefold() or folded in macro.id:
             choices.append(Choice(f"▸  play “{macro.name}”   {say_duration(round(macro.length_ms * MS))}, "
-                                  f"{macro.events} key events", "play", macro.id))
+                                  f"{say_count(macro.events, 'key event')}", "play", macro.id))
     if text:
         before, plus, last = text.rpartition("+")
         begun = last.strip().casefold()
@@ -208,12 +210,12 @@ class BindPanel(ChoosingSheet[Reply | None]):
                         id="what")
             yield Label("", id="complaint", markup=False)
             yield OptionList(id="choices", markup=False)
-            yield Label("", id="settings", markup=False)
+            yield KeyLine(id="settings")
             yield Label(f"Key label (up to {LONGEST_LABEL} characters; default: the action's name):")
             yield Input(placeholder="label", id="label", max_length=LONGEST_LABEL)
             yield Label("Note, for yourself:")
             yield Input(placeholder="note", id="note", max_length=120)
-            yield Label("", id="keys", markup=False)
+            yield KeyLine(id="keys", types=True)
 
     def on_mount(self) -> None:
         """Begin in the field."""
@@ -236,10 +238,10 @@ class BindPanel(ChoosingSheet[Reply | None]):
     def _show_settings(self) -> None:
         parts = [f"{key.upper()} {row.label}: {row.say(self.settings[row.name]).replace('none', '–')}"
                  for key, row in self._keys().items()]
-        self.query_one("#settings", Label).update("   ".join(parts))
+        self.query_one("#settings", KeyLine).say("   ".join(parts))
         listen = "F4 press the chord   " if self._ask else ""
-        self.query_one("#keys", Label).update(f"↑ ↓ choose   Enter live at once   {listen}F5 gesture   F6 layer   "
-                                              "Tab label, note   Esc leave")
+        self.query_one("#keys", KeyLine).say(f"↑ ↓ choose   Enter: bind   {listen}F5 gesture   F6 layer   "
+                                             "Tab label, note   Esc: cancel")
 
     def _keys(self) -> dict[str, Setting]:
         """What can be set for this gesture and action, by the key that goes through it."""
@@ -348,11 +350,12 @@ class BindPanel(ChoosingSheet[Reply | None]):
             # Nothing but the terminal's own keyboard is here: what it can tell, it tells.
             self._from_terminal = True
             self.set_focus(None)
-            self._say("● Press the chord. This terminal tells it: no Super, no F13, left and right alike. Esc leaves.",
+            self._say("● Press the chord. The terminal reports it without Super, without F13 to F24, and left and "
+                      "right alike. Esc: cancel.",
                       listening=True)
         else:
             self._say(f"● Press the chord on {', '.join(reply.keyboards)}; no other program gets it. "
-                      f"{reply.seconds:.0f} s, Esc leaves.", listening=True)
+                      f"{reply.seconds:.0f} s. Esc: cancel.", listening=True)
 
     def hear(self, message: ChordNews) -> None:
         """News of the chord that is listened for."""
@@ -365,8 +368,8 @@ class BindPanel(ChoosingSheet[Reply | None]):
                 self._say(f"● {'+'.join(message.down)} …", listening=True)
         else:
             self._listening = False
-            self._say("No chord came within ten seconds. F4 listens again."
-                      if message.state == "over" else "Left. F4 listens again.")
+            self._say("No chord within ten seconds. F4: listen again."
+                      if message.state == "over" else "Cancelled. F4: listen again.")
 
     def _caught(self, chord: str) -> None:
         self._listening = self._from_terminal = False
@@ -382,11 +385,11 @@ class BindPanel(ChoosingSheet[Reply | None]):
             if event.key == "escape":
                 self._listening = self._from_terminal = False
                 self.query_one("#what", Input).focus()
-                self._say("Left. F4 listens again.")
+                self._say("Cancelled. F4: listen again.")
             elif chord := chord_of_terminal(event.key, event.character):
                 self._caught(chord)
             else:
-                self._say(f"✗ “{event.key}” is no key that can be sent. Type the chord instead.")
+                self._say(f"✗ “{event.key}” cannot be sent as a key. Type the chord instead.")
             if self._ask is not None and not self._from_terminal:
                 self.run_worker(self._ask("leave_chord"))
             return
@@ -418,7 +421,7 @@ class BindPanel(ChoosingSheet[Reply | None]):
         """Change nothing."""
         if self._listening:
             self._listening = False
-            self._say("Left. F4 listens again.")
+            self._say("Cancelled. F4: listen again.")
             if self._ask is not None:
                 self.run_worker(self._ask("leave_chord"))
             return

@@ -64,8 +64,8 @@ class CheckupView(ListedView[Finding]):
         try:
             yield from self.outside.checkup(desk)
         except Exception as error:
-            yield Finding("the checkup itself", WRONG, f"it could not go on: {error!r}",
-                          "The findings above hold all the same")
+            yield Finding("the checkup itself", WRONG, f"stopped by an error: {error!r}",
+                          "The findings above are still valid")
 
     def _add(self, finding: Finding) -> None:
         self.findings.append(finding)
@@ -93,7 +93,7 @@ class CheckupView(ListedView[Finding]):
         elif wrong:
             text.append(f"✗ {wrong} of {len(self.findings)} need attention", style=f"bold {palette.rust}")
         else:
-            text.append(f"✓ all {len(self.findings)} looked at, nothing wrong", style=f"bold {palette.verdigris}")
+            text.append(f"✓ checked {len(self.findings)} things, no problems", style=f"bold {palette.verdigris}")
         if self._done and unknown:
             text.append(f"   ? {unknown} could not be checked", style=palette.brass)
         return text

@@ -104,7 +104,7 @@ class ClashesView(ListedView[ClashRow]):
         sketch, palette = self.query_one(Sketch), self.palette
         says, bar = self.query_one("#says", Static), self.query_one(PathBar)
         if row is None:
-            says.update("No conflicts with the programs whose shortcuts are known. t: show them. Add one with: "
+            says.update("No conflicts with the programs whose shortcuts are known. t: show them. To add a program: "
                         "brass-pebble programs import FILE")
             sketch.show([])
             bar.set_hops([Hop("Clashes", "clash")])
@@ -138,7 +138,7 @@ class ClashesView(ListedView[ClashRow]):
         where = self.spot
         row = self._bound(where) if where else None
         if where is None or row is None or ACTION_KINDS[row.kind].takes != "chord":
-            self.notify("This clash is not about a chord of one control. g goes there, o opens its macro.", timeout=5)
+            self.notify("This is not about the chord of one control. g: go there. o: open its macro.", timeout=5)
             return
         chords = await self.app.push_screen_wait(FamilySheet(1, row.label, self.ask))
         if chords:
@@ -146,7 +146,8 @@ class ClashesView(ListedView[ClashRow]):
             reply = await self.change("bind", surface=where.surface, layer=where.layer, control=where.control,
                                    gesture=where.gesture, kind=row.kind, target=chords[0], **settings)
             if reply:
-                self.notify("Live now. Let the program learn it, too: F4 in the same list sends it. u undoes it.",
+                self.notify("Saved. To teach it to the program, press F4 in the same list: it sends the chord. u: "
+                            "undo.",
                             title=reply.words, timeout=6)
 
     def _bound(self, where: PlaceRow) -> BindingRow | None:
@@ -197,8 +198,8 @@ class ClashesView(ListedView[ClashRow]):
 
 
 _REPAIRS = {
-    "conflict": "k gives it a chord that nothing known takes, b another action.",
-    "unreachable": "g goes there.", "too short": "b binds it anew, o opens its macro.",
-    "slow double tap": "g goes there; F8 while binding changes the time.",
-    "duplicate": "g goes to one of them.", "unused": "o opens the macro; F9 there binds it.",
+    "conflict": "k: choose a free chord. b: bind another action.",
+    "unreachable": "g goes there.", "too short": "b: bind again. o: open its macro.",
+    "slow double tap": "g: go there. F8 while binding changes the time.",
+    "duplicate": "g goes to one of them.", "unused": "o: open the macro. F9 there binds it.",
 }

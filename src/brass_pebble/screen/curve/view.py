@@ -177,9 +177,10 @@ class CurveView(DeskActions):
         if self.axis < len(raw):
             text.append(f"the device reports {raw[self.axis]}", style=palette.dim)
         if self._calibrating:
-            text.append("\n● Move it to both ends a few times, let it rest, then Enter.", style=f"bold {palette.brass}")
+            text.append("\n● Move it to both ends a few times, let it rest, then press "
+                        "Enter.", style=f"bold {palette.brass}")
         elif self._after is not None:
-            text.append("\n◌ as it was before; v brings the change back", style=f"bold {palette.brass}")
+            text.append("\n◌ before the change (v: after)", style=f"bold {palette.brass}")
         self.query_one("#numbers", Static).update(text)
 
     def _show_side(self) -> None:
@@ -207,7 +208,8 @@ class CurveView(DeskActions):
         measured = [f"{name} {value}" for name in ("low", "centre", "high")
                     if (value := getattr(settings, name)) is not None]
         rows.append("\n  measured: ", style=palette.dim)
-        rows.append(", ".join(measured) or "not yet; the device's own ends count (k measures)", style=palette.dim)
+        rows.append(", ".join(measured) or "not yet; the range that the device reports is used (k: "
+                                           "calibrate)", style=palette.dim)
         self.query_one("#rows", Static).update(rows)
 
     # Changing.
@@ -273,7 +275,7 @@ class CurveView(DeskActions):
     async def action_calibrate(self) -> None:
         """Find the ends by moving it there."""
         if self.row.turns:
-            self.notify("It has no ends: it only tells how far it was turned.", timeout=4)
+            self.notify("It has no ends: it only reports how far it was turned.", timeout=4)
         elif await self.ask("calibrate", surface=self.spot[0], control=self.spot[1], step="begin"):
             self._calibrating = True
             self._show_place()
@@ -285,7 +287,7 @@ class CurveView(DeskActions):
             self._calibrating = False
             if reply := await self.query_engine(Calibrated, Calibrate(surface=self.spot[0], control=self.spot[1],
                                                                       step="end")):
-                self.notify("Live now, and saved. u undoes it.", title=reply.words, timeout=5)
+                self.notify("Saved. u: undo.", title=reply.words, timeout=5)
             self._show_place()
 
     async def action_leave(self) -> None:
@@ -313,7 +315,7 @@ class CurveView(DeskActions):
             self.notify(f"{file} cannot be written: {error.strerror}. See whether that folder is yours.",
                         severity="error", timeout=8)
             return
-        self.notify(str(file), title="The curve is saved", timeout=8)
+        self.notify(str(file), title="Saved the curve", timeout=8)
 
     def more_help(self) -> list[tuple[str, str]]:
         return [("now", say_settings(self.settings()))]

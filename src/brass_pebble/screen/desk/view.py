@@ -11,6 +11,7 @@ from textual.widgets import Footer, Static
 
 from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.play.told import TraceRow
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.macros import MacroWritten
 from brass_pebble.protocol.rows import ProblemRow
@@ -27,7 +28,7 @@ from brass_pebble.protocol.topics import (
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.palette import PALETTES
-from brass_pebble.screen.base.sheets import Sheet, problem_list
+from brass_pebble.screen.base.sheets import Choose, Sheet, problem_list
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
@@ -46,6 +47,15 @@ STRIDE = 0.5
 LEAST_TRACE_ROWS = 4
 
 
+# What the menu of a control has, by the action that it stands for.
+DEEDS = (
+    ("tap", "press it"), ("latch", "hold it down, or let it go"), ("bind", "bind: give it an action"),
+    ("clear", "clear it"),
+    ("open_macro", "open its macro, or choose one"), ("explain", "explain its last press"),
+    ("layers", "its layers and gestures"), ("curve", "its curve"), ("labels", "labels of this surface"),
+    ("settings", "settings of this surface"), ("by_hand", "press this surface on the screen, or no longer"),
+    ("toggle_rest", "let this surface rest, or wake it"),
+)
 _TURN = "turn or push what moves, on the bench; the wheel and dragging do, too"
 
 
@@ -71,33 +81,33 @@ class DeskView(DeskActions):
         Binding("space", "latch", "hold / let go", tooltip="hold it down; again: let it go"),
         Binding("b", "bind", "bind", tooltip="give it another action"),
         Binding("delete", "clear", "clear", show=False, tooltip="clear it"), *UNDO, STOP,
-        Binding("w", "watch", "watch a class", tooltip="watch a minute of the class, hands off"),
-        Binding("e", "explain", "explain", tooltip="explain its last press, hop by hop"),
+        Binding("w", "watch", "watch a class", tooltip="watch a minute of the class"),
+        Binding("e", "explain", "explain", tooltip="explain its last press, step by step"),
         Binding("P", "by_hand", "press by hand", show=False,
-                tooltip="let the screen press this surface, also while its device is missing; or no longer"),
+                tooltip="press this surface on the screen, even while its device is missing; again: stop"),
         Binding("s", "toggle_rest", "rest / wake", show=False, tooltip="rest or wake the surface"),
         Binding("m", "meet", "meet a device",
-                tooltip="meet a device: find it by pressing it, take it over, draw it, try it"),
+                tooltip="meet a device: press a key on it, take it over, draw it, try it"),
         Binding("i", "settings", "surface", show=False,
-                tooltip="the selected surface's settings; draw it anew, take it off the desk"),
+                tooltip="the selected surface's settings; redraw it, remove it from the desk"),
         Binding("D", "desk_settings", "the desk's settings", show=False,
                 tooltip="the desk's settings: times, typing, MIDI, what is counted"),
         Binding("a", "arrange", "arrange", show=False,
                 tooltip="arrange: move the selected surface with the arrows"),
         Binding("o", "open_macro", "macros", tooltip="the selected control's macro, or all macros, or a new one"),
         Binding("l", "layers", "layers",
-                tooltip="the selected surface large: its layers and gestures; bind, copy, mirror"),
+                tooltip="the selected surface in full size: layers, gestures, copy, mirror"),
         Binding("k", "clashes", "clashes",
-                tooltip="clashes: chords that two programs take, bindings that never fire"),
-        Binding("f", "find", "find", show=False, tooltip="which control plays this macro, sends that chord?"),
+                tooltip="conflicts: chords that two programs use, bindings that never fire"),
+        Binding("f", "find", "find", show=False, tooltip="find the control that plays a macro or sends a chord"),
         Binding("g", "pin", "pin the layers", show=False,
-                tooltip="pin the layers: they stay, whatever gets the focus"),
+                tooltip="pin the layers, whatever has the focus"),
         Binding("j", "next_program", "next program on the stage", show=False,
                 tooltip="give the next program on the stage the focus"),
-        Binding("c", "checkup", "checkup", show=False, tooltip="checkup: what is wrong on this machine, and the fix"),
+        Binding("c", "checkup", "checkup", show=False, tooltip="checkup: problems on this machine and how to fix them"),
         Binding("n", "accept", "accept the debounce", show=False,
-                tooltip="take the debounce time that is offered"),
-        Binding("p", "problems", "problems", show=False, tooltip="what is wrong with the desk's files"),
+                tooltip="accept the suggested debounce time"),
+        Binding("p", "problems", "problems", show=False, tooltip="errors in the desk's files"),
         Binding("t", "daylight", "theme", show=False, tooltip="the next theme: dark, light, high contrast"),
         Binding("T", "letters", "large letters", show=False, tooltip="labels in large block letters, or plain ones"),
         Binding("z", "zoom", "zoom", show=False, tooltip="one surface large, the whole desk, its row"),
@@ -112,10 +122,10 @@ class DeskView(DeskActions):
         Binding("d", "sessions", "network", show=False, tooltip="devices of the network"),
         Binding("v", "labels", "labels", show=False, tooltip="labels to print"),
         Binding("h", "usage", "usage", show=False, tooltip="usage, and better places"),
-        Binding("V", "versions", "versions", show=False, tooltip="versions of the desk, and the way back"),
-        Binding("E", "give", "give it on", show=False, tooltip="give the desk on as one file"),
-        Binding("I", "take_in", "take a parcel in", show=False, tooltip="take a file from somebody else in"),
-        Binding("G", "asleep", "guests", show=False, tooltip="what came from somebody else, and sleeps"),
+        Binding("V", "versions", "versions", show=False, tooltip="earlier versions of the desk"),
+        Binding("E", "give", "export", show=False, tooltip="export the desk as one file"),
+        Binding("I", "take_in", "import", show=False, tooltip="import a file from somebody else"),
+        Binding("G", "asleep", "guests", show=False, tooltip="imported steps that wait for your approval"),
         Binding("escape", "end_recording", "cancel", show=False, tooltip="end a recording without keeping it"),
     ]
 
@@ -190,7 +200,7 @@ class DeskView(DeskActions):
         """A blank control was pressed: it can be bound there and then."""
         control = self.known.control((trace.surface, trace.control))
         blank = control is not None and trace.why.startswith("nothing bound") and not control.gestures
-        said = f"○ {trace.surface_name} {control.legend} is blank. b binds it now." if control and blank else ""
+        said = f"○ {trace.surface_name} {control.legend} is not bound. b: bind." if control and blank else ""
         if said != self._blank:
             self._blank = said
             self._show_trouble()
@@ -217,13 +227,14 @@ class DeskView(DeskActions):
         trouble = self.query_one("#trouble", Static)
         text = ""
         if not (self.known.connected or self.known.starting):
-            text = "✗ The engine has ended; nothing is down and every device is free. R starts it again, q leaves."
+            text = ("✗ The engine has ended. No key is down, and every device works normally. R: start it again. "
+                    "q: quit.")
         elif self._recording():
             text = self._recording()
         elif self._arranging:
-            text = "✥ The arrows move this surface on the desk; Enter leaves it there."
+            text = "✥ Move this surface with the arrows. Enter: done."
         elif question := self.known.surface(self.known.desk.question):
-            text = (f"? Which one is the {question.name}? Press any key on it"
+            text = (f"? Which device is “{question.name}”? Press any key on it"
                     + (" (on the bench: m shows the devices)." if question.ask and all(
                         row.device.startswith("bench/") for row in question.ask) else ".")
                     + f" {question.why}.")
@@ -306,6 +317,26 @@ class DeskView(DeskActions):
             self._show_path()
         if spot not in self._latched:
             self.press(spot, down=message.down)
+
+    @on(SurfaceDrawing.Asked)
+    def _asked(self, message: SurfaceDrawing.Asked) -> None:
+        self.query_one(Board).choose(message.spot)
+        self._show_path()
+        self._offer_deeds()
+
+    @work(exclusive=True, group="deeds")
+    async def _offer_deeds(self) -> None:
+        """What can be done with the selected control, to choose from by mouse or arrows."""
+        spot = self.query_one(Board).selected
+        surface, control = self.known.surface(spot[0]), self.known.control(spot)
+        if surface is None or control is None:
+            return
+        deeds = [(action, words) for action, words in DEEDS
+                 if action != "curve" or control.moves]
+        chosen = await self.app.push_screen_wait(Choose(
+            f"{surface.name} ▸ {control.legend}", control.words or "nothing bound", [words for _, words in deeds]))
+        if chosen >= 0:
+            await self.run_action(deeds[chosen][0])
 
     @on(SurfaceDrawing.Turned)
     def _turned(self, message: SurfaceDrawing.Turned) -> None:
@@ -451,7 +482,7 @@ class DeskView(DeskActions):
         """The selected surface large, with its layers and gestures."""
         surface, control = self.query_one(Board).selected
         if not self.known.desk.surfaces:
-            self.notify("There is no surface yet. m meets a device.", timeout=4)
+            self.notify("No surfaces yet. m: meet a device.", timeout=4)
             return
         self.app.open_view("surface", surface=surface, control=control)  # type: ignore[attr-defined]
 
@@ -532,7 +563,7 @@ class DeskView(DeskActions):
         """What is set for the selected surface; draw it anew, try it, take it off the desk."""
         surface = self.known.surface(self._chosen_surface())
         if surface is None:
-            self.notify("There is no surface yet. m meets a device.", timeout=4)
+            self.notify("No surfaces yet. m: meet a device.", timeout=4)
             return
         goal = await self.app.push_screen_wait(SurfacePanel(surface.id, self.known, self.ask))
         if goal:
@@ -566,7 +597,7 @@ class DeskView(DeskActions):
             await self._end_arranging()
         elif surface := self._chosen_surface():
             self._arranging = surface
-            self.notify("The arrows move this surface; Enter leaves it there.", timeout=5)
+            self.notify("Move this surface with the arrows. Enter: done.", timeout=5)
             self._show_trouble()
 
     async def _end_arranging(self) -> None:
@@ -606,5 +637,6 @@ def _say_chatter(surface: SurfaceRow) -> str:
     chatter = surface.chatter
     if chatter is None:
         return ""
-    return (f"~ {surface.name} {chatter.control} bounced {chatter.times} times in {chatter.presses} presses: a worn "
-            f"switch. n believes a release only after {chatter.offer}.")
+    return (f"~ {surface.name} {chatter.control} bounced {say_count(chatter.times, 'time')} in "
+            f"{say_count(chatter.presses, 'press')}: a worn "
+            f"switch. n: believe a release only after {chatter.offer}.")

@@ -27,10 +27,10 @@ class AsleepView(ListedView[AsleepRow]):
     AsleepView #about { width: 50%; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("a,enter", "approve", "approve", tooltip="let it do what it says"),
+        Binding("a,enter", "approve", "approve", tooltip="approve it"),
         Binding("m", "approve_item", "approve all of this macro",
-                tooltip="let all of this macro or control do what it says"),
-        Binding("A", "approve_all", "approve all", tooltip="let everything do what it says"),
+                tooltip="approve all steps of this macro or control"),
+        Binding("A", "approve_all", "approve all", tooltip="approve everything"),
         Binding("o", "open", "open it", tooltip="open the macro or the surface"),
     ]
 
@@ -48,13 +48,13 @@ class AsleepView(ListedView[AsleepRow]):
         palette = self.palette
         head = Text("Guests   ", style=f"bold {palette.brass}")
         if self.rows:
-            many = "1 thing sleeps" if len(self.rows) == 1 else f"{len(self.rows)} things sleep"
+            many = "1 step waits for approval" if len(self.rows) == 1 else f"{len(self.rows)} things sleep"
             head.append(f"☾ {many}", style=f"bold {palette.rust}")
-            head.append("\nThey came from somebody else and reach outside the keyboard. Read each; a lets it do "
-                        "what it says.", style=palette.dim)
+            head.append("\nThey came from somebody else and affect more than the keyboard. Read each one; "
+                        "a approves it.", style=palette.dim)
         else:
-            head.append("✓ nothing sleeps", style=f"bold {palette.verdigris}")
-            head.append("\nWhat somebody else made and reaches outside the keyboard would be listed here.",
+            head.append("✓ nothing waits for approval", style=f"bold {palette.verdigris}")
+            head.append("\nImported steps that affect more than the keyboard are listed here.",
                         style=palette.dim)
         return head
 
@@ -74,7 +74,7 @@ class AsleepView(ListedView[AsleepRow]):
             text.append(f"with {row.values}\n", style=palette.text)
         if row.origin:
             text.append(f"came with {row.origin}\n", style=palette.dim)
-        text.append("\nAn approval is for these very words: when the step is changed, it asks again.\n",
+        text.append("\nApproval covers exactly this text; a changed step asks again.\n",
                     style=palette.dim)
         self.query_one("#says", Static).update(text)
         self.query_one(PathBar).set_hops([Hop(row.where, "open"), Hop(row.does, "open"),
@@ -124,19 +124,19 @@ class AsleepView(ListedView[AsleepRow]):
         chosen = await self.app.push_screen_wait(Choose(
             "Approve all", f"{count} {'step' if count == 1 else 'steps'} of {', '.join(names[:6])}"
             f"{' and more' if len(names) > 6 else ''} would do what they say.",
-            ["Approve all of them as they are", "They are my own: do not ask for them again", "Cancel"]))
+            ["Approve all of them", "They are mine: do not ask again", "Cancel"]))
         if chosen == 0:
             await self._approve([row.mark for row in self.rows])
         elif chosen == 1:
             for origin in sorted({row.origin for row in self.rows}):
                 given = {"origin": origin} if origin else {"names": names}
                 if reply := await self.change("adopt", **given):
-                    self.notify("Nothing of them sleeps any more.", title=reply.words[:60], timeout=4)
+                    self.notify("All are approved.", title=reply.words[:60], timeout=4)
             self.load()
 
     async def _approve(self, marks: list[str]) -> None:
         if reply := await self.change("approve", marks=sorted(set(marks))):
-            self.notify("It does what it says from now on.", title=reply.words, timeout=4)
+            self.notify("Approved.", title=reply.words, timeout=4)
             self.load()
 
     def action_open(self) -> None:

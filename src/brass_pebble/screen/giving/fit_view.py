@@ -41,7 +41,7 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("m", "how", "by position / by name"), Binding("o", "other", "another surface of mine"),
         Binding("tab", "side", "other side", priority=True), Binding("delete", "off", "into the tray"),
-        Binding("d", "done", "done"), Binding("escape", "leave", "leave it"),
+        Binding("d", "done", "done"), Binding("escape", "leave", "cancel"),
     ]
 
     def __init__(self, known: Known, parcel: Parcel, item: Item, theirs: BareSurface,
@@ -107,13 +107,13 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
             place = self._fit.placed.get(chosen)
             legend = next((row.legend for row in self._mine.controls if row.id == place), "")
             head.append(f"{self._label(chosen)}: " + (f"goes to {legend}" if place else "in the tray"), style="bold")
-            head.append("   choose a place at the right and press Enter there", style=palette.dim)
+            head.append("   choose a control on the right and press Enter", style=palette.dim)
         self.query_one("#head", Static).update(head)
         self.query_one("#theirs-name", Static).update(Text("THEIRS  ✓ placed", style=palette.dim))
         self.query_one("#mine-name", Static).update(Text(f"{self._mine.name.upper()}", style=palette.dim))
-        tray = Text("✓ everything has found a place", style=palette.verdigris)
+        tray = Text("✓ everything is placed", style=palette.verdigris)
         if self._fit.tray:
-            tray = Text("tray, left out unless you place it:  ", style=f"bold {palette.brass}")
+            tray = Text("tray (left out unless placed):  ", style=f"bold {palette.brass}")
             tray.append("   ".join(f"{self._label(control)} ({control})" for control in self._fit.tray),
                         style=palette.text)
         self.query_one("#tray", Static).update(tray)
@@ -129,7 +129,7 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
         else:
             chosen = self.query_one("#theirs", Sketch).selected
             if chosen not in self._bound:
-                self.notify("That control of theirs does nothing; choose one with a label.", timeout=3)
+                self.notify("That control has no binding. Choose one with a label.", timeout=3)
                 return
             place = next(row for row in self._mine.controls if row.id == control)
             if not suits(self._bound[chosen], place):

@@ -26,7 +26,7 @@ async def open_parcel(view: View) -> None:
     here = sorted((file for folder in (Path.cwd(), view.outside.exports()) for file in folder.glob("*.zip")),
                   key=lambda file: -file.stat().st_mtime)
     answer = await view.app.push_screen_wait(AskText(
-        "Take in", "The file that somebody gave you. Only looked at for now; nothing is changed.",
+        "Take in", "File to import. You see what is in it before anything changes.",
         str(here[0]) if here else ""))
     if not answer:
         return
@@ -66,12 +66,12 @@ async def give(view: View, selected: Spot) -> None:
     if readable:
         says = "\n".join([f"{row.reach.does}: {row.reach.text[:60]}" for row in readable[:MOST_SHOWN]]
                          + ([f"… and {len(readable) - MOST_SHOWN} more"] if len(readable) > MOST_SHOWN else []))
-        if await view.app.push_screen_wait(Choose("Give on", f"Whoever gets it can read:\n{says}",
+        if await view.app.push_screen_wait(Choose("Give on", f"Anyone who gets this file can read:\n{says}",
                                                   [f"Write {file.name}", "Cancel"])) != 0:
             return
 
     def write() -> list[Path]:
         file.write_bytes(data)
         return [file]
-    await write_here(view, file, write, "Left out: serial numbers, ports, the network, history, secrets.",
+    await write_here(view, file, write, "Not included: serial numbers, ports, network settings, history, secrets.",
                      title="Packed")

@@ -21,6 +21,7 @@ from brass_pebble.core.parcel.contents import surface_without_own
 from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.look import Look, Reaching, at_most
 from brass_pebble.core.parcel.merge import BOTH, DIFFERS, LEAVE, NEW, SAME, TAKE, Item, Mine
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.known import Known
 from brass_pebble.screen.link import Asks
@@ -63,11 +64,11 @@ class TakeInView(ListedView[Line]):
     TakeInView.narrow OptionList { width: 44; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("space,enter", "choose", "take / leave / both", tooltip="take, leave, or keep both"),
-        Binding("a", "approve", "approve", tooltip="let what reaches outside do what it says, or sleep"),
+        Binding("space,enter", "choose", "import / skip / both", tooltip="import, skip, or keep both"),
+        Binding("a", "approve", "approve", tooltip="approve a step that affects more than the keyboard, or not"),
         Binding("f", "fit", "fit to mine", tooltip="fit a surface to one of yours: by position, by name, by hand"),
-        Binding("i", "take_in", "take it in", tooltip="take it in, in one change"),
-        Binding("escape", "leave", "leave it", tooltip="leave it; nothing was changed"),
+        Binding("i", "take_in", "import", tooltip="import the selection as one change"),
+        Binding("escape", "leave", "cancel", tooltip="cancel; nothing was changed"),
     ]
 
     def __init__(self, known: Known, link: Asks, look: Look, file: str) -> None:
@@ -163,9 +164,9 @@ class TakeInView(ListedView[Line]):
         head = Text("Take in   ", style=f"bold {palette.brass}")
         head.append(parcel.manifest.name, style="bold")
         head.append(f"   {Path(self.file).name}   {parcel.manifest.made_with}\n", style=palette.dim)
-        head.append("Nothing is changed yet. ", style=f"bold {palette.verdigris}")
-        head.append("+ new   = here already   ≠ differs from yours   ☾ sleeps until you approve it   "
-                    "· not taken   i takes it in", style=palette.dim)
+        head.append("Nothing has changed yet. ", style=f"bold {palette.verdigris}")
+        head.append("+ new   = identical   ≠ differs   ☾ waits for approval   · not selected   i: "
+                    "import", style=palette.dim)
         return head
 
     def show_row(self, row: Line | None) -> None:
@@ -216,17 +217,18 @@ class TakeInView(ListedView[Line]):
             row = line.reaching
             text = Text.assemble((f"{row.reach.does}\n", f"bold {palette.rust}"), (f"{row.reach.text}\n\n", "bold"))
             if not self._taken(row):
-                text.append(f"It belongs to {row.item}, which is not taken in as chosen now.\n", style=palette.dim)
-            text.append("✓ It will do this when it is played. a lets it sleep again.\n" if self._may(row) else
-                        "☾ It will do nothing until you approve it: a approves it now, G on the desk later.\n",
+                text.append(f"It belongs to {row.item}, which is not selected for import.\n", style=palette.dim)
+            text.append("✓ Approved. a: withdraw approval.\n" if self._may(row) else
+                        "☾ It does nothing until you approve it: a now, or G on the desk later.\n",
                         style=palette.verdigris if self._may(row) else palette.brass)
-            return text.append("An approval is for these very words: when the step is changed, it asks again.\n",
+            return text.append("Approval covers exactly this text; a changed step asks again.\n",
                                style=palette.dim)
         if item is None:
             return Text("")
         text = Text.assemble((f"{item.sort} {item.name}", f"bold {palette.brass}"), (f"   {item.id}\n", palette.dim))
-        said = {NEW: "It is not on this desk yet.", SAME: "It is on this desk already, just like this.",
-                DIFFERS: "This desk has another one of that name. Yours stays unless you take theirs, or keep both."}
+        said = {NEW: "Not on this desk yet.", SAME: "Already on this desk, identical.",
+                DIFFERS: "This desk has a different one with that name. Yours stays unless you import this one or "
+                         "keep both."}
         text.append(said[item.state] + "\n", style=palette.text)
         text.append(f"At most it {at_most(self.look, item)}.\n", style=palette.dim)
         if item.sort == "surface":
@@ -247,11 +249,12 @@ class TakeInView(ListedView[Line]):
         if item.id in self.fits:
             here, fit = self.fits[item.id]
             mine = self.known.surface(here)
-            text.append(f"Fitted to {mine.name if mine else here}: {len(fit.placed)} controls placed", style="bold")
+            text.append(f"Fitted to {mine.name if mine else here}: {say_count(len(fit.placed), 'control')} "
+                        "placed", style="bold")
             text.append(f", {len(fit.tray)} in the tray are left out: {', '.join(fit.tray)}\n" if fit.tray else "\n",
                         style=palette.brass)
         else:
-            text.append("f fits it to a surface of yours: by position, by name, or by hand.\n", style=palette.dim)
+            text.append("f: fit it to one of your surfaces, by position, by name or by hand.\n", style=palette.dim)
 
     def _compare(self, item: Item, line: int) -> None:
         """Both texts side by side, with what differs in colour."""
@@ -291,7 +294,7 @@ class TakeInView(ListedView[Line]):
             return
         item = line.item
         if item.state == SAME and item.id not in self.fits:
-            self.notify("It is here already, just like this: there is nothing to take.", timeout=4)
+            self.notify("Already here and identical: nothing to import.", timeout=4)
             return
         if self.fits.pop(item.id, None) is None:
             ways = WAYS[item.state]
@@ -303,9 +306,9 @@ class TakeInView(ListedView[Line]):
         """Let the chosen step do what it says, or sleep."""
         row = (self.row or Line()).reaching
         if row is None:
-            self.notify("Choose a line that reaches outside: each is approved by itself.", timeout=4)
+            self.notify("Choose a step that affects more than the keyboard; each is approved separately.", timeout=4)
         elif row.reach.mark in self.look.approved:
-            self.notify("You approved these very words before.", timeout=4)
+            self.notify("You approved exactly this text before.", timeout=4)
         else:
             self.approved ^= {row.reach.mark}
             self.load()
@@ -315,10 +318,10 @@ class TakeInView(ListedView[Line]):
         """Fit the chosen surface to one of mine."""
         item = (self.row or Line()).item
         if item is None or item.sort != "surface" or item.id not in self._drawn:
-            self.notify("Choose a surface of the parcel.", timeout=4)
+            self.notify("Choose a surface in the file.", timeout=4)
             return
         if not self.known.desk.surfaces:
-            self.notify("There is no surface on this desk yet: m on the desk meets a device.", timeout=5)
+            self.notify("This desk has no surfaces yet. Press m on the desk to meet a device.", timeout=5)
             return
         from .fit_view import FitSheet
         found = await self.app.push_screen_wait(FitSheet(self.known, self.look.parcel, item, self._drawn[item.id],
@@ -337,7 +340,7 @@ class TakeInView(ListedView[Line]):
         if reply := await self.change("take_in", **fields):
             sleeps = self._sleeping()
             more = f" {sleeps} {'step sleeps' if sleeps == 1 else 'steps sleep'}: G shows them." if sleeps else ""
-            self.app.notify(f"Live now, and saved. u undoes it.{more}", title=reply.words, timeout=8)
+            self.app.notify(f"Saved. u: undo.{more}", title=reply.words, timeout=8)
             self.app.pop_screen()
 
 

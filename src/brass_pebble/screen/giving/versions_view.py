@@ -36,7 +36,7 @@ class VersionsView(ListedView[VersionRow]):
     VersionsView #about > Sketch { height: 45%; margin: 0; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("enter", "restore", "back to this", tooltip="the desk as it was then; u takes it back"),
+        Binding("enter", "restore", "back to this", tooltip="restore the desk as it was then; u undoes it"),
         Binding("v", "against", "what it changed / since then", tooltip="what it changed, or everything since then"),
         Binding("l", "lines", "lines", tooltip="in words, or line by line"),
         Binding("pagedown", "scroll(1)", "on", show=False, priority=True, tooltip="scroll what differs"),
@@ -81,8 +81,8 @@ class VersionsView(ListedView[VersionRow]):
         head = Text("Versions   ", style=f"bold {palette.brass}")
         head.append(f"{len(self.rows)} kept   ", style=palette.text)
         head.append("what changed since this version" if self.since else "what this version changed", style="bold")
-        head.append("\nEvery change is kept, also those made in an editor. Enter goes back to a version; u takes that "
-                    "back, too.", style=palette.dim)
+        head.append("\nEvery change is kept, including those made in an editor. Enter: go back to a version. "
+                        "u: undo.", style=palette.dim)
         return head
 
     def show_row(self, row: VersionRow | None) -> None:
@@ -97,7 +97,7 @@ class VersionsView(ListedView[VersionRow]):
         before = self.rows[index + 1].number if index + 1 < len(self.rows) else 0
         asked = Compare(one=row.number) if self.since else Compare(one=before, other=row.number)
         if not asked.one:
-            first = DifferenceRow(words="the desk as it was first seen", surface="", control="")
+            first = DifferenceRow(words="initial state", surface="", control="")
             self._found = Differences(words=[first], lines=[], more=0)
         else:
             reply = await self.query_engine(Differences, asked)
@@ -122,9 +122,9 @@ class VersionsView(ListedView[VersionRow]):
             for difference in found.words[:MOST_WORDS]:
                 text.append(f"{difference.words}\n", style=palette.text)
             if len(found.words) > MOST_WORDS:
-                text.append(f"… and {len(found.words) - MOST_WORDS} more; l shows the lines\n", style=palette.dim)
+                text.append(f"… and {len(found.words) - MOST_WORDS} more (l: show the lines)\n", style=palette.dim)
         if not text:
-            text.append("Only remarks and blanks differ; l shows the lines." if found.lines else "Nothing differs.",
+            text.append("Only comments and blanks differ. l: show the lines." if found.lines else "Nothing differs.",
                         style=palette.dim)
         self.query_one("#differs Static", Static).update(text)
         self.query_one(PathBar).set_hops([Hop(f"version {row.number}", "version"), Hop(row.words, "version")])
@@ -148,7 +148,7 @@ class VersionsView(ListedView[VersionRow]):
     async def action_restore(self) -> None:
         """The desk as it was after the chosen version."""
         if (row := self.row) and (reply := await self.change("restore", number=row.number)):
-            self.notify("Live now. u takes it back.", title=reply.words, timeout=6)
+            self.notify("Saved. u: undo.", title=reply.words, timeout=6)
 
     def action_against(self) -> None:
         """What the version changed itself, or everything since then."""

@@ -66,7 +66,7 @@ class GlanceView(DeskActions):
             known = ", ".join(found.id for found in self.known.desk.surfaces)
             text.display = True
             text.update("" if self.known.starting else
-                        "The engine has ended. R starts it again, q leaves." if not self.known.connected else
+                        "The engine has ended. R: start it again. q: quit." if not self.known.connected else
                         f"There is no surface “{self.surface_id}”. Available: {known or 'none yet'}.")
             return
         self.surface_id = row.id
@@ -112,13 +112,13 @@ class GlanceView(DeskActions):
                 style = f"{palette.on_brass} on {palette.brass}" if down else palette.tint(control.tint)
                 text.append(f"{control.legend[:8]:>8} ", style=palette.dim)
                 text.append(f"{control.label}\n", style=f"bold {style}")
-        return text if text else Text("Nothing on it does anything yet.", style=palette.dim)
+        return text if text else Text("No bindings yet.", style=palette.dim)
 
     def _foot(self, row: SurfaceRow) -> None:
         palette = self.palette
         foot = Text(no_wrap=True, overflow="ellipsis")
         if not self.known.connected:
-            foot.append("✗ engine gone   R starts it again", style=f"bold {palette.rust}")
+            foot.append("✗ engine ended   R: start it again", style=f"bold {palette.rust}")
         elif row.state != "taken":
             foot.append(f"◌ {row.why or row.state}", style=palette.brass)
         else:

@@ -10,6 +10,7 @@ from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.screen.base.choosing import ChoosingSheet
+from brass_pebble.screen.base.key_line import KeyLine
 
 
 class Choice(ChoosingSheet[Any]):
@@ -35,7 +36,7 @@ class Choice(ChoosingSheet[Any]):
             yield Label(self._says, markup=False)
             yield Input(placeholder="type to narrow")
             yield OptionList(markup=False)
-            yield Label("↑ ↓ choose   Enter takes it   Esc leave", markup=False)
+            yield KeyLine("↑ ↓ choose   Enter: OK   Esc: cancel", types=True)
 
     def on_mount(self) -> None:
         """Begin in the field."""

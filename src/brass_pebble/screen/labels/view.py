@@ -20,6 +20,7 @@ from brass_pebble.core.label.faces import MOST_LAYERS, Face, layers_shown
 from brass_pebble.core.label.icons import NO_ICON, icons
 from brass_pebble.core.label.sheet import PAPERS, Label, Sheet
 from brass_pebble.core.label.sizes import kind_of
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of, write_pages
 from brass_pebble.paper.surface_map import card_pages, map_page
 from brass_pebble.protocol.base import Changed, News
@@ -36,7 +37,7 @@ from .choices import Choice
 from .page import LabelPage
 
 SAVES = (("the labels as PDF", "labels", ".pdf"), ("the labels as SVG, a file for each page", "labels", ".svg"),
-         ("a map of everything it does, as PDF", "map", ".pdf"), ("a map of everything it does, as SVG", "map", ".svg"),
+         ("a map of all bindings, as PDF", "map", ".pdf"), ("a map of all bindings, as SVG", "map", ".svg"),
          ("cards for the wallet, one for each layer, as PDF", "cards", ".pdf"),
          ("cards for the wallet, one for each layer, as SVG", "cards", ".svg"))
 
@@ -68,7 +69,7 @@ class LabelsView(OneSurfaceView):
         Binding("i", "icon", "icon", tooltip="icon of this label"),
         Binding("p", "paper", "paper", tooltip="A4 or Letter"),
         Binding("z", "zoom", "whole page", show=False, tooltip="the page in its whole width, or readable"),
-        Binding("n", "changed", "only changes", tooltip="only what changed since it was printed"),
+        Binding("n", "changed", "only changes", tooltip="only labels changed since the last print"),
         Binding("s", "save", "save", tooltip="save labels, map or cards; PDF or SVG"),
         Binding("b", "bind", "bind", show=False, tooltip="give the control another action"), *UNDO, QUIET_STOP,
     ]
@@ -112,7 +113,7 @@ class LabelsView(OneSurfaceView):
         """Lay the sheet out anew, and draw it."""
         row = self.row
         if row is None:
-            self.query_one("#summary", Static).update("No surface yet: m on the desk meets a device.")
+            self.query_one("#summary", Static).update("No surfaces yet. Press m on the desk to meet a device.")
             return
         self.surface_id = row.id
         self.on_sheet = [layer for layer in self.on_sheet if any(layer == found.id for found in row.layers)]
@@ -141,10 +142,11 @@ class LabelsView(OneSurfaceView):
         self.query_one(LabelPage).show(sheet, self._page, self.chosen)
         head = Text("Labels   ", style=f"bold {palette.brass}")
         head.append(f"{row.name}", style="bold")
-        head.append(f"   {sheet.count} labels   page {min(self._page + 1, len(sheet.pages))} of {len(sheet.pages)} "
+        head.append(f"   {say_count(sheet.count, 'label')}   page {min(self._page + 1, len(sheet.pages))} of "
+                    f"{len(sheet.pages)} "
                     f"on {self.paper.upper() if self.paper == 'a4' else 'Letter'}", style=palette.text)
         if self.only_changed:
-            head.append("   ● only what changed since it was printed", style=palette.brass)
+            head.append("   ● only labels changed since the last print", style=palette.brass)
         head.append("\n")
         for number, layer in enumerate(row.layers[:9], 1):
             on_sheet = layer.id in self.on_sheet
@@ -255,7 +257,8 @@ class LabelsView(OneSurfaceView):
             ids = [layer.id for layer in row.layers]
             self.on_sheet = ids[:MOST_LAYERS]
             if len(ids) > MOST_LAYERS:
-                self.notify(f"A cap has {MOST_LAYERS} corners; these are the first {MOST_LAYERS} of {len(ids)} layers. "
+                self.notify(f"A cap has {MOST_LAYERS} corners; these are the first {MOST_LAYERS} of "
+                            f"{say_count(len(ids), 'layer')}. "
                             "1 to 9 choose others.", timeout=5)
             self.redraw()
 
@@ -310,7 +313,8 @@ class LabelsView(OneSurfaceView):
             return
         control = label.face.control
         await self.app.push_screen_wait(AskText(
-            f"Label of {label.face.legend}", "Width x height of this label, in millimetres. “usual” goes back.",
+            f"Label of {label.face.legend}", "Width x height of this label in millimetres, or “usual” for the "
+                                             "standard size.",
             f"{label.at.width:g}x{label.at.height:g}", save=lambda size: self._give_size(size, control)))
 
     async def _give_size(self, size: str, control: str) -> str:

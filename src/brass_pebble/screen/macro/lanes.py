@@ -161,7 +161,7 @@ class LanesView(Widget, can_focus=True):
         model = self.model
         if model is None or not model.lanes.lanes:
             quiet = paint(palette.dim, palette.ground)
-            canvas.put(0, 1, "Nothing happens yet. Write a step, like  tap Ctrl+Alt+4,", quiet)
+            canvas.put(0, 1, "No events yet. Write a step, such as  tap Ctrl+Alt+4,", quiet)
             canvas.put(0, 2, "or press F8 and play it.", quiet)
         else:
             room = width - NAMES - 1
@@ -171,7 +171,7 @@ class LanesView(Widget, can_focus=True):
                 self._draw_lane(canvas, palette, row + RULER_ROWS, row + self._top, lane)
             if model.problems:
                 line = model.problems[0].line
-                canvas.put(0, height - 1, f"✗ line {line} has a mistake: the lanes show the text before it",
+                canvas.put(0, height - 1, f"✗ line {line} has an error: the lanes show the last text without errors",
                            paint(palette.rust, palette.ground))
             below = len(model.lanes.lanes) - self._top - (height - RULER_ROWS)
             if below > 0 and not model.problems:

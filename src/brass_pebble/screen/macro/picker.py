@@ -7,8 +7,10 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.screen.base.choosing import ChoosingSheet
+from brass_pebble.screen.base.key_line import KeyLine
 from brass_pebble.screen.known import Known
 
 
@@ -31,10 +33,10 @@ class MacroPicker(ChoosingSheet[tuple[str, str]]):
         """One field, and what fits."""
         with Vertical() as box:
             box.border_title = "Macros"
-            yield Label("A part of a macro's name, or the name of a new one:")
+            yield Label("Part of a macro's name, or the name of a new macro:")
             yield Input()
             yield OptionList(markup=False)
-            yield Label("↑ ↓ choose   Enter opens   Esc leaves")
+            yield KeyLine("↑ ↓ choose   Enter: open   Esc: cancel", types=True)
 
     def on_mount(self) -> None:
         """All of them at first."""
@@ -52,10 +54,10 @@ class MacroPicker(ChoosingSheet[tuple[str, str]]):
             if folded in macro.name.casefold() or folded in macro.id:
                 live = ", depends on the press" if macro.live else ""
                 rows.append((f"▸  {macro.name}   {say_duration(round(macro.length_ms * MS))}, "
-                             f"{macro.events} events{live}", (macro.id, "")))
+                             f"{say_count(macro.events, 'event')}{live}", (macro.id, "")))
         rows += [(f"✗  {why}", (name, "")) for name, why in desk.broken_macros.items() if folded in name.casefold()]
         if text and folded not in (m.name.casefold() for m in desk.macros):
-            rows.append((f"+  a new macro “{text}”", ("", text)))
+            rows.append((f"+  new macro “{text}”", ("", text)))
         self.offer(rows)
 
     def take(self, choice: tuple[str, str]) -> None:

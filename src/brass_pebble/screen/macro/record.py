@@ -22,6 +22,7 @@ from brass_pebble.client import EngineError
 from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.effects.pointer import REL_HWHEEL, REL_WHEEL, REL_X, REL_Y
 from brass_pebble.core.macro.record import KEEPING, PLAYED, strokes_of, without_stop, write_recording
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.protocol.devices import AskDevices, Devices
@@ -110,7 +111,7 @@ class RecordSheet(ModalScreen[str]):
         lamp = self.query_one("#lamp", Static)
         if self.phase == "choose":
             what = "keys, clicks and the pointer's way" if self.paths else "keys and clicks"
-            lamp.update(Text(f"○ Which device? Only that one is read: {what} (p).   Time is kept: {self.keep} (k)",
+            lamp.update(Text(f"○ Which device? Only this one is recorded: {what} (p).   Time is kept: {self.keep} (k)",
                              style=palette.text))
         elif self.phase == "count":
             lamp.update(Text(f"◔ {self._left} …   get ready on the {self.device and self.device.shown}",
@@ -119,7 +120,7 @@ class RecordSheet(ModalScreen[str]):
             count = len(strokes_of(self.events, self.events[-1][2])) if self.events else 0
             ends = f"{STOP} twice" if self._types_here else f"{STOP} twice on it, Esc here"
             lamp.update(Text(f"● RECORDING the {self.device and self.device.shown}: "
-                             f"{count} {'key' if count == 1 else 'keys'}   {ends}, or a click on this line stops",
+                             f"{count} {'key' if count == 1 else 'keys'}   {ends}, or a click here: stop",
                              style=f"bold {palette.rust}"))
             names = key_table()
             latest = [f"{names.name(code)} {'down' if value else 'up'}" for code, value, _ in self.events[-12:]
@@ -201,9 +202,10 @@ class RecordSheet(ModalScreen[str]):
         end = self.events[-1][2] if self.events else 0
         text = write_recording(played, end=end, keep=self.keep)
         if not text:
-            self.notify("Nothing was played, so nothing was recorded.", timeout=4)
+            self.notify("Nothing was played, so nothing is recorded.", timeout=4)
         else:
-            self.notify(f"{len(text.splitlines())} lines, {say_duration(end - self.events[0][2])}", timeout=3)
+            self.notify(f"{say_count(len(text.splitlines()), 'line')}, "
+                        f"{say_duration(end - self.events[0][2])}", timeout=3)
         self._leave(text)
 
     @work(group="leave")

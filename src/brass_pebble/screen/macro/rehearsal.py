@@ -11,6 +11,7 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.topics import RehearsalNews, RehearsedRow
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import paint
@@ -53,7 +54,8 @@ class RehearsalPanel(Widget, can_focus=True):
             self.events[number] = event
         missed = sum(not reaction.good for event in self.events.values() for reaction in event.reactions)
         state = "over" if message.done else "playing"
-        self.head = (f"Rehearsal {state}: {len(self.events)} events, the latest {message.late_ms:.2f} ms behind its "
+        self.head = (f"Rehearsal {state}: {say_count(len(self.events), 'event')}, the latest {message.late_ms:.2f} "
+                     "ms behind its "
                      f"time, {f'{missed} ignored' if missed else 'every one noticed'}"
                      + (f".  ✗ {message.trouble}" if message.trouble else ""))
         self.redraw()

@@ -16,6 +16,7 @@ from textual.widgets import Footer, Static, TextArea
 from brass_pebble.client import EngineError
 from brass_pebble.core.macro import edit as edits
 from brass_pebble.core.macro.renamed import old_words
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.protocol.base import News
@@ -61,15 +62,15 @@ class MacroView(View):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("f5", "rehearse", "rehearse", priority=True,
-                tooltip="rehearse on the stage: what lands when, and what the program does with it"),
-        Binding("f6", "play", "play for real", priority=True, tooltip="play for real, after a count-in"),
+                tooltip="rehearse with simulated programs"),
+        Binding("f6", "play", "play", priority=True, tooltip="play to real programs, after a count-in"),
         Binding("f8", "record", "record", priority=True),
-        Binding("f9", "bind", "bind", priority=True, tooltip="bind to the next control pressed"),
+        Binding("f9", "bind", "bind", priority=True, tooltip="bind to the next key pressed"),
         Binding("f7", "stop", "stop", priority=True, tooltip="stop everything"),
         Binding("f4", "format", "tidy", show=False, priority=True, tooltip="write the text in its usual form"),
         Binding("tab", "other_side", "text / lanes", tooltip="from the text to the lanes, and back"),
         Binding("f1", "keys", "keys", tooltip="all keys of this view"),
-        Binding("escape", "leave", "back", tooltip="back; everything is live already"),
+        Binding("escape", "leave", "back", tooltip="back; everything is saved"),
     ]
     AUTO_FOCUS = "LanesView"
 
@@ -108,6 +109,7 @@ class MacroView(View):
 
     async def on_mount(self) -> None:
         """Open the macro."""
+        self.app.offer_screen_keys()  # type: ignore[attr-defined]
         self.query_one(StatusLine).redraw()
         self._open()
 
@@ -138,7 +140,8 @@ class MacroView(View):
             return text
         at = time.strftime("%d %B, %H:%M", time.localtime(draft.at))
         chosen = await self.app.push_screen_wait(Choose(
-            "Unfinished text", f"Text of this macro from {at} is not live yet. The macro plays as it did before.",
+            "Unfinished text", f"Text of this macro from {at} has not taken effect. The macro plays the last good "
+                               "version.",
             ["Open the unfinished text", "Leave it for later", "Discard it"]))
         if chosen == 2:
             await self.ask("draft_macro", macro=self.macro_id)
@@ -222,9 +225,10 @@ class MacroView(View):
             return
         other = reply.texts.get(self.macro_id, "")
         chosen = await self.app.push_screen_wait(Choose(
-            "Changed by another program", f"macros/{self.macro_id}.macro was saved by another program while you typed. "
-            "Both texts stay in the history of the desk (V).",
-            ["Save my text over it", "Use the other text; mine stays as a draft", "Decide later"]))
+            "Changed in another program", f"macros/{self.macro_id}.macro was saved by another program while you were "
+                                          "typing. "
+            "Both texts are in the history (V on the desk).",
+            ["Save my text", "Use the other text and keep mine as a draft", "Decide later"]))
         if chosen in (0, 1):
             self._saved = other
         if chosen == 0:
@@ -254,7 +258,8 @@ class MacroView(View):
         head.append(macro.name or self.macro_id, style=f"bold {colour}")
         closest = f" · closest pair {say_duration(lanes.closest)}" if lanes.closest is not None else ""
         live = " · depends on the press or the world: shown for an ordinary one" if macro.live else ""
-        head.append(f"   {say_duration(lanes.length)} · {lanes.events} events{closest}{live}", style=palette.text)
+        head.append(f"   {say_duration(lanes.length)} · "
+                    f"{say_count(lanes.events, 'event')}{closest}{live}", style=palette.text)
         bound = self._bound()
         head.append(f"   bound: {', '.join(bound) if bound else 'nowhere yet (F9)'}",
                     style=palette.dim if bound else palette.brass)
@@ -278,7 +283,7 @@ class MacroView(View):
         if model is not None:
             hops.append(Hop(f"macro {model.macro.name}", "macro", bool(model.problems)))
             lanes = model.lanes
-            hops.append(Hop(f"{lanes.events} events, {say_duration(lanes.length)}", "macro"))
+            hops.append(Hop(f"{say_count(lanes.events, 'event')}, {say_duration(lanes.length)}", "macro"))
         programs = self.known.programs
         hops.append(Hop(", ".join(p.name for p in programs) if programs else "the focused program", "desk"))
         self.query_one(PathBar).set_hops(hops)
@@ -338,11 +343,11 @@ class MacroView(View):
     @work(exclusive=True, group="ask")
     async def _ask_and_edit(self, message: LanesView.Asked) -> None:
         if message.what == "insert":
-            words = await self.app.push_screen_wait(AskText("A new step", "It comes behind the selected one, like "
-                                                            "wait 300ms  or  tap Ctrl+C:"))
+            words = await self.app.push_screen_wait(AskText("A new step", "Inserted after the selected step, "
+                                                            "for example  wait 300ms  or  tap Ctrl+C:"))
         else:
-            words = await self.app.push_screen_wait(AskText("Snap to a rhythm", "The steps of the marked lines begin "
-                                                            "on multiples of:", "250ms"))
+            words = await self.app.push_screen_wait(AskText("Snap to a rhythm", "Start the marked steps on multiples "
+                                                                                "of:", "250ms"))
         if words:
             self._edit(message.what, message.line, message.stretch, words)
 
@@ -375,7 +380,7 @@ class MacroView(View):
         self.query_one(LanesView).choose_line(edited.line)
         self._go_to_line(edited.line)
         if not self._wrong:
-            self._tell(f"{edited.words}   u takes it back")
+            self._tell(f"{edited.words}   u: undo")
 
     def _first_line(self) -> int:
         return self.model.bars()[0][1].line if self.model and self.model.bars() else 1
@@ -414,11 +419,11 @@ class MacroView(View):
         """Play it for real, after a count-in that leaves time to focus the target."""
         await self._save().wait()
         if self.model is None or self.model.problems:
-            self._tell("✗ It has a mistake; mend it first.", wrong=True)
+            self._tell("✗ The macro has an error. Correct it first.", wrong=True)
             return
         where = "the stage" if self.known.desk.output == "stage" else "whatever has the focus then"
         for left in range(COUNT_IN, 0, -1):
-            self._tell(f"Plays for real into {where} in {left} …   F7 stops")
+            self._tell(f"Playing to {where} in {left} …   F7 stops")
             await self._wait(1.0)
         if await self.ask("play", macro=self.macro_id):
             self._tell("playing for real")
@@ -435,7 +440,7 @@ class MacroView(View):
         await self.ask("end_rehearsal")
         await self.ask("stop")
         self._stop_clock()
-        self._tell("stopped; nothing is down")
+        self._tell("stopped; no key is down")
 
     def _start_clock(self) -> None:
         self._stop_clock()
@@ -481,7 +486,7 @@ class MacroView(View):
         area.replace(whole, (0, 0), area.document.end, maintain_selection_offset=False)
         self._read(area.text)
         self.query_one(LanesView).choose_line(at + 1)
-        self._tell(f"{len(text.splitlines())} lines recorded   u takes them back")
+        self._tell(f"{say_count(len(text.splitlines()), 'line')} recorded   u: undo")
 
     @work(exclusive=True, group="bind")
     async def action_bind(self) -> None:
@@ -490,7 +495,8 @@ class MacroView(View):
         if not self._binding:
             self._tell("")
             return
-        self._tell("Press the key that should play this macro, on its device; or Esc, then b on the desk. F9: cancel")
+        self._tell("Press the key that should play this macro, on its device; or press Esc, then b on the desk. F9: "
+                   "cancel")
 
     def _bind_pressed(self, message: PressNews) -> None:
         for surface, control, value in message.keys:
@@ -502,7 +508,7 @@ class MacroView(View):
     async def _bind_to(self, surface: str, control: str) -> None:
         if reply := await self.change("bind", surface=surface, control=control, kind="play", target=self.macro_id):
             self.spot = (surface, control)
-            self._tell(f"live now: {reply.words}   u on the desk takes it back")
+            self._tell(f"saved: {reply.words}   u on the desk: undo")
             self._show_head()
 
     # News.
@@ -556,7 +562,8 @@ class MacroView(View):
             # Nothing typed is ever lost, and what works goes on working.
             if self.model.problems:
                 if await self.ask("draft_macro", macro=self.macro_id, text=text) is not None:
-                    self.notify("The unfinished text is kept. The macro plays as it did before.", timeout=6)
+                    self.notify("The unfinished text is kept as a draft. The macro still plays the last good "
+                                "version.", timeout=6)
             else:
                 await self.ask("write_macro", macro=self.macro_id, text=text, base=self._saved)
         elif self._drafted:

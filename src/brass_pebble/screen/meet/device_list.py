@@ -82,7 +82,7 @@ class DeviceList(Widget, can_focus=True):
         self._lines = [self._line(row, index == self.at, width, palette)
                        for index, row in enumerate(self.rows) if index >= self._first]
         if not self.rows:
-            self._lines = [Strip([Segment("No device with keys is here. Plug one in: it appears by itself.",
+            self._lines = [Strip([Segment("No device with keys found. Plug one in and it appears here.",
                                           paint(palette.dim, palette.ground))])]
         self.refresh()
 
@@ -123,9 +123,9 @@ class DeviceList(Widget, can_focus=True):
             last, style = f"is the surface {self._names.get(row.surface, row.surface)}", paint(
                 palette.verdigris, ground)
         elif row.main:
-            last = "your main keyboard; stays as it is"
+            last = "your main keyboard; not taken over"
         elif not row.readable:
-            last, style = "you may not read it; a allows it", paint(palette.rust, ground)
+            last, style = "no permission to read it (a: allow)", paint(palette.rust, ground)
         elif row.deaf:
             last, style = row.deaf, paint(palette.rust, ground)
         parts.append(Segment(set_cell_size(last, max(0, width - used)), style))

@@ -14,6 +14,7 @@ from brass_pebble.core.desk.model import ON_TRIAL
 from brass_pebble.core.devices.grip import IN_WORDS
 from brass_pebble.core.devices.layout import Control, Layout
 from brass_pebble.core.devices.walk import STEP, Learning, Walk, leave_out, move, rename, resize
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.signals.signal import from_wire, signal_name, wire
 from brass_pebble.protocol.devices import Proposal, Taken
 from brass_pebble.protocol.topics import ArrivedRow, DoubleRow, HeardNews
@@ -70,7 +71,7 @@ class Which(Phase):
 
     def prompt(self) -> str:
         if self.asks_main:
-            return "First: press any key on the keyboard you type on. It stays yours and is never taken over."
+            return "First, press any key on the keyboard you type on. It is never taken over."
         if self.double is not None and self.quiet is None:
             first, second = self.double.first, self.double.second
             both = f"{first.key} ({_place(first)}) and {second.key} ({_place(second)})"
@@ -82,7 +83,7 @@ class Which(Phase):
             return f"The system does not let you read “{device.shown}”. Press a to allow it, for this device alone."
         if device is not None and device.id in self.view.heard_from and not (
                 device.surface or device.main):
-            return f"That is the {device.shown}, {device.where}. Enter takes it over; or press another one."
+            return f"That is the {device.shown}, {device.where}. Enter: take it over. Or press a key on another device."
         return "Press any key on the device you want to use."
 
     async def enter(self) -> None:
@@ -145,7 +146,7 @@ class Which(Phase):
         with self.view.app.suspend():
             done = subprocess.run(words, check=False)
             if done.returncode:
-                input("It did not work; the lines above tell why. Enter goes back. ")
+                input("It did not work; see above. Enter: go back. ")
         await self.view.ask("devices")
 
     async def echoed(self) -> bool:
@@ -192,7 +193,8 @@ class Which(Phase):
             fields["keys"] = {c.id: c.code for c in best.controls} if best.learn else {}
         if device.parts:
             chosen = await self.view.app.push_screen_wait(Choose(
-                "Which parts?", f"What is wanted of {device.shown}? What is not taken goes on exactly as before.",
+                "Which parts?", f"Which parts of {device.shown} should be taken over? The others go on working as "
+                                "before.",
                 [words for words, _ in device.parts]))
             if chosen < 0:
                 return
@@ -235,19 +237,19 @@ class Draw(Phase):
         words = f"{self._words}.  " if self._words else ""
         if self.walk is not None:
             if self._next_is_row_key:
-                return "Press the key that shall begin a new row."
+                return "Press the key that should start new rows."
             count = len(self.walk.layout.controls)
             if not count:
-                return ("Walk the keys: press them in reading order. r begins a new row; k makes a key of the device "
-                        "do so.")
+                return ("Press the keys in reading order. r: new row. k: choose a key of the device that "
+                        "starts new rows.")
             return f"{words}{count} drawn. Go on, or arrows and + − * / n Del change the marked one. Enter: done."
         if self.learning is not None:
             left = sum(c.id not in self.learning.keys for c in self.learning.layout.controls)
             return (f"{words}Press “{self.learning.wanted}” on the device ({left} to go). s: it has none, "
                     "Backspace: back.")
         if not self.proposals:
-            return "No drawing is known for it. w walks the keys: press them one after the other, and it is drawn."
-        return "Which drawing is it? Enter uses it, d changes it, w draws it from nothing by pressing the keys."
+            return "No drawing for this device. w: draw it by pressing the keys one after the other."
+        return "Choose a drawing. Enter: use it. d: change it. w: draw it by pressing the keys."
 
     async def enter(self) -> None:
         if not self.proposals:
@@ -379,7 +381,7 @@ class Draw(Phase):
             return leave_out(layout, marked)
         if what == "name":
             control = next(c for c in layout.controls if c.id == marked)
-            name = await self.view.app.push_screen_wait(AskText("What stands on this key", "A word or a sign:",
+            name = await self.view.app.push_screen_wait(AskText("Key legend", "A word or a sign:",
                                                                 control.legend))
             return rename(layout, marked, name) if name else layout
         return layout
@@ -409,11 +411,12 @@ class Try(Phase):
     def prompt(self) -> str:
         controls = [c for c in self.view.surface_controls() if not (c.absent or c.passes)]
         if self._stray:
-            return f"{self._stray} is not on the drawing. Enter keeps it so; d draws it anew."
+            return f"{self._stray} is not on the drawing. Enter: keep it so. d: redraw."
         if len(self.seen) == len(controls) and controls:
-            return (f"All {len(controls)} controls work. Enter: it is ready. Choose a key on the desk and press b. To "
+            return (f"All {say_count(len(controls), 'control')} work. Enter: done. Choose a key on the desk and "
+                    "press b. To "
                     f"get the device back by itself at any time, {IN_WORDS}.")
-        return f"Press every control once: {len(self.seen)} of {len(controls)} seen. Enter: it is ready."
+        return f"Press every control once: {len(self.seen)} of {len(controls)} pressed. Enter: done."
 
     async def enter(self) -> None:
         self.view.draw([place_of(control) for control in self.view.surface_controls()], seen=self.seen)

@@ -16,6 +16,7 @@ from textual.widgets.option_list import Option
 
 from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
 from brass_pebble.core.devices.grip import IN_WORDS
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.devices import AskDevices, AskProposals, Devices, Proposal, Proposals
 from brass_pebble.protocol.rows import DeviceRow
@@ -70,8 +71,8 @@ class MeetView(View):
         Binding("p", "do('plug')", "pull out / plug in", tooltip="pull a device of the bench out, plug it in again"),
         Binding("a", "do('allow')", "allow reading", tooltip="allow this device to be read"),
         Binding("w", "do('walk')", "walk the keys"),
-        Binding("d", "do('change')", "change it", tooltip="change a drawing, or draw anew"),
-        Binding("d", "do('redraw_it')", "draw it anew", tooltip="change a drawing, or draw anew"),
+        Binding("d", "do('change')", "change it", tooltip="change a drawing, or redraw"),
+        Binding("d", "do('redraw_it')", "redraw", tooltip="change a drawing, or redraw"),
         Binding("s", "do('skip')", "it has none"), Binding("backspace", "do('back')", "back", tooltip="one step back"),
         Binding("r", "do('new_row')", "new row"),
         Binding("k", "do('row_key')", "row key", tooltip="the next key pressed begins rows"),
@@ -82,7 +83,7 @@ class MeetView(View):
         Binding("n", "do('name')", "name", tooltip="mark the keyboard you type on; name a drawing"),
         Binding("delete", "do('leave_out')", "leave out"),
         Binding("u", "do('undo')", "undo"),
-        Binding("ctrl+r", "do('again')", "begin anew", tooltip="begin drawing anew"),
+        Binding("ctrl+r", "do('again')", "start over", tooltip="start drawing over"),
         *(Binding(key, f"select({way})", "", show=False, tooltip="choose a device, a drawing or a control")
           for key, way in _WAYS.items()),
         *(Binding(f"shift+{key}", f"shift({way})", "", show=False, tooltip="move the marked control")
@@ -268,7 +269,7 @@ class MeetView(View):
     async def action_keep(self) -> None:
         """Keep the last keyboard, which would give itself back."""
         if await self.ask("keep", surface=self.surface_id):
-            self.notify("It stays a surface. Esc, then i and “take it off the desk” gives it back.", timeout=6)
+            self.notify("It stays a surface. Esc, then i and “remove it from the desk” gives it back.", timeout=6)
 
     # What is shown.
 
@@ -307,13 +308,13 @@ class MeetView(View):
         self.query_one("#steps", Static).update(line)
         prompt = Text(self.phase.prompt(), style=f"bold {palette.text}")
         if self._on_trial():
-            prompt = Text("On trial: it is given back after ten seconds. To keep it, type keep on it, or press y.",
+            prompt = Text("On trial: given back after ten seconds. To keep it, type keep on it or press y.",
                           style=f"bold {palette.rust}")
         elif self.phase.number == 1:
             left = self._until - time.monotonic()
             count = len([row for row in self.rows if not row.surface])
-            listening = f"   listening to {count} devices, {left:.0f} s left" if left > 0.5 else \
-                "   nobody listens now; l listens again"
+            listening = f"   listening to {say_count(count, 'device')}, {left:.0f} s left" if left > 0.5 else \
+                "   not listening (l: listen again)"
             prompt.append(listening, style=palette.dim if left > 0.5 else palette.rust)
         self.query_one("#prompt", Static).update(prompt)
         self.query_one(StatusLine).redraw()
@@ -330,12 +331,12 @@ class MeetView(View):
         if surface is None:
             hops.append(Hop("your main keyboard, never taken over", "device") if device.main
                         else Hop("not a surface yet" if device.by_messages
-                                 else "not a surface yet: its keys reach every program", "device"))
+                                 else "not a surface yet: its keys reach all programs", "device"))
         else:
             if surface.name != device.shown:
                 hops.append(Hop(surface.name, "device"))
             hops += [Hop("setting up: keys are inactive" if self.surface_id else
-                                                         f"{len(surface.controls)} controls", "device")]
+                                                         f"{say_count(len(surface.controls), 'control')}", "device")]
         return hops
 
     def _tick(self) -> None:

@@ -1,4 +1,4 @@
-"""The Network view: who is connected over the network, since when and how well; who asks to be let in."""
+"""The Network view: who is connected over the network, since when and how well; who asks for access."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ SEEN = "found"
 # Cells for a key unit, the largest that fits.
 SCALES = ((14, 6), (12, 5), (10, 4), (8, 4), (6, 3))
 STATES = {"connected": ("●", "connected"), "joining": ("◌", "joining"), "invited": ("◌", "invited by you"),
-          "asks": ("?", "asks to be let in"), SEEN: ("·", "seen on the network")}
+          "asks": ("?", "asks for access"), SEEN: ("·", "seen on the network")}
 
 
 class Invite(ModalScreen[str]):
@@ -67,8 +67,8 @@ class NetworkView(DeskActions):
     AUTO_FOCUS = ""
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("up", "choose(-1)", "choose", show=False), Binding("down", "choose(1)", "choose", show=False),
-        Binding("enter", "admit", "let in / invite", tooltip="let in who asks; invite who was seen"),
-        Binding("delete", "send_away", "send away", tooltip="send away, and let in no longer"),
+        Binding("enter", "admit", "allow / invite", tooltip="allow a peer that asks; invite one that was seen"),
+        Binding("delete", "send_away", "revoke", tooltip="revoke access"),
         Binding("o", "open('midi')", "MIDI open / closed", tooltip="open or close the MIDI session"),
         Binding("c", "open('osc')", "OSC open / closed", tooltip="open or close OSC"),
         Binding("i", "invite", "invite", tooltip="invite by address"), *UNDO, STOP,
@@ -148,8 +148,8 @@ class NetworkView(DeskActions):
         if not rows:
             open_now = self.sessions.midi or self.sessions.osc
             text.append("Nobody is connected yet.\n" if open_now else
-                        "Nothing is open to the network. o opens a MIDI session, c opens OSC; then connect from the "
-                        "tablet or the other computer, and let it in here.\n", style=palette.dim)
+                        "Nothing is open to the network. o: open a MIDI session. c: open OSC. Then connect from the "
+                        "other computer and allow it here.\n", style=palette.dim)
             return text
         text.append(f"  {'':22}{'':18}{'since':>10}{'latency':>10}{'lost':>7}{'late':>7}{'too many':>10}"
                     f"{'messages':>10}   surface\n", style=palette.dim)
@@ -169,7 +169,7 @@ class NetworkView(DeskActions):
                     text.append(f"{count:>{width}}", style=palette.rust if count else palette.dim)
                 surface = self.known.surface(row.surface)
                 text.append(f"{row.messages:>10}   ", style=palette.text)
-                text.append(surface.name if surface else "none yet: m meets it",
+                text.append(surface.name if surface else "none yet (m: meet it)",
                             style=palette.verdigris if surface else palette.dim)
             else:
                 text.append(f"   {mark} {said}", style=palette.brass if row.state == "asks" else palette.dim)
@@ -180,9 +180,9 @@ class NetworkView(DeskActions):
         row = self.row
         if row is None:
             return Text()
-        said = {"asks": "Enter lets it in; it then has to connect once more. Only whom you let in is heard.",
-                "connected": "Delete sends it away and lets it in no longer.",
-                SEEN: "Enter invites it.", "invited": "It has not answered yet.", "joining": "It is joining."}
+        said = {"asks": "Enter: allow. It then has to connect again. Only allowed peers are heard.",
+                "connected": "Delete: revoke access.",
+                SEEN: "Enter: invite.", "invited": "It has not answered yet.", "joining": "It is joining."}
         return Text(said[row.state], style=self.palette.dim)
 
     async def _draw_surface(self) -> None:
@@ -220,7 +220,7 @@ class NetworkView(DeskActions):
             return
         if row.state == "asks":
             if await self.ask("admit", name=row.name, host=row.host):
-                self.notify("It is let in from now on. Connect from there once more, if it does not do so by itself.",
+                self.notify("Allowed. If it does not reconnect by itself, connect again from there.",
                             title=row.name or row.host, timeout=6)
         elif row.state == SEEN:
             await self.ask("admit", name=row.name, host=row.host)
@@ -250,4 +250,5 @@ class NetworkView(DeskActions):
             await self.ask("invite", host=host, port=int(port or 5004))
             self._refresh()
         elif address:
-            self.notify(f"“{address}” is no address. Write it as 192.168.1.20:5004.", severity="error", timeout=6)
+            self.notify(f"“{address}” is not a valid address. Write it as "
+                        "192.168.1.20:5004.", severity="error", timeout=6)

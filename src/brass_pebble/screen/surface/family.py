@@ -13,9 +13,11 @@ from textual.containers import Vertical
 from textual.timer import Timer
 from textual.widgets import Input, Label, OptionList
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import Reply
 from brass_pebble.protocol.layers import Chords
 from brass_pebble.screen.base.choosing import ChoosingSheet
+from brass_pebble.screen.base.key_line import KeyLine
 
 Ask = Callable[..., Awaitable[Reply | None]]
 COUNT_IN = 3
@@ -48,16 +50,17 @@ class FamilySheet(ChoosingSheet[list[str]]):
         """What it is for, and the chords."""
         with Vertical() as box:
             if self._count > 1:
-                box.border_title = f"Free chords for {self._count} controls"
-                yield Label("Neighbours that no known program and no other control takes:", markup=False)
+                box.border_title = f"Free chords for {say_count(self._count, 'control')}"
+                yield Label("Chords in a row that no known program and no other control uses:", markup=False)
             else:
                 box.border_title = "Free chords"
-                yield Label("Easiest to remember for this label, taken by no known program and no control:",
+                yield Label("Easiest to remember for this label; not used by any known program or control:",
                             markup=False)
                 yield Input(self._label, placeholder="what it is for")
             yield OptionList(markup=False)
             yield Label("", id="count", markup=False)
-            yield Label("↑ ↓ choose   Enter binds it   F4 sends it once, so that a program can learn it   Esc leave")
+            yield KeyLine("↑ ↓ choose   Enter: bind   F4: send once, so that a program can learn it   Esc: cancel",
+                          types=True)
 
     def on_mount(self) -> None:
         """Ask for the first ones."""
@@ -81,8 +84,8 @@ class FamilySheet(ChoosingSheet[list[str]]):
         elif len(chords) >= self._count:
             self.offer([(f"{chords[0]} … {chords[-1]}   ({', '.join(chords[:12])})", chords)])
         else:
-            self.query_one("#count", Label).update(f"✗ Nothing has {self._count} free neighbours; the longest row has "
-                                                   f"{len(chords)}. Take fewer controls.")
+            self.query_one("#count", Label).update(f"✗ No {self._count} free chords in a row; the longest row has "
+                                                  f"{len(chords)}. Select fewer controls.")
 
     def action_take_all(self) -> None:
         """Without a field to type in, Enter takes all the same."""

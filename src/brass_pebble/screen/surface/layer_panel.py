@@ -19,6 +19,7 @@ from brass_pebble.core.say.setting import settings_of
 from brass_pebble.protocol.base import Reply
 from brass_pebble.protocol.layers import Window, Windows
 from brass_pebble.protocol.rows import WindowRow
+from brass_pebble.screen.base.key_line import KeyLine
 from brass_pebble.screen.base.settings_panel import next_value
 from brass_pebble.screen.known import NO_LAYER, NO_SURFACE, Known
 
@@ -62,7 +63,7 @@ class LayerPanel(ModalScreen[None]):
             yield Label("", id="about", markup=False)
             yield OptionList(markup=False)
             yield Input(max_length=120)
-            yield Label("Enter changes it, live at once, u undoes   Esc back", markup=False)
+            yield KeyLine("Enter: change (takes effect at once; u undoes)   Esc: back", types=True)
 
     def on_mount(self) -> None:
         """Begin in the list."""
@@ -80,11 +81,11 @@ class LayerPanel(ModalScreen[None]):
                 for name, setting in SETTINGS.items() if not (lowest and name == "starts")]
         if not lowest:
             rows += [("follows", f"comes with      {'the window of ' + follows if follows else 'no window'}"),
-                     ("class", "                choose one of the windows open now"),
-                     ("click", "                take the next window that I click"),
-                     ("type", "                type its class, with * for anything"),
-                     ("title", "                type its title, with * for anything")]
-        return [*rows, ("remove", "take this layer away (u brings it back)")]
+                     ("class", "                choose an open window"),
+                     ("click", "                the next window I click"),
+                     ("type", "                type its class (* for anything)"),
+                     ("title", "                type its title (* for anything)")]
+        return [*rows, ("remove", "delete this layer (u undoes)")]
 
     def _fill(self) -> None:
         if not self.is_current:
@@ -102,8 +103,8 @@ class LayerPanel(ModalScreen[None]):
             options.add_options([Option(text, id=name) for name, text in self.rows()])
         options.highlighted = min(at, options.option_count - 1)
         trouble = self._known.layers.trouble
-        self.query_one("#about", Label).update(f"✗ {trouble}" if trouble else "Windows are told by "
-                                               f"{self._known.layers.source or 'nobody yet'}.")
+        source = self._known.layers.source or "nobody yet"
+        self.query_one("#about", Label).update(f"✗ {trouble}" if trouble else f"Windows are reported by {source}.")
 
     @on(OptionList.OptionSelected)
     def _chosen(self, event: OptionList.OptionSelected) -> None:
@@ -151,7 +152,7 @@ class LayerPanel(ModalScreen[None]):
             if row.follows:
                 await self._put("follows", None)
             else:
-                self.notify("Choose below which window it comes with.", timeout=4)
+                self.notify("Choose the window below.", timeout=4)
         elif what == "class":
             reply = await self._ask("windows")
             if isinstance(reply, Windows):
@@ -160,7 +161,7 @@ class LayerPanel(ModalScreen[None]):
                     self.notify("No window is open.", timeout=4)
                 self._fill()
         elif what == "click":
-            self.query_one("#about", Label).update("● Click the window, within ten seconds …")
+            self.query_one("#about", Label).update("● Click the window within ten seconds …")
             window = await self._ask("next_window")
             if isinstance(window, Window):
                 rule = {"class": window.cls} if window.cls else {"title": window.title}

@@ -15,8 +15,9 @@ from brass_pebble.screen.base.settings_panel import Ask, SettingsPanel
 from brass_pebble.screen.known import NO_SURFACE, Known
 
 HANDS = ("hands", "hands off for two minutes: presses only select (H: all surfaces)")
-GOALS = (("draw", "draw it anew: another drawing, or walk the keys"), ("try", "try it: every control lights up"),
-         ("remove", "take it off the desk (u brings it back)"))
+GOALS = (("draw", "redraw it: choose another drawing, or press the keys one by one"), ("try", "try it: every control "
+                                                                                              "lights up"),
+         ("remove", "remove it from the desk (u undoes)"))
 
 
 class SurfacePanel(SettingsPanel):
@@ -61,7 +62,7 @@ class SurfacePanel(SettingsPanel):
             shows = surface.lamps.get(lamp, "")
             said = {"": "as the system lights it", "armed": "lit while armed"}.get(shows, f"layer {layers.get(shows)}")
             rows.append((lamp, f"{lamp + ' lamp':18} {said}"))
-        return [*rows, ("hands", "hands on: its presses command again") if self._off else HANDS, *GOALS]
+        return [*rows, ("hands", "hands on: presses act again") if self._off else HANDS, *GOALS]
 
     @property
     def _off(self) -> bool:

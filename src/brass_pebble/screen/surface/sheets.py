@@ -59,7 +59,7 @@ class LayerSheets(Static):
     def _about(self, surface: SurfaceRow, sheet: str) -> str:
         layer = next((row for row in surface.layers if row.id == sheet), None)
         if layer is None:
-            return "What each control does now. PageDown leafs through the layers; they stack from left to right."
+            return "What each control does now. PgDn: next layer. Layers stack from left to right."
         return say_layer(layer, lowest=layer is surface.layers[0])
 
     def on_click(self, event: events.Click) -> None:
@@ -72,11 +72,11 @@ class LayerSheets(Static):
 def say_layer(layer: LayerRow, *, lowest: bool) -> str:
     """A layer in one line: is it on, why, when does it come."""
     if lowest:
-        return "The lowest layer: always on. What is empty above falls through to it."
+        return "The lowest layer, always on. Controls that are empty above fall through to it."
     parts = [f"On now: {layer.why}" if layer.on else "Off now"]
     if layer.follows:
         follows = " and ".join(f"{what} {value}" for what, value in layer.follows.given().items())
-        parts.append(f"comes with the window: {follows}")
+        parts.append(f"on with the window {follows}")
     if layer.starts == "on":
         parts.append("on from the start")
-    return "; ".join(parts) + ". l changes it, o switches it."
+    return "; ".join(parts) + ". l: settings. o: on / off."

@@ -14,6 +14,7 @@ from brass_pebble.core.desk.look.drawn import ControlRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import NOTHING, what_does
 from brass_pebble.core.play.gesture import PRESS
 from brass_pebble.core.play.told import TraceRow
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.layers import CyclesBegun, First, LayerAdded, LayerSwitched
 from brass_pebble.protocol.rows import DeskRow
@@ -62,7 +63,7 @@ class SurfaceView(DeskActions):
         Binding("enter", "take", "bind", tooltip="bind its gesture; Tab leads to the gestures, ↑ ↓ choose one"),
         Binding("space", "press", "press it", tooltip="press it, if it is on the bench or pressed by hand"),
         Binding("P", "by_hand", "press by hand", show=False,
-                tooltip="let the screen press this surface, also while its device is missing; or no longer"),
+                tooltip="press this surface on the screen, even while its device is missing; again: stop"),
         Binding("b", "bind", "bind", show=False, tooltip="bind its press"),
         Binding("pagedown", "leaf(1)", "next sheet", priority=True, tooltip=_SHEETS),
         Binding("pageup", "leaf(-1)", "sheet before", show=False, priority=True, tooltip=_SHEETS),
@@ -84,11 +85,11 @@ class SurfaceView(DeskActions):
         Binding("delete", "clear", "clear", show=False),
         Binding("n", "free", "what is free", show=False, tooltip="what is free here?"),
         Binding("k", "family", "free chords", tooltip="free chords, for one or a whole family"),
-        Binding("f", "find", "find", tooltip="which control plays this macro, sends that chord?"),
+        Binding("f", "find", "find", tooltip="find the control that plays a macro or sends a chord"),
         Binding("i", "times", "times", show=False, tooltip="times of hold and double tap, on this surface"),
         Binding("I", "desk_times", "times of the desk", show=False, tooltip="the same times, for the whole desk"),
-        Binding("p", "pin", "pin layers", show=False, tooltip="pin the layers: they stay, whatever gets the focus"),
-        Binding("0", "first", "cycle to its first", show=False, tooltip="the control's cycle begins anew"), *UNDO, STOP,
+        Binding("p", "pin", "pin layers", show=False, tooltip="pin the layers, whatever has the focus"),
+        Binding("0", "first", "cycle to its first", show=False, tooltip="restart the control's cycle"), *UNDO, STOP,
         Binding("e", "explain", "explain", show=False, tooltip="explain its last press"),
         Binding("escape", "back", "back"),
     ]
@@ -211,15 +212,16 @@ class SurfaceView(DeskActions):
     def _say_task(self) -> str:
         if self._pending_task is not None:
             how, places = self._pending_task
-            what = f"{len(places)} controls" if len(places) > 1 else f"{self._say_place(places[0])}"
+            what = f"{say_count(len(places), 'control')}" if len(places) > 1 else f"{self._say_place(places[0])}"
             if how.endswith("layer"):
                 return (f"{how.capitalize()} of {self._say_place(places[0])}to which one? PageDown and < > lead there, "
-                        "Enter. Esc leaves it.")
+                        "Enter. Esc: cancel.")
             if how == "with":
-                return f"{what} together with which control? Choose it (< > other surfaces), Enter. Esc leaves it."
-            return f"{how.capitalize()} {what}: choose where, PageDown and < > lead elsewhere, Enter. Esc leaves it."
-        return (f"{len(self._marked)} controls: c copy, m move, h mirror, Delete clear, k free chords for all. "
-                "v takes one out, Esc all.") if self._marked else ""
+                return f"{what} together with which control? Choose it (< > other surfaces), Enter. Esc: cancel."
+            return f"{how.capitalize()} {what}: choose where (PgDn, < >: elsewhere), Enter. Esc: cancel."
+        return (f"{say_count(len(self._marked), 'control')}: c copy, m move, h mirror, Delete clear, k free chords "
+                "for all. "
+                "v: deselect one, Esc: all.") if self._marked else ""
 
     def _say_place(self, place: list[str]) -> str:
         surface = self.known.surface(place[0])
@@ -229,16 +231,16 @@ class SurfaceView(DeskActions):
         control, surface, palette = self.control, self.surface, self.palette
         chosen = self.query_one("#chosen", Static)
         if not control.id:
-            chosen.update("This surface has no drawing yet: Esc, then i draws it.")
+            chosen.update("No drawing yet. Press Esc, then i to draw it.")
             return
         layer = next((row.name for row in surface.layers if row.id == self.layer_id), "no layer")
-        hint = "" if self._narrow else ("\nPress a control to select it (H first: nothing is sent); Enter or Tab binds "
-                                        "a gesture:")
+        hint = "" if self._narrow else ("\nPress a control to select it (H first, so that nothing is sent). Enter or "
+                                          "Tab: bind a gesture.")
         chosen.update(f"{surface.name} ▸ {control.legend}   in {layer}{hint}")
         self.query_one(GestureList).show(surface, control, self.sheet, palette)
         trace = self.known.last_trace_of(self.board.selected)
         self.query_one("#last", Static).update(f"Last: {trace.sentence}" if trace else
-                                               "It has not been pressed yet.")
+                                               "Not pressed yet.")
 
     def on_resize(self, event: events.Resize) -> None:
         """Share the room between the drawing and what stands beside it."""
@@ -395,7 +397,7 @@ class SurfaceView(DeskActions):
         reply = await self.change("rearrange", how=how, places=places, **({"to": to} if to else {}))
         self._marked = []
         if reply:
-            self.notify("Live now. u undoes it.", title=reply.words, timeout=4)
+            self.notify("Saved. u: undo.", title=reply.words, timeout=4)
         self._show()
 
     @work(exclusive=True, group="edit")
@@ -408,7 +410,7 @@ class SurfaceView(DeskActions):
         chords = await self.app.push_screen_wait(FamilySheet(len(places), label, self.ask))
         if chords and (reply := await self.change("bind_family", places=places, chords=chords)):
             self._marked = []
-            self.notify("Live now. u undoes it.", title=reply.words, timeout=4)
+            self.notify("Saved. u: undo.", title=reply.words, timeout=4)
 
     # Layers.
 
@@ -427,8 +429,9 @@ class SurfaceView(DeskActions):
             reply, wrong = await self.ask_or_say("add_layer", surface=self.surface_id, name=name)
             made = reply.layer if isinstance(reply, LayerAdded) else ""
             return wrong
-        await self.app.push_screen_wait(AskText("A new layer", f"What is it called? It lies on top of "
-                                                f"{self.surface.name}'s other layers, and starts empty.", save=add))
+        await self.app.push_screen_wait(AskText("A new layer", f"Name of the new layer. It starts empty, on top of "
+                                                               "the other layers of "
+                                         f"{self.surface.name}.", save=add))
         if made:
             self.sheet = made
             await self.show_all()
@@ -445,7 +448,7 @@ class SurfaceView(DeskActions):
         """Begin the control's cycle anew."""
         surface, control = self.board.selected
         if reply := await self.query_engine(CyclesBegun, First(surface=surface, control=control)):
-            self.notify("Its cycle begins anew." if reply.count else "It has no cycle under way.", timeout=3)
+            self.notify("The cycle starts again." if reply.count else "No cycle is under way.", timeout=3)
 
     def action_times(self) -> None:
         """When a press is a hold, and how soon a second tap has to come, on this surface."""

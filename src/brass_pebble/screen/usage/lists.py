@@ -8,6 +8,7 @@ from rich.text import Text
 
 from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.usage.arrange import Arrangement
 from brass_pebble.core.usage.report import History, Report
@@ -51,7 +52,7 @@ class Lists:
     def _used(self) -> Text:
         found, palette = self._report, self._palette
         if not found.bindings:
-            return self._nothing("Nothing has been pressed yet in this time. Use the surface; every press is counted.")
+            return self._nothing("No presses in this period.")
         text, most = Text(), found.bindings[0][4]
         room = max(3, self._rows - 9)
         for layer, control, gesture, label, times in found.bindings[:room]:
@@ -70,7 +71,8 @@ class Lists:
                 text.append(", ".join(f"{name} {times}" for name, times in rows[:4]) + "\n", style=palette.text)
         lost = say_duration(found.lost * MS)
         text.append("stopped   ", style=palette.dim)
-        text.append(f"{found.stopped} runs before their end, {found.cancelled} presses had no effect\n",
+        text.append(f"{say_count(found.stopped, 'run')} before their end, {say_count(found.cancelled, 'press')} had "
+                    "no effect\n",
                     style=palette.text)
         text.append("waits     ", style=palette.dim)
         text.append(f"{lost} lost waiting for second taps\n" if found.lost else "none lost to double taps\n",
@@ -96,13 +98,13 @@ class Lists:
     def _slips(self) -> Text:
         found, palette = self._report, self._palette
         if not found.slipped:
-            return Text("✓ Nothing that looks like a slip: no press was taken back at once.", style=palette.verdigris)
-        text = Text("Taken back at once, by an undo or by the opposite:\n\n", style=palette.dim)
+            return Text("✓ No likely mis-hits: no press was undone at once.", style=palette.verdigris)
+        text = Text("Undone at once, or followed by the opposite:\n\n", style=palette.dim)
         each = max(1, (self._rows - 4) // 3)
         for slip in found.slipped[:each]:
             share = slip.times / max(1, found.heat.get(slip.control, slip.times))
             text.append(f"! {self._legends.get(slip.control, slip.control)}", style=f"bold {palette.rust}")
-            text.append(f"   {slip.times} times, {share * 100:.0f} % of its presses\n", style=palette.text)
+            text.append(f"   {say_count(slip.times, 'time')}, {share * 100:.0f} % of its presses\n", style=palette.text)
             if slip.meant:
                 said = ", ".join(f"{self._legends.get(name, name)} {times}" for name, times in slip.meant[:4])
                 text.append(f"   meant was: {said}\n", style=palette.text)
@@ -113,7 +115,7 @@ class Lists:
     def _pairs(self) -> Text:
         found, palette = self._report, self._palette
         if not found.pairs:
-            return self._nothing("Nothing was played one after the other more than once.")
+            return self._nothing("No sequence occurred more than once.")
         text, most = Text(), found.pairs[0].times
         for pair in found.pairs[:self._rows - 2]:
             text.append(f"{pair.times:>6} ", style=f"bold {palette.text}")
@@ -127,7 +129,7 @@ class Lists:
     def _days(self) -> Text:
         palette, history, text = self._palette, self._history, Text(no_wrap=True, overflow="ellipsis")
         if not history.days:
-            return self._nothing("No day with a press yet.")
+            return self._nothing("No presses yet.")
         most = max(times for _, times in history.days)
         total = sum(count for _, count in history.late)
         if total:
@@ -144,9 +146,10 @@ class Lists:
             text.append(time.strftime("%d %b %H:%M  ", time.localtime(began)), style=palette.dim)
             length = max(0, ended - began)
             lasted = say_duration(length * 1000 * MS) if length else ""
-            text.append(f"{lasted:>9} {times:>6} presses", style=palette.text)
+            text.append(f"{lasted:>9} {times:>6} {'press' if times == 1 else 'presses'}", style=palette.text)
             text.append(f", {stopped} stopped" if stopped else "", style=palette.text)
-            text.append(f", {slips} slips\n" if slips else "\n", style=palette.rust if slips else palette.text)
+            text.append(f", {say_count(slips, 'slip')}\n" if slips else "\n",
+                        style=palette.rust if slips else palette.text)
         return text
 
     def _better(self, arrangement: Arrangement) -> Text:
@@ -170,6 +173,6 @@ class Lists:
         for control in arrangement.freed:
             text.append(f"✂ {labels.get(control, control)[:16]:16} ", style=palette.text)
             text.append(f"{self._legends.get(control, control)}: never used\n", style=palette.dim)
-        text.append("\nEnter does it   u undoes it   v shows it before and after\n", style=palette.dim)
-        text.append("k keeps what was never used   o the hand rests on the chosen control", style=palette.dim)
+        text.append("\nEnter: do it   u: undo   v: before / after\n", style=palette.dim)
+        text.append("k: keep what was never used   o: the hand rests on the selected control", style=palette.dim)
         return text

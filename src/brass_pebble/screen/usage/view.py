@@ -16,6 +16,7 @@ from textual.widgets import Footer, Static
 
 from brass_pebble.core.desk.look.drawn import ControlRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import place_of, show_control
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.usage.arrange import Arrangement, propose
 from brass_pebble.core.usage.report import History, Report, Used, report
 from brass_pebble.protocol.base import News
@@ -161,7 +162,7 @@ class UsageView(OneSurfaceView):
         """Draw everything from what is known."""
         row, found, history = self.row, self._report, self._history
         if row is None:
-            self.query_one("#summary", Static).update("No surface yet: m on the desk meets a device.")
+            self.query_one("#summary", Static).update("No surfaces yet. Press m on the desk to meet a device.")
         if row is None or found is None or history is None:
             return
         if not any(control.id == self.chosen for control in row.controls):
@@ -187,12 +188,12 @@ class UsageView(OneSurfaceView):
         head.append(row.name, style="bold")
         layer = next((layer.name for layer in row.layers if layer.id == self.layer_id), "")
         head.append(f"   layer {layer}   {PERIODS[self.period][1]}", style=palette.text)
-        head.append(f"   {found.presses:,} presses of {history.presses:,} on the desk", style=palette.text)
-        head.append(f"   {found.stopped} stopped   {found.slips} slips", style=palette.dim)
+        head.append(f"   {say_count(found.presses, 'press')} of {history.presses:,} on the desk", style=palette.text)
+        head.append(f"   {found.stopped} stopped   {say_count(found.slips, 'slip')}", style=palette.dim)
         if not self.counting:
-            head.append("\n○ Nothing is counted: the history is off (h)", style=f"bold {palette.rust}")
+            head.append("\n○ History is off (h)", style=f"bold {palette.rust}")
         else:
-            head.append("\n● Counted on this machine only: how often, never what was typed   ", style=palette.dim)
+            head.append("\n● Counted on this machine only: how often, never what you typed   ", style=palette.dim)
             head.append(" least ", style=palette.dim)
             head.append("▁▂▃▄▅▆▇█", style=palette.brass)
             head.append(" most", style=palette.dim)
@@ -224,7 +225,7 @@ class UsageView(OneSurfaceView):
                 mark = "slip" if name in slipped else "near" if name in near else ""
             elif control.kind and name in unused and not counts.get(name):
                 mark = "unused"
-            note = f"{slipped[name].times} slips" if self.page == SLIPS and name in slipped else ""
+            note = f"{say_count(slipped[name].times, 'slip')}" if self.page == SLIPS and name in slipped else ""
             caps[name] = Cap(control.label, counts.get(name, 0), counts.get(name, 0) / most if most else 0.0,
                              mark, note)
         return caps
@@ -320,11 +321,11 @@ class UsageView(OneSurfaceView):
             self.action_page(BETTER)
             return
         if found.empty:
-            self.notify(f"There is nothing to do: {found.why}.", timeout=5)
+            self.notify(f"Nothing to do: {found.why}.", timeout=5)
             return
         if reply := await self.change("arrange", surface=self.surface_id, layer=found.layer,
                                    moves=[list(move) for move in found.moves], freed=list(found.freed)):
-            self.notify("Live now, and saved. u puts everything back. v on the desk prints the labels that changed.",
+            self.notify("Saved. u: undo. v on the desk prints the labels that changed.",
                         title=reply.words, timeout=8)
 
     @work(group="arrange", exclusive=True)
@@ -336,7 +337,7 @@ class UsageView(OneSurfaceView):
         home = [name for name in row.home if name != self.chosen]
         home = home if self.chosen in row.home else [*home[-1:], self.chosen]
         if reply := await self.change("home", surface=row.id, home=home):
-            self.notify("The proposal reckons from there. u undoes it.", title=reply.words, timeout=4)
+            self.notify("The proposal now starts from there. u: undo.", title=reply.words, timeout=4)
 
     @work(group="edit", exclusive=True)
     async def action_bind(self) -> None:
@@ -366,11 +367,12 @@ class UsageView(OneSurfaceView):
     async def action_history(self) -> None:
         """Switch counting off or on, or erase what was counted."""
         rows = [("count no longer" if self.counting else "count again", "switch"),
-                ("erase everything that was counted, for good", "erase"), ("leave it as it is", "")]
-        choice = await self.app.push_screen_wait(Choice("History", "Kept on this machine only; how often, never what.",
+                ("erase the history permanently", "erase"), ("cancel", "")]
+        choice = await self.app.push_screen_wait(Choice("History", "Stored on this machine only: how often, never "
+                                                                   "what you typed.",
                                                         rows))
         if choice == "switch" and (reply := await self.change("count_usage", on=not self.counting)):
-            self.notify("u undoes it.", title=reply.words, timeout=4)
+            self.notify("Press u to undo.", title=reply.words, timeout=4)
         elif choice == "erase" and await self.ask("erase_usage") is not None:
-            self.notify("Nothing is left of it.", title="Erased", timeout=5)
+            self.notify("The history is erased.", title="Erased", timeout=5)
         self.load()

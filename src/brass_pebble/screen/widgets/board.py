@@ -12,6 +12,7 @@ from textual.widgets import Static
 
 from brass_pebble.core.desk.look.arrange import side_by_side
 from brass_pebble.core.desk.look.drawn import StagePlaceRow, SurfaceRow
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.rows import DeskRow
 from brass_pebble.screen.known import Known, Spot
 
@@ -174,8 +175,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         plays = {trace.surface for trace in self.known.live()}
         signs = [f"{s.name} is {s.state}" if s.state != "taken" else f"{s.name} is playing"
                  for s in away if s.state != "taken" or s.id in plays]
-        more = "1 surface" if len(away) == 1 else f"{len(away)} surfaces"
-        return ", ".join([f"row {here} of {len(rows)} (PgDn), {more} elsewhere", *signs])
+        return ", ".join([f"row {here} of {len(rows)} (PgDn), {say_count(len(away), 'surface')} elsewhere", *signs])
 
     def go_to_row(self, by: int) -> Spot:
         """The first control of the next row."""

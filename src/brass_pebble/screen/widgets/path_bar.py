@@ -124,12 +124,12 @@ def hops_of(known: Known, spot: Spot, *, following: bool) -> list[Hop]:
     """The hops for a control."""
     surface, control = known.surface(spot[0]), known.control(spot)
     if surface is None or control is None:
-        return [Hop("press a control, or choose one with the arrows", "surface")]
+        return [Hop("press a control or select one with the arrows", "surface")]
     trace = known.last_trace_of(spot) if following else None
     absent = control.absent
     if control.passes:
         return [Hop(surface.name, "surface", surface.state != "taken"), Hop(control.legend, "control"),
-                Hop("not taken over: it goes to programs as it comes (i)", "surface")]
+                Hop("not taken over: it reaches your programs (i)", "surface")]
     hops = [Hop(surface.name, "surface", surface.state != "taken"),
             Hop(f"{control.legend}: the device has no such key" if absent else control.legend, "control", absent),
             Hop((control.gesture or "press") if trace is None else trace.gesture, "binding")]

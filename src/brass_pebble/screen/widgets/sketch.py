@@ -96,7 +96,8 @@ class Sketch(Widget, can_focus=True):
                 if not label and self._unit[1] <= SMALLEST[1]:
                     label = control.legend
             row = ControlRow(id=control.id, code=control.code, x=control.x, y=control.y, w=control.w, h=control.h,
-                             legend=control.legend, glyph="✓" if self.seen is not None and known else "",
+                             legend="" if label == control.legend else control.legend,
+                             glyph="✓" if self.seen is not None and known else "",
                              kind="seen" if known else "", label=label)
             box = cell_box(control, self._unit)
             if self._unit[1] < SMALLEST[1]:

@@ -7,6 +7,7 @@ import time
 from rich.text import Text
 from textual.widgets import Static
 
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known
@@ -42,7 +43,7 @@ class StatusLine(Static):
         if known.starting:
             line.append("   ◌ starting", style=palette.dim)
         elif not known.connected:
-            line.append("   ✗ engine gone", style=f"bold {palette.rust}")
+            line.append("   ✗ engine ended", style=f"bold {palette.rust}")
         elif not known.desk.sends:
             line.append("   ✗ nothing can be sent (p)", style=f"bold {palette.rust}")
         elif not surfaces:
@@ -68,7 +69,7 @@ class StatusLine(Static):
             count = len(known.problems)
             line.append(f"   ✗ {count} {'problem' if count == 1 else 'problems'} (p)", style=f"bold {palette.rust}")
         if known.missed:
-            line.append(f"   {known.missed} traces not shown", style=palette.rust)
+            line.append(f"   {say_count(known.missed, 'trace')} not shown", style=palette.rust)
         age = ""
         if known.last_press:
             seconds = int(time.monotonic() - known.last_press)

@@ -112,7 +112,7 @@ class SurfaceDrawing(Widget):
                 at=tuple(self.known.at.get(spot, ())), progress=progress), palette,
                 LabelStyle(large=self.known.large_labels, most=most.get((width, height)), rivals=rivals))
         if not surface.controls:
-            canvas.put(0, 1, "no drawing yet: i, then draw it", paint(palette.dim, palette.ground))
+            canvas.put(0, 1, "no drawing yet (i: draw it)", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
         self._tick(playing)
@@ -258,9 +258,20 @@ class SurfaceDrawing(Widget):
         self._dragged = True
         self.post_message(self.Turned((self.surface_id, self._mouse_on), 0, to))
 
+    class Asked(Message):
+        """The right button went down on a control: what can be done with it?"""
+
+        def __init__(self, spot: Spot) -> None:
+            super().__init__()
+            self.spot = spot
+
     def on_mouse_down(self, event: events.MouseDown) -> None:
-        """Press the key under the pointer."""
+        """Press the key under the pointer; with the right button, ask what can be done with it."""
         control = self.control_at(event.x, event.y)
+        if control and event.button == 3:
+            event.stop()
+            self.post_message(self.Asked((self.surface_id, control)))
+            return
         if control and event.button == 1:
             self._mouse_on = control
             self.capture_mouse()

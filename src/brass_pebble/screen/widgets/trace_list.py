@@ -73,9 +73,9 @@ class TraceList(Widget, can_focus=True):
                 self._lines.append(Strip(list(line.render(self.app.console)), width))
                 self._rows.append(index)
         if not traces:
-            for line_text in ("No press yet.", "Click a key, or choose one with the arrows and press Enter."
+            for line_text in ("No press yet.", "Click a key, or select one with the arrows and press Enter."
                               if any(s.bench for s in self.known.desk.surfaces)
-                              else "Press a control of a surface."):
+                              else "Press a key on a surface."):
                 self._lines.append(Strip([Segment(line_text, Style(color=palette.dim))]))
         self.refresh()
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS
+from brass_pebble.core.say.counts import say_count
 
 Table = dict[str, Any]
 # surface, its id, layer, its id, gesture, control
@@ -31,10 +32,11 @@ def differences(before: Table, after: Table, macros_before: Mapping[str, str] | 
         if name not in one:
             found.append(Difference(f"macro {name}: new"))
         elif name not in other:
-            found.append(Difference(f"macro {name}: taken away"))
+            found.append(Difference(f"macro {name}: deleted"))
         elif one[name] != other[name]:
             count = abs(len(other[name].splitlines()) - len(one[name].splitlines()))
-            found.append(Difference(f"macro {name}: changed" + (f", {count} lines more or less" if count else "")))
+            found.append(Difference(f"macro {name}: changed" + (f", {say_count(count, 'line')} more or "
+                                                                "less" if count else "")))
     return found
 
 

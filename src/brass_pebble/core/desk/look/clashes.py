@@ -15,6 +15,7 @@ from brass_pebble.core.desk.shortcuts import ProgramTable, Shape, say_shape, sha
 from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.macro.timetable import Macro, Timetable
 from brass_pebble.core.play.gesture import DOUBLE, RELEASE, WITH
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.signals.keys import modifier_codes
@@ -243,7 +244,8 @@ def _never(survey: Survey) -> Iterator[Clash]:
         layer = next(layer for layer in surface.layers if layer.id == layer_id)
         spots = tuple(by_layer.get((surface_id, layer_id), ()))
         yield Clash("unreachable", BAD, f"{surface.name}: the layer {layer.name} never comes on by itself; its "
-                    f"{len(spots)} bindings can only be reached from the screen. Bind a control to it, let it follow "
+                    f"{say_count(len(spots), 'binding')} can only be reached from the screen. Bind a control to it, "
+                    "let it follow "
                     "a window, or let it start on", spots)
 
 
@@ -299,7 +301,8 @@ def _same(survey: Survey) -> Iterator[Clash]:
         if len(spots) > 1:
             macro = survey.desk.macros.get(target)
             name = f"play “{macro.name}”" if macro and kind == "play" else f"{kind} {target}"
-            yield Clash("duplicate", NOTICE, f"{len(spots)} controls {name}: {_list(survey, spots)}. Leave it so if "
+            yield Clash("duplicate", NOTICE, f"{say_count(len(spots), 'control')} {name}: {_list(survey, spots)}. "
+                                             "Leave it so if "
                         "it is meant", tuple(spots), target if kind != "play" else "", target if kind == "play" else "")
 
 

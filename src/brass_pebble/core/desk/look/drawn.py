@@ -124,7 +124,7 @@ class ControlRow(BindingRow, frozen=True, kw_only=True, omit_defaults=True):
     centred: bool = False
     turns: bool = False
     axes: list[AxisRow] = []
-    absent: Annotated[bool, said("the device that is there has no such control")] = False
+    absent: Annotated[bool, said("the connected device has no such control")] = False
     passes: Annotated[bool, said("it is left to the system")] = False
 
 
@@ -157,7 +157,7 @@ class BareSurface(Struct, frozen=True, kw_only=True):
 
     id: str
     name: str
-    at: Annotated[list[float], said("its place on the desk, in key units")]
+    at: Annotated[list[float], said("its position on the desk, in key units")]
     labels: LabelsRow
     home: list[str]
     layout: str

@@ -42,7 +42,7 @@ def notice(desk: Desk) -> Problem | None:
     count = f"{len(chords)} {'chord means' if len(chords) == 1 else 'chords mean'}"
     return Problem(f"{count} another key than before on the {desk.keyboard} layout ({named}): a letter or sign in a "
                    "chord is now the key that types it in your programs", "desk.toml",
-                   hint=f"To mean the place on a US keyboard instead, write Place{Chord((key,))}. This is told once")
+                   hint=f"To use the key position of a US keyboard instead, write Place{Chord((key,))}. Shown once")
 
 
 def _codes(chord: str) -> tuple[int, ...]:

@@ -22,6 +22,7 @@ from brass_pebble.core.play.gesture import (
     ends_at_once,
     read_band,
 )
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.say.setting import read_all, settings_of, write_all
@@ -95,8 +96,8 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
     if action is None:
         return None
     if bool(action.drives) != (gesture == MOVE):
-        what = (f"“{gesture}” cannot drive anything: only “{MOVE}” has a position" if action.drives
-                else f"“{MOVE}” is every change of the position, and can only drive something")
+        what = (f"“{gesture}” cannot drive anything; only “{MOVE}” has a position" if action.drives
+                else f"“{MOVE}” stands for every change of position, and can only drive something")
         row.problem(action.kind, what, "Bind turn left and turn right, a push or a zone to other actions")
         return None
     return Binding(control, gesture, action, asleep=_sleeps(action, reading), **settings)
@@ -113,7 +114,7 @@ def _read_action(control: str, gesture: str, row: Fields, surface: Surface, read
     if len(words) != 1:
         unknown = [key for key in row.data if key not in settings_of(Binding) and key not in ACTION_KINDS]
         hint = (nearest(unknown[0], ACTION_KINDS) if unknown else "") or f"Write one of {', '.join(ACTION_KINDS)}"
-        what = f"“{control}” has no action" if not words else f"“{control}” has {len(words)} actions"
+        what = f"“{control}” has no action" if not words else f"“{control}” has {say_count(len(words), 'action')}"
         row.problem("", what, hint, word=unknown[0] if unknown else "")
         return None
     kind = words[0]
@@ -129,7 +130,7 @@ def _read_action(control: str, gesture: str, row: Fields, surface: Surface, read
     code = surface.code_of(control)
     if any(step.target == PASS and step.kind == "do" for step in (action, *action.steps)) and code is not None and \
             not is_sendable(code):
-        row.problem(kind, f"“{control}” cannot be passed through: no virtual device can send it",
+        row.problem(kind, f"“{control}” cannot be passed through, because no virtual device can send it",
                     "Leave it out of what is taken: name the parts that are wanted with takes = [\"…\"]", word=target)
 
     def check(surfaces: dict[str, Surface]) -> None:
@@ -138,7 +139,7 @@ def _read_action(control: str, gesture: str, row: Fields, surface: Surface, read
             if problem is not None:
                 row.problem(kind, problem.what, problem.hint)
             if ends_at_once(gesture) and step.layer and step.holds:
-                row.problem(kind, f"the layer would be off again at once: a {gesture} ends when it is made",
+                row.problem(kind, f"the layer would switch off again at once, because a {gesture} ends immediately",
                             "Bind it to press, hold or double tap, or write “on or off”")
     if action.layer or action.steps:
         reading.checks.append(check)

@@ -120,7 +120,7 @@ def _read_shortest_tap(fields: Fields, tap: int) -> int:
     shortest = fields.duration("shortest_tap", min(tap, DEFAULT_SHORTEST_TAP))
     if not MS <= shortest <= max(tap, MS):
         fields.problem("shortest_tap", f"“shortest_tap” must be between 1 ms and the desk's tap of {say_duration(tap)}",
-                       "Write the shortest time for which your programs notice a key")
+                       "Write the shortest time in which your programs notice a key")
         return min(tap, DEFAULT_SHORTEST_TAP)
     return shortest
 

@@ -63,7 +63,7 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
             keys.problem(control, error.problem.what, error.problem.hint, word=word)
             continue
         if other := next((name for name, known in codes.items() if known == code), ""):
-            keys.problem(control, f"“{control}” and “{other}” send the same key, so only one could answer",
+            keys.problem(control, f"“{control}” and “{other}” send the same key, so only one can work",
                          "Give each a key of its own", word=word)
             continue
         codes[control] = code
@@ -92,7 +92,7 @@ def _read_takes(fields: Fields, layout: Layout, layers: tuple[Layer, ...]) -> tu
     for text in fields.texts("takes"):
         part = read_part(text)
         if part.what not in GROUPS and not signals_of(layout, part.what) and layout is not MISSING:
-            fields.problem("takes", f"“{part.what}” is not a part of this device", nearest(part.what, words) or
+            fields.problem("takes", f"this device has no part “{part.what}”", nearest(part.what, words) or
                            f"Write a control, or one of {', '.join(GROUPS)}", word=text)
         elif part.layer and part.layer not in {layer.id for layer in layers}:
             known = [layer.id for layer in layers]
@@ -200,7 +200,8 @@ def _read_new_layer(layer_id: str, fields: Fields, surface: Surface, reading: Re
         if gesture.startswith(WITH):
             check_holder(fields, gesture, surface, reading)
         elif gesture.startswith((STRIKE, AT)) and read_band(gesture) is None:
-            fields.problem(gesture, f"“{gesture}” is no band", "Write strike 1 to 79 (strength, 1 to 127), or "
+            fields.problem(gesture, f"“{gesture}” is not a valid range", "Write strike 1 to 79 (strength, 1 to 127), "
+                                                                         "or "
                            "at 0 to 33 % (of the way)")
             fields.table(gesture)
             continue
@@ -239,8 +240,8 @@ def _check_bands(fields: Fields, bindings: dict[tuple[str, str], Binding]) -> No
             for (_, high, first), (low, _, second) in pairwise(bands):
                 # Zones may touch, since positions lie between the whole numbers.
                 if low < high or (low == high and word == STRIKE):
-                    fields.problem(second, f"“{first}” and “{second}” of “{control}” lie over one another",
-                                   "Let the second begin where the first ends")
+                    fields.problem(second, f"“{first}” and “{second}” of “{control}” overlap",
+                                   "Start the second where the first ends")
 
 
 def _read_follows(fields: Fields) -> FollowRule | None:
