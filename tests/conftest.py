@@ -6,6 +6,7 @@ import os
 import shutil
 import signal
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -21,6 +22,7 @@ os.environ.setdefault("PYTHONPYCACHEPREFIX", str(Path(__file__).parent.parent / 
 
 from hypothesis import settings
 
+from brass_pebble.cli.main import main
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
 from brass_pebble.engine.disk.tighten import tighten
@@ -79,10 +81,22 @@ def client(engine: Path) -> Iterator[EngineClient]:
         yield connected
 
 
-def run_cli(*words: str, seconds: float = 30, **environment: str) -> subprocess.CompletedProcess[str]:
-    """The command line, as a person would call it."""
+def run(*words: str) -> int:
+    """The command line without a process of its own; its exit code."""
+    before, sys.argv = sys.argv, ["brass-pebble", *words]
+    try:
+        main()
+    except SystemExit as end:
+        return int(end.code or 0)
+    finally:
+        sys.argv = before
+    return 0
+
+
+def run_cli(*words: str, seconds: float = 30, given: str = "", **environment: str) -> subprocess.CompletedProcess[str]:
+    """The command line, as a person would call it; `given` is its standard input."""
     return subprocess.run([BRASS_PEBBLE, *words], capture_output=True, text=True, timeout=seconds, check=False,
-                          env={**os.environ, **environment}, stdin=subprocess.DEVNULL)
+                          env={**os.environ, **environment}, input=given)
 
 
 def wait_for(what: Callable[[], object], seconds: float = 10) -> None:

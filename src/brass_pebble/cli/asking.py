@@ -52,15 +52,39 @@ def ask(word: Annotated[str, typer.Argument(metavar="REQUEST", help="as docs/pro
     """Send the running engine any request of its protocol, and print the reply as JSON: for scripts."""
     from brass_pebble.client import EngineClient, find_engine
     with EngineClient(find_engine(desk), "ask") as client:
-        reply = client.ask(word, **dict(map(_field, fields or ())))
+        texts = _texts(word)
+        reply = client.ask(word, **dict(_field(field, texts) for field in fields or ()))
     print(json.dumps({name: value for name, value in reply.items() if name not in ("re", "ok")}, ensure_ascii=False))
 
 
-def _field(text: str) -> tuple[str, Any]:
+def _texts(word: str) -> set[str]:
+    """The fields of a request that are texts: `control=7` means the text, not the number."""
+    from msgspec import inspect as look
+
+    from brass_pebble.protocol.table import requests
+    kind = requests().get(word)
+    if kind is None:
+        return set()
+    told: Any = look.type_info(kind)
+    return {field.encode_name for field in told.fields if _is_text(field.type)}
+
+
+def _is_text(told: Any) -> bool:
+    from msgspec import inspect as look
+    if isinstance(told, look.Metadata):
+        return _is_text(told.type)
+    if isinstance(told, look.UnionType):
+        return all(isinstance(part, look.StrType) or _is_text(part) for part in told.types
+                   if not isinstance(part, look.NoneType))
+    return isinstance(told, look.StrType)
+
+
+def _field(text: str, texts: set[str]) -> tuple[str, Any]:
     name, equals, value = text.partition("=")
     if not equals:
         raise Failure(f"“{text}” is not a field. Write FIELD=VALUE, for example surface=pedals", "usage")
     try:
-        return name, json.loads(value)
+        read = json.loads(value)
     except ValueError:
         return name, value
+    return name, value if name in texts and not isinstance(read, str) and read is not None else read

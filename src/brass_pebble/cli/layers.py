@@ -52,9 +52,14 @@ def focus(name: Annotated[str, typer.Argument(metavar="[NAME]", help="the class 
 
 def layer(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the surface's id")],
           name: Annotated[str, typer.Argument(metavar="[LAYER]", help="the layer's id or name")] = "",
-          how: Annotated[str, typer.Option("--how", help=_HOWS)] = "go to", desk: DeskOption = None) -> None:
-    """Switch a layer of a surface; without a layer, list them."""
+          how: Annotated[str, typer.Option("--how", help=_HOWS)] = "go to",
+          new: Annotated[bool, typer.Option("--new", help="make a new layer of this name, on top")] = False,
+          desk: DeskOption = None) -> None:
+    """Switch a layer of a surface, or make a new one; without a layer, list them."""
     with _client(desk, "layer") as client:
+        if new:
+            print(f"Made the layer {client.ask('add_layer', surface=surface, name=name)['layer']}. It is off.")
+            return
         if name or how in ("next", "previous"):
             print(client.ask("layer", surface=surface, layer=name, how=how)["words"])
             return

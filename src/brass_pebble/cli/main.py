@@ -31,6 +31,7 @@ PARTS = {
     "machine": ("devices", "checkup", "service"),
     "setup": ("setup",),
     "secret": ("secret",), "asking": ("ask",), "guide": ("help",),
+    "line_by_line": ("take", "bind", "unbind", "write", "undo", "redo"),
 }
 # The shell sets this when it asks how a word could end.
 COMPLETES = "_BRASS_PEBBLE_COMPLETE"
