@@ -17,7 +17,7 @@ from textual.screen import Screen
 from brass_pebble.client import EngineError, StartError
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import AskDesk, AskTraces, Traces, WholeDesk
-from brass_pebble.protocol.topics import NoteNews
+from brass_pebble.protocol.topics import NoteNews, TraceNews
 
 from .base.key_order import KeyOrder
 from .base.palette import BASALT, PALETTES, Palette
@@ -28,6 +28,7 @@ from .glance.view import GlanceView
 from .known import Known
 from .link import Asks, Link
 from .outside import Outside
+from .switches import Switches
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
           "hands_off", "layers", "chord", "moves", "sessions"]
@@ -93,6 +94,7 @@ class BrassPebbleApp(KeyOrder):
         self.known.large_labels = remembered.large_labels
         # Whether a keyboard is drawn wherever something is typed.
         self.types_on_screen = False
+        self.switches = Switches(self)
 
     def action_screen_keys(self) -> None:
         """A keyboard on the screen, here and wherever something is typed from now on; or no longer."""
@@ -168,6 +170,8 @@ class BrassPebbleApp(KeyOrder):
         if message.topic in getattr(self.screen, "HEARS", ()):
             self.screen.hear(message)  # type: ignore[attr-defined]
             return
+        if isinstance(message, TraceNews):
+            self.switches.hear(message.trace)
         changed = self.known.take(message)
         task = asyncio.create_task(self.view.take(message, changed))
         self._tasks.add(task)

@@ -66,6 +66,8 @@ def lead_in(kind: str, words: str) -> str:
 STOP, SWALLOW, PASS, REST, RECORD = "stop everything", "swallow", "pass through", "rest or wake", "record"
 RECORD_KEYBOARD = "record with the keyboard"
 FIRST, PIN = "back to the first", "pin the layers"
+# What drives an open screen, for people who have a few switches and nothing else.
+NEXT, PREVIOUS, CHOOSE, BACK, SCAN = (f"screen {what}" for what in ("next", "previous", "choose", "back", "scan"))
 DEEDS = {
     STOP: "■",
     SWALLOW: "∅",
@@ -75,7 +77,13 @@ DEEDS = {
     RECORD_KEYBOARD: "◉",
     FIRST: "↺",
     PIN: "▣",
+    NEXT: "⇥",
+    PREVIOUS: "⇤",
+    CHOOSE: "⏎",
+    BACK: "↩",
+    SCAN: "⟳",
 }
+SCREEN_DEEDS = frozenset((NEXT, PREVIOUS, CHOOSE, BACK, SCAN))
 
 
 @dataclass(frozen=True)

@@ -161,7 +161,8 @@ class LayerRequests:
 
     def _layer(self, surface: Surface, name: str) -> Layer:
         if not surface.layers:
-            raise Refusal(f"“{surface.name}” has no layer yet", f"Add [surface.{surface.id}.layer.base] to desk.toml")
+            raise Refusal(f"“{surface.name}” has no layer yet", "On the screen press l, then L, to add one; or run "
+                          f"brass-pebble layer {surface.id} Base --new")
         if not name:
             stack = self._ports.router.layers.stack(surface)
             return next(layer for layer in surface.layers if layer.id == stack[-1])

@@ -9,6 +9,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.widgets import Footer, Static
 
+from brass_pebble.core.desk.action import CHOOSE, NEXT, PREVIOUS
 from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.counts import say_count
@@ -34,6 +35,7 @@ from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
 from brass_pebble.screen.outside import ScreenMemory
 from brass_pebble.screen.surface.settings import SurfacePanel
+from brass_pebble.screen.switches import is_switch
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.stage_panel import StagePanel
@@ -185,8 +187,8 @@ class DeskView(DeskActions):
         if isinstance(message, TraceNews):
             trace = message.trace
             spot = (trace.surface, trace.control)
-            if spot[0] and self.known.control(spot) and trace.id > self._followed and trace.id == \
-                    self.known.traces[-1].id:
+            if (spot[0] and not is_switch(trace) and self.known.control(spot) and trace.id > self._followed
+                    and trace.id == self.known.traces[-1].id):
                 self._followed = trace.id
                 board.follow(spot, trace.at)
             self._offer(trace)
@@ -317,6 +319,19 @@ class DeskView(DeskActions):
             self._show_path()
         if spot not in self._latched:
             self.press(spot, down=message.down)
+
+    def switch(self, deed: str) -> bool:
+        """What a switch does here: one control after the other, and what can be done with it."""
+        board = self.query_one(Board)
+        spots = [(surface.id, control.id) for surface in self.known.desk.surfaces for control in surface.controls]
+        if deed in (NEXT, PREVIOUS) and spots:
+            here = spots.index(board.selected) if board.selected in spots else -1
+            board.choose(spots[(here + (1 if deed == NEXT else -1)) % len(spots)])
+            self._show_path()
+            return True
+        if deed == CHOOSE:
+            self._offer_deeds()
+        return deed == CHOOSE
 
     @on(SurfaceDrawing.Asked)
     def _asked(self, message: SurfaceDrawing.Asked) -> None:

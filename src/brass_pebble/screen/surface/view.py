@@ -24,6 +24,7 @@ from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import AskText
 from brass_pebble.screen.known import NO_CONTROL, NO_SURFACE, Known, Spot
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.switches import is_switch
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -178,8 +179,8 @@ class SurfaceView(DeskActions):
     def _pressed(self, trace: TraceRow) -> None:
         """A control was pressed: it is selected."""
         spot = (trace.surface, trace.control)
-        if spot[0] == self.surface_id and self.known.control(spot) and spot != self.board.selected \
-                and trace.id == self.known.traces[-1].id and trace.held_ms is None \
+        if spot[0] == self.surface_id and not is_switch(trace) and self.known.control(spot) \
+                and spot != self.board.selected and trace.id == self.known.traces[-1].id and trace.held_ms is None \
                 and self.board.follow(spot, trace.at):
             self._show()
         elif spot == self.board.selected:

@@ -7,6 +7,7 @@ from textual.strip import Strip
 from textual.widget import Widget
 from textual.widgets import Footer, Input, TextArea
 
+from brass_pebble.core.desk.action import CHOOSE, NEXT, PREVIOUS
 from brass_pebble.screen.base.palette import Palette
 
 from .canvas import Canvas, paint
@@ -40,6 +41,8 @@ class ScreenKeys(Widget):
         # The cells of each key, row by row.
         self._keys: list[list[tuple[int, int, str]]] = []
         self._lines: list[Strip] = []
+        # With switches, rows are gone through, and then the keys of one.
+        self._row, self._key = -1, -1
 
     def on_mount(self) -> None:
         """Draw it, above the footer if there is one."""
@@ -63,7 +66,7 @@ class ScreenKeys(Widget):
             for name in row.split():
                 shown = name.upper() if "Shift" in self._stuck and len(name) == 1 else name
                 wide = len(shown) + 2
-                stuck = name in self._stuck
+                stuck = name in self._stuck or (y == self._row and self._key in (-1, len(self._keys[-1])))
                 style = paint(palette.on_brass if stuck else palette.text, palette.brass if stuck else palette.cap,
                               bold=stuck)
                 canvas.put(x, y, f" {shown} ", style)
@@ -77,6 +80,26 @@ class ScreenKeys(Widget):
     def render_line(self, y: int) -> Strip:
         """One row."""
         return self._lines[y] if y < len(self._lines) else Strip.blank(self.size.width)
+
+    def switch(self, deed: str) -> bool:
+        """What a switch does here; False if it is not for the keyboard: back, when no row is entered."""
+        names = [row.split() for row in _ROWS]
+        step = {NEXT: 1, PREVIOUS: -1}.get(deed, 0)
+        if step and self._key < 0:
+            self._row = (self._row + step) % len(names) if self._row >= 0 else 0
+        elif step:
+            self._key = (self._key + step) % len(names[self._row])
+        elif deed == CHOOSE and self._key < 0:
+            self._key = 0 if self._row >= 0 else -1
+        elif deed == CHOOSE:
+            name, self._key = names[self._row][self._key], -1
+            self.press(name)
+        elif self._key >= 0:
+            self._key = -1
+        else:
+            return False
+        self.redraw()
+        return True
 
     def on_mouse_down(self, event: events.MouseDown) -> None:
         """The field keeps the focus."""
