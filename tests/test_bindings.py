@@ -97,7 +97,7 @@ def test_rearranging_takes_every_gesture_along(client: EngineClient, desk: Path)
         ["cut", "◂ frame", "frame ▸"]
     client.ask("undo")
     assert (desk / "desk.toml").read_text() == before
-    with pytest.raises(EngineError, match="no way to rearrange"):
+    with pytest.raises(EngineError, match="not a way to rearrange"):
         client.ask("rearrange", how="fold", places=[nine])
     with pytest.raises(EngineError, match="has no layer “nothing”"):
         client.ask("rearrange", how="clear", places=[["left-numpad", "nothing", "7"]])

@@ -237,7 +237,7 @@ def test_without_a_display_the_person_is_told_what_works(tmp_path: Path, monkeyp
         folder = str(tmp_path / "desk")
         done = run_cli("focus", "Crumbcut", "--desk", folder)
         assert done.stdout.splitlines() == ["focus: Crumbcut", "pad: base (always), cut (follows the focus)"]
-        assert run_cli("focus", "--pin", "--desk", folder).stdout.splitlines()[1].startswith("The layers are pinned")
+        assert run_cli("focus", "--pin", "--desk", folder).stdout.splitlines()[1].startswith("Layers are pinned")
         run_cli("focus", "Ovenlight", "--desk", folder)
         assert on(client) == ["base", "cut"]
         run_cli("focus", "--follow", "--desk", folder)

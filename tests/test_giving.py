@@ -118,7 +118,7 @@ def test_a_whole_desk_comes_back_as_it_was_without_what_is_the_givers_own(giver:
     assert set(loaded.desk.surfaces) == {"slab"} and set(loaded.desk.macros) == {"lamp-on", "both"}
     # Everything in it is a guest; four things sleep, and that is told.
     assert set(made.guests().macros) == {"lamp-on", "both"} and len(made.asleep(loaded.desk)) == 4
-    assert "4 steps of what came from somebody else sleep" in str(loaded.problems[-1])
+    assert "4 steps from somebody else wait for your approval" in str(loaded.problems[-1])
 
 
 def test_a_surface_takes_what_it_plays_along_and_a_macro_those_it_plays(giver: DeskStore, store: DeskStore) -> None:
@@ -168,26 +168,26 @@ def lying_about_size() -> bytes:
 
 
 HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
-    "a way out of the folder": (lambda: zipped([DESK, ("../../.profile", b"x")]), "no part of a desk"),
-    "a way out below macros": (lambda: zipped([DESK, ("macros/../../x.macro", b"x")]), "no part of a desk"),
-    "a whole path": (lambda: zipped([DESK, ("/etc/cron.d/x", b"x")]), "no part of a desk"),
-    "a path of another system": (lambda: zipped([DESK, ("macros\\..\\x.macro", b"x")]), "no part of a desk|twice"),
-    "a file that is no part": (lambda: zipped([DESK, ("run.sh", b"x")]), "no part of a desk"),
-    "its own approvals": (lambda: zipped([DESK, ("guests.toml", b"x")]), "no part of a desk"),
-    "a name with an escape": (lambda: zipped([DESK, ("macros/\x1b[2J.macro", b"x")]), "no part of a desk"),
-    "a hidden file": (lambda: zipped([DESK, ("macros/.x.macro", b"x")]), "no part of a desk"),
+    "a way out of the folder": (lambda: zipped([DESK, ("../../.profile", b"x")]), "does not belong to a desk"),
+    "a way out below macros": (lambda: zipped([DESK, ("macros/../../x.macro", b"x")]), "does not belong to a desk"),
+    "a whole path": (lambda: zipped([DESK, ("/etc/cron.d/x", b"x")]), "does not belong to a desk"),
+    "a path of another system": (lambda: zipped([DESK, ("macros\\..\\x.macro", b"x")]), "belong to a desk|twice"),
+    "a file that is no part": (lambda: zipped([DESK, ("run.sh", b"x")]), "does not belong to a desk"),
+    "its own approvals": (lambda: zipped([DESK, ("guests.toml", b"x")]), "does not belong to a desk"),
+    "a name with an escape": (lambda: zipped([DESK, ("macros/\x1b[2J.macro", b"x")]), "does not belong to a desk"),
+    "a hidden file": (lambda: zipped([DESK, ("macros/.x.macro", b"x")]), "does not belong to a desk"),
     "a link": (lambda: zipped([DESK, ("macros/a.macro", b"/etc/passwd")],
-                              attributes={"macros/a.macro": stat.S_IFLNK | 0o777}), "no plain file but a link"),
+                              attributes={"macros/a.macro": stat.S_IFLNK | 0o777}), "not a plain file but a link"),
     "a device": (lambda: zipped([DESK, ("macros/a.macro", b"")],
-                                attributes={"macros/a.macro": stat.S_IFCHR | 0o666}), "no plain file"),
+                                attributes={"macros/a.macro": stat.S_IFCHR | 0o666}), "not a plain file"),
     "a bomb": (lambda: zipped([DESK, ("macros/a.macro", b"\0" * 3_900_000)]), "too large"),
     "a larger bomb": (lambda: zipped([DESK, ("macros/a.macro", b" " * 50_000_000)]), "too large"),
-    "a lie about its size": (lying_about_size, "too large|broken"),
+    "a lie about its size": (lying_about_size, "too large|damaged"),
     "two of a name": (lambda: zipped([DESK, ("macros/a.macro", b"x"), ("macros/A.macro", b"x")]), "twice"),
     "too many files": (lambda: zipped([DESK, *((f"macros/m{n}.macro", b"") for n in range(5_100))]), "files"),
-    "no manifest": (lambda: zipped([DESK]).replace(b"manifest.json", b"manifest.jsen"), "no part of a desk"),
+    "no manifest": (lambda: zipped([DESK]).replace(b"manifest.json", b"manifest.jsen"), "not belong to a desk"),
     "a manifest that is no JSON": (lambda: zipped([DESK], manifest=b"{"), "not JSON"),
-    "a manifest that is a list": (lambda: zipped([DESK], manifest=[]), "is none"),
+    "a manifest that is a list": (lambda: zipped([DESK], manifest=[]), "not valid"),
     "a manifest without a format": (lambda: zipped([DESK], manifest={}), "no format"),
     "a manifest without files": (lambda: zipped([DESK], manifest={"format": 1, "kind": "desk"}), "broken"),
     "a deep manifest": (lambda: zipped([DESK], manifest=b"[" * 200_000, method=zipfile.ZIP_STORED), "not JSON"),
@@ -204,14 +204,15 @@ HOSTILE: dict[str, tuple[Callable[[], bytes], str]] = {
     "bytes that are no text": (lambda: zipped([DESK, ("macros/a.macro", b"\xff\xfe")]), "UTF-8"),
     "a broken desk": (lambda: zipped([("desk.toml", b"format = = 1")]), "desk.toml is broken"),
     "a broken drawing": (lambda: zipped([DESK, ("layouts/a.toml", b"control = [")]), "drawing “a”"),
-    "a text that steers the terminal": (lambda: zipped([DESK, ("macros/a.macro", b"type \"\x1b[2J\"\n")]), "steer"),
-    "an escape in a name": (lambda: zipped([("desk.toml", b'name = "\\u001b]0;x"\n')]), "steer"),
-    "an escape in a drawing": (lambda: zipped([DESK, ("layouts/a.toml", b'name = "\\u0007"\n')]), "steer"),
+    "a text that steers the terminal": (lambda: zipped([DESK, ("macros/a.macro", b"type \"\x1b[2J\"\n")]),
+                                        "control a terminal"),
+    "an escape in a name": (lambda: zipped([("desk.toml", b'name = "\\u001b]0;x"\n')]), "control a terminal"),
+    "an escape in a drawing": (lambda: zipped([DESK, ("layouts/a.toml", b'name = "\\u0007"\n')]), "control a terminal"),
     "a text that reads backwards": (
-        lambda: zipped([DESK, ("macros/a.macro", 'run "\u202etxt.hs"\n'.encode())]), "hide what it says"),
-    "no zip": (lambda: b"PK\x03\x04 and nothing else", "no parcel"),
-    "half a zip": (lambda: zipped([DESK])[:-30], "no parcel"),
-    "nothing": (lambda: b"", "no parcel"),
+        lambda: zipped([DESK, ("macros/a.macro", 'run "\u202etxt.hs"\n'.encode())]), "hide text"),
+    "no zip": (lambda: b"PK\x03\x04 and nothing else", "not a package"),
+    "half a zip": (lambda: zipped([DESK])[:-30], "not a package"),
+    "nothing": (lambda: b"", "not a package"),
 }
 
 
@@ -237,7 +238,7 @@ def test_hostile_parcels_on_the_command_line(desk: Path, tmp_path: Path) -> None
     before = snapshot(desk)
     for words in (("--yes",), (), ("--to", str(tmp_path / "made"), "--yes")):
         done = run_cli("desk", "import", str(file), "--desk", str(desk), *words)
-        assert done.returncode == 1 and "no part of a desk" in done.stderr
+        assert done.returncode == 1 and "does not belong to a desk" in done.stderr
     assert snapshot(desk) == before and not (tmp_path / "made").exists()
     assert run_cli("desk", "import", str(tmp_path / "none.zip"), "--desk", str(desk)).returncode == 1
 
@@ -474,14 +475,14 @@ def test_giving_and_taking_on_the_command_line(desk: Path, giver: DeskStore, tmp
     monkeypatch.chdir(tmp_path)
     at = ["--desk", str(desk)]
     done = run_cli("desk", "export", "--surface", "slab", "--desk", str(giver.folder))
-    assert done.returncode == 0 and (tmp_path / "slab.zip").exists() and "Left out" in done.stdout
+    assert done.returncode == 0 and (tmp_path / "slab.zip").exists() and "Not included" in done.stdout
     # What others could read in it stands before what was written.
     listed, _, written = done.stdout.partition("written:")
     assert written and 'runs a program: run "lamp-tool"' in listed and "types a text:" in listed
     before = snapshot(desk)
     done = run_cli("desk", "import", "slab.zip", *at)
     assert "+ surface  slab" in done.stdout and 'runs a program: run "lamp-tool"' in done.stdout
-    assert "Nothing is changed yet" in done.stdout and snapshot(desk) == before
+    assert "Nothing has changed" in done.stdout and snapshot(desk) == before
     rows_told = [json.loads(line) for line in run_cli("desk", "import", "slab.zip", *at, "--json").stdout.splitlines()]
     assert {row["does"] for row in rows_told if "mark" in row} >= {"runs a program", "calls an address"}
     done = run_cli("desk", "import", "slab.zip", *at, "--onto", "slab=pedals:name")
@@ -499,7 +500,7 @@ def test_giving_and_taking_on_the_command_line(desk: Path, giver: DeskStore, tmp
     assert run_cli("desk", "asleep", "--approve", "zz", *at).returncode == 2
     # A new desk of it.
     run_cli("desk", "export", "whole.zip", "--desk", str(giver.folder))
-    assert "--yes makes the desk" in run_cli("desk", "import", "whole.zip", "--to", "made").stdout
+    assert "--yes creates the desk" in run_cli("desk", "import", "whole.zip", "--to", "made").stdout
     assert run_cli("desk", "import", "whole.zip", "--to", "made", "--yes").returncode == 0
     assert tomllib.loads((tmp_path / "made" / "desk.toml").read_text())["name"] == "Tideline Studio"
     assert run_cli("desk", "import", "whole.zip", "--to", "made", "--yes").returncode == 2
@@ -654,7 +655,7 @@ def test_what_i_write_myself_is_live_at_once_even_beside_a_guest(store: DeskStor
     assert "yours from now on" in store.adopt(["theirs"])
     assert [ask.kind for ask in asked(store.load().desk.macros["theirs"])] == ["shell"]
     assert "theirs" not in (store.folder / "guests.toml").read_text()
-    with pytest.raises(ProblemError, match="is no guest"):
+    with pytest.raises(ProblemError, match="is not a guest"):
         store.adopt(["mine"])
 
 

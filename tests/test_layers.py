@@ -502,7 +502,7 @@ def test_stop_ends_every_wait_and_a_press_of_another_desk_is_clean() -> None:
     ('[surface.pad.layer.base."with 99"]\n1 = { tap = "A" }', "“Pad” has no control “99”"),
     ('[surface.pad.layer.base."with moon/1"]\n1 = { tap = "A" }', "there is no surface “moon”"),
     ('[surface.pad.layer.base."dobule tap"]\n1 = { tap = "A" }', "“dobule tap” is not known here"),
-    ('[surface.pad.layer.base.tap]\n1 = { layer = "while held base" }', "the layer would be off again at once"),
+    ('[surface.pad.layer.base.tap]\n1 = { layer = "while held base" }', "the layer would switch off again at once"),
     ('[surface.pad.layer.two]\nfollows = { klass = "x" }', "“klass” is not known here"),
     ('[surface.pad.layer.two]\nstarts = "maybe"', "“maybe” is not a value for “starts”"),
 ])

@@ -43,7 +43,7 @@ def test_a_chord_a_double_tap_and_a_held_layer_from_nothing(demo: Terminal) -> N
     open_surface(demo)
     # A layer of its own, on top.
     demo.keys("L")
-    demo.wait("What is it called?")
+    demo.wait("Name of the new layer")
     demo.type("Guests")
     demo.keys("Enter")
     demo.wait("Off now.")

@@ -105,7 +105,7 @@ def test_the_shortest_time_between_two_events_is_known() -> None:
     ("up A", "test.macro:1:4: A is not down here. Write a down for it before, or leave this line out"),
     ("tint wheet\ntap A", "test.macro:1:6: there is no tint called “wheet”. Did you mean wheat?"),
     ('label "much too long"', "test.macro:1:7: a label has at most 12 characters, this one has 13. Shorten it"),
-    ('tap A\nname "late"', "test.macro:2:1: “name” is a setting and stands too late. Put it at the top, before the "
+    ('tap A\nname "late"', "test.macro:2:1: “name” is a setting and comes too late. Put it at the top, before the "
                            "first step"),
     ("repeat 999999\n  tap A", "test.macro:1: the macro has more than 250,000 events. Repeat fewer times, or split it "
                                "into several macros"),

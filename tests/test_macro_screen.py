@@ -20,7 +20,7 @@ def macro_text(name: str) -> str:
 
 def open_macro(demo: Terminal, name: str) -> None:
     demo.keys("o")
-    demo.wait("A part of a macro's name")
+    demo.wait("Part of a macro's name")
     demo.type(name)
     demo.keys("Enter")
     demo.wait("✓ live")
@@ -28,11 +28,11 @@ def open_macro(demo: Terminal, name: str) -> None:
 
 def test_a_macro_made_in_the_text_is_live_bound_and_played(demo: Terminal) -> None:
     demo.keys("o")
-    demo.wait("A part of a macro's name")
+    demo.wait("Part of a macro's name")
     demo.type("Crust shot")
     demo.wait("+  a new macro “Crust shot”")
     demo.keys("Enter")
-    demo.wait("Nothing happens yet.")
+    demo.wait("No events yet.")
     demo.type("tap Ctrl+Alt+3 for 60ms")
     demo.keys("Enter")
     demo.type("repeat 2 every 300ms")
@@ -92,12 +92,12 @@ def test_editing_in_the_lanes_changes_the_text_and_undo_takes_it_back(demo: Term
     demo.wait(re.compile(r"held \d+ms").search)
     # Insert asks for a line; what is no step is told and changes nothing.
     demo.keys("i")
-    demo.wait("It comes behind the selected one")
+    demo.wait("Inserted after the selected step")
     demo.type("wiat 1s")
     demo.keys("Enter")
     demo.wait("“wiat” is not a step. Did you mean wait?")
     demo.keys("i")
-    demo.wait("It comes behind the selected one")
+    demo.wait("Inserted after the selected step")
     demo.type("wait 1s")
     demo.keys("Enter")
     demo.wait("“wait 1s” is new")
@@ -132,7 +132,7 @@ def test_rehearsing_tells_what_landed_and_what_was_missed(demo: Terminal) -> Non
 def test_playing_for_real_after_a_count_in_and_stopping_it(demo: Terminal) -> None:
     open_macro(demo, "oven")
     demo.keys("F6")
-    demo.wait("Plays for real into the stage in 3")
+    demo.wait("Playing to the stage in 3")
     demo.wait("playing for real")
     demo.keys("F7")
     demo.wait("stopped; no key is down")
@@ -148,7 +148,7 @@ def test_recording_on_a_device_of_the_bench(demo: Terminal) -> None:
     demo.keys("End")
     demo.wait("line 11 ")
     demo.keys("F8")
-    demo.wait("○ Which device? Only that one is read: keys and clicks (p).   Time is kept: as played")
+    demo.wait("○ Which device? Only this one is recorded: keys and clicks (p).   Time is kept: as played")
     demo.keys("p")
     demo.wait("keys, clicks and the pointer's way")
     demo.keys("p")

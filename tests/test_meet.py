@@ -212,7 +212,7 @@ def test_drawing_anew_keeps_what_was_bound(client: EngineClient, folder: Path) -
     # Kept for all desks, and proposed for the twin.
     assert client.ask("proposals", device="bench/b")["proposals"][0]["name"] == "Two keys"
     overlapping = [dict(row, x=0) for row in rows]
-    with pytest.raises(EngineError, match="lies on top of"):
+    with pytest.raises(EngineError, match="overlaps"):
         client.ask("draw", surface=name, drawing={"name": "x", "controls": overlapping})
     client.ask("undo")
     assert len(surfaces(client)[name]["controls"]) == 17

@@ -74,7 +74,7 @@ def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, 
     demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
     # As it was, felt on the device, and back again.
     demo.keys("v")
-    demo.wait("as it was before; v brings the change back")
+    demo.wait("before the change (v: after)")
     demo.wait(lambda text: stick() == {"dead": "15 %", "curve": 1.6})
     demo.keys("v")
     demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
@@ -204,7 +204,7 @@ def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
         assert tablet.exchange(b"IN", "control") == b"NO"
         terminal.wait("? asks for access")
         terminal.keys("Enter")
-        terminal.wait("It is let in from now on.")
+        terminal.wait("Allowed.")
         assert tablet.join() == [b"OK", b"OK"]
         terminal.wait("none yet (m: meet it)")
         terminal.keys("Escape", "m")
@@ -226,7 +226,7 @@ def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
         terminal.wait("Press any key on the device you want to use.")
         strike_until("note 36 on 10 · C2 · 99 24", 36)
         terminal.keys("Enter")
-        terminal.wait("Which drawing is it?")
+        terminal.wait("Choose a drawing.")
         terminal.keys("w")
         strike_until("pad-2", 36, 37)
         terminal.keys("Enter")
@@ -240,7 +240,7 @@ def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
         terminal.type("F13")
         terminal.wait("tap F13 once")
         terminal.keys("Enter")
-        terminal.wait("Live now, and saved.")
+        terminal.wait("Saved. u: undo")
         strike_until("tapped F13", 36)
     finally:
         terminal.close()

@@ -153,7 +153,7 @@ def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Pat
     before = surface()["layer"]["class"]["press"]
     demo.keys("Enter")
     demo.wait(lambda text: surface()["layer"]["class"]["press"] != before)
-    demo.wait("u puts everything back")
+    demo.wait("Saved. u: undo.")
     after = surface()["layer"]["class"]["press"]
     assert sorted(map(str, after.values())) == sorted(map(str, before.values())) and after["minus"] == before["minus"]
     demo.keys("u")
@@ -177,10 +177,10 @@ def test_the_history_is_switched_off_and_erased_on_the_screen(demo: Terminal) ->
     demo.keys("h")
     demo.wait("count no longer")
     demo.keys("Enter")
-    demo.wait("Nothing is counted: the history is off")
+    demo.wait("○ History is off")
     demo.keys("h")
     demo.wait("count again")
     demo.keys("Down", "Enter")
-    demo.wait("Nothing has been pressed yet in this time")
+    demo.wait("No presses in this period")
     demo.keys("?")
     demo.wait("Keys of the Usage view")

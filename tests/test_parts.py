@@ -69,7 +69,7 @@ def test_when_it_is_a_way_in_that_is_taken(fields: str, points: bool) -> None:
 def test_parts_that_are_none_are_told_and_never_become_the_whole_device() -> None:
     found, problems = surface('takes = ["bakc", "motion while aim-high"]\n')
     assert [(problem.what, problem.hint.partition("?")[0]) for problem in problems] == [
-        ("“bakc” is not a part of this device", "Did you mean back"),
+        ("this device has no part “bakc”", "Did you mean back"),
         ("there is no layer “aim-high” here", problems[1].hint.partition("?")[0])]
     assert not any(found.taken_now(("base", "aim"))(find_signal(name)) for name in EVERYTHING)
 

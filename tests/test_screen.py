@@ -207,7 +207,7 @@ def test_the_engine_dies_and_comes_back(demo: Terminal) -> None:
     demo.keys("Space")
     demo.wait("mic muted")
     os.kill(engine_pid(), signal.SIGKILL)
-    demo.wait("✗ The engine has ended; nothing is down and every device is free. R starts it again")
+    demo.wait("✗ The engine has ended. No key is down, and every device works normally. R: start it again")
     demo.keys("R")
     demo.wait("◉ armed")
     select(demo, "Left numpad", "9")

@@ -401,9 +401,9 @@ def test_usage_on_the_command_line(desk: Path, tmp_path: Path) -> None:
     assert done.returncode == 0 and (tmp_path / "use.pdf").read_bytes().startswith(b"%PDF")
     assert run_cli("usage", *at, "-o", str(tmp_path / "use.svg")).stdout.count("written:") == 6
     assert run_cli("usage", *at, "--since", "soon").returncode == 2
-    assert "counted any more" in run_cli("usage", *at, "--off").stdout
+    assert "Counting is off" in run_cli("usage", *at, "--off").stdout
     assert "history = false" in (desk / "desk.toml").read_text()
-    assert "Nothing is counted at present" in run_cli("usage", *at).stdout
+    assert "Counting is off" in run_cli("usage", *at).stdout
     run_cli("usage", *at, "--on")
     assert "history" not in (desk / "desk.toml").read_text()
     assert "forgotten" in run_cli("usage", *at, "--erase", "--yes").stdout

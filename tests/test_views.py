@@ -210,7 +210,7 @@ def test_a_version_is_compared_with_the_one_before_or_with_now(play: Play) -> No
         assert link.last(giving.Restore).number == 7  # type: ignore[attr-defined]
         # The first one has nothing before it.
         await keys(pilot, "l")
-        assert "first seen" in said(app, "#differs Static")
+        assert "initial state" in said(app, "#differs Static")
     play(scene)
 
 

@@ -28,7 +28,7 @@ def add_to(app: typer.Typer) -> None:
     desk_app.command()(check)
     app.add_typer(desk_app, name="desk")
 
-FileArgument = Annotated[Path, typer.Argument(metavar="FILE", help="the parcel, a zip")]
+FileArgument = Annotated[Path, typer.Argument(metavar="FILE", help="the package, a zip")]
 SHOWN = 12
 
 
@@ -103,7 +103,7 @@ def take(file: FileArgument,
          onto: Annotated[list[str] | None, typer.Option("--onto", metavar="THEIRS=MINE[:name]", help="fit their "
                                                         "surface to one of mine, by position or by name")] = None,
          as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """Look at a parcel, and with --yes take it in.  What reaches outside the keyboard sleeps until it is approved."""
+    """Show what a package holds; with --yes import it.  Steps that affect more than the keyboard wait for approval."""
     from brass_pebble.engine.disk.parcel_file import read_parcel
     with _told():
         parcel = read_parcel(file)
@@ -161,7 +161,7 @@ def _choices(seen: Any, theirs: list[str], both: list[str], leave: list[str]) ->
         for name in names:
             items = [item for item in seen.items if name in (item.id, item.key)]
             if not items:
-                raise Failure(f"there is no “{name}” in the parcel; it holds "
+                raise Failure(f"there is no “{name}” in the package; it holds "
                               f"{', '.join(item.id for item in seen.items) or 'nothing'}", "usage")
             found |= {item.key: what for item in items}
     return found

@@ -67,7 +67,7 @@ def check_names(names: Iterable[str]) -> None:
         if name == MANIFEST:
             continue
         if not _ALLOWED.fullmatch(name):
-            raise ProblemError(f"the parcel holds “{printable(name)}”, which does not belong to a desk",
+            raise ProblemError(f"the package holds “{printable(name)}”, which does not belong to a desk",
                                hint="Nothing was read. Ask whoever made it for another one")
         if name.casefold() in seen:
             raise ProblemError(f"the file contains “{name}” twice", hint="Nothing was read")
@@ -116,23 +116,23 @@ def read_manifest(data: object) -> Manifest:
         ProblemError: it is none, or of a later version of the program.
     """
     if not isinstance(data, dict):
-        raise ProblemError("the file's manifest is not valid", hint="It is a JSON object; nothing was read")
+        raise ProblemError("the package's manifest is not valid", hint="It has to be a JSON object; nothing was read")
     version = data.get("format")
     if not isinstance(version, int) or isinstance(version, bool) or version < 1:
-        raise ProblemError("the parcel's manifest has no format", hint="It may be broken; nothing was read")
+        raise ProblemError("the package's manifest has no format", hint="It may be broken; nothing was read")
     if version > FORMAT:
-        raise ProblemError(f"the parcel has format {version}, which a later version of this program wrote",
+        raise ProblemError(f"the package has format {version}, which a later version of this program wrote",
                            hint=f"This one reads formats up to {FORMAT}. Ask for one made with an earlier version, or "
                            "update")
     kind, files = data.get("kind"), data.get("files")
     if kind not in KINDS or not isinstance(files, dict):
-        raise ProblemError("the parcel's manifest is broken: its kind or its list of files is missing",
+        raise ProblemError("the package's manifest is broken: its kind or its list of files is missing",
                            hint="Nothing was read. Ask whoever made it for another one")
     found = {}
     for name, row in files.items():
         size, digest = (row.get("bytes"), row.get("sha256")) if isinstance(row, dict) else (None, None)
         if not isinstance(size, int) or isinstance(size, bool) or not isinstance(digest, str):
-            raise ProblemError(f"the parcel's manifest does not describe “{printable(str(name))}”",
+            raise ProblemError(f"the package's manifest does not describe “{printable(str(name))}”",
                                hint="Nothing was read")
         found[str(name)] = (size, digest)
     check_names(found)

@@ -70,7 +70,7 @@ class GivingRequests:
             except OSError as error:
                 raise ProblemError(f"{file} cannot be read: {error.strerror}") from None
             if digest and parcel.digest != digest:
-                raise ProblemError("the parcel is another one than a moment ago", hint="Look at it once more")
+                raise ProblemError("the package is another one than a moment ago", hint="Look at it once more")
             edit, _ = intake_edit(parcel, store, Choices(ask.choices, onto))
             approve(store, marks)
             return store.change(edit)

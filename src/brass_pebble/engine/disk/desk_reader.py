@@ -20,6 +20,7 @@ from brass_pebble.core.devices.layout import Layout, read_layout
 from brass_pebble.core.macro.reach import Reach, reaches
 from brass_pebble.core.macro.reader import Draft
 from brass_pebble.core.macro.timetable import Macro
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.limits import load_tables
 from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.problem import Problem, ProblemError
@@ -234,10 +235,8 @@ class DeskReader:
         count = sum(1 for reach in self.asleep(desk, guests) if reach)
         if not count:
             return []
-        return [Problem(f"{count} {'step' if count == 1 else 'steps'} of what came from somebody else "
-                        f"{'sleeps' if count == 1 else 'sleep'} until you approve "
-                        f"{'it' if count == 1 else 'them'}", FILE,
-                        hint="G on the desk shows each, as does brass-pebble desk asleep")]
+        return [Problem(f"{say_count(count, 'step')} from somebody else {'waits' if count == 1 else 'wait'} for your "
+                        f"approval", FILE, hint="G on the desk shows each, as does brass-pebble desk asleep")]
 
     def asleep(self, desk: Desk, guests: Guests) -> list[tuple[str, Reach]]:
         """What sleeps: where (a macro's file, or surface and control), and what it would do."""

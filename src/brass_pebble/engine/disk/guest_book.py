@@ -137,8 +137,9 @@ class GuestBook:
         for name in names:
             draft = self._store.reader.written.get(name)
             if name not in guests.surfaces and (draft is None or draft.guest is None):
-                raise ProblemError(f"“{name}” is not a guest", hint=f"Guests are "
-                                   f"{', '.join([*guests.macros, *guests.surfaces]) or 'none'}")
+                there = ", ".join([*guests.macros, *guests.surfaces])
+                raise ProblemError(f"“{name}” is not a guest",
+                                   hint=f"Guests are {there}" if there else "There are no guests in this desk")
         marks = self._marks(loaded.desk, names, names)
         listed = guests_of(self._store.read_file(FILE) or "")
         kept = Guests({key: value for key, value in listed.macros.items() if key not in names},

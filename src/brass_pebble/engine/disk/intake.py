@@ -64,7 +64,7 @@ def intake_edit(parcel: Parcel, store: DeskStore, choices: Choices) -> tuple[Edi
     if guests.unreadable:
         raise ProblemError(f"{FILE} of this desk cannot be read, so it is not known what came from whom", file=FILE,
                            hint="Put it right, or delete it: what came from others is known by its content all the "
-                           "same. Then take the parcel in")
+                           "same. Then take the package in")
     origin = parcel.manifest.name
     guests = Guests({**guests.macros, **dict.fromkeys(intake.macros, origin)},
                     {**guests.surfaces, **dict.fromkeys(intake.places, origin)})
@@ -92,7 +92,7 @@ def new_desk_files(parcel: Parcel) -> dict[str, str]:
         ProblemError: the parcel holds no desk.
     """
     if parcel.manifest.kind == "macros":
-        raise ProblemError("the parcel holds only macros", hint="Take it into a desk of yours, without --to")
+        raise ProblemError("the package holds only macros", hint="Take it into a desk of yours, without --to")
     import tomlkit
     document: Any = tomlkit.parse(parcel.text)
     for name in parcel.tables:

@@ -179,7 +179,7 @@ def parcel_of(data: bytes) -> Parcel:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             files = _read_files(archive)
     except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, ValueError, OSError) as error:
-        raise ProblemError(f"this is not an exported file, or it is damaged: "
+        raise ProblemError(f"this is not a package of a desk, or it is damaged: "
                            f"{printable(str(error)) or type(error).__name__}",
                            hint=_NOTHING) from None
     try:
@@ -187,17 +187,17 @@ def parcel_of(data: bytes) -> Parcel:
     except KeyError:
         raise ProblemError(f"the zip has no {MANIFEST}, so it is not an exported file", hint=_NOTHING) from None
     except (ValueError, RecursionError):
-        raise ProblemError("the parcel's manifest is not JSON", hint=_NOTHING) from None
+        raise ProblemError("the package's manifest is not JSON", hint=_NOTHING) from None
     manifest = read_manifest(about)
     for name in files.keys() - {MANIFEST} - manifest.files.keys():
-        raise ProblemError(f"“{name}” is in the parcel, but not in its manifest", hint=_NOTHING)
+        raise ProblemError(f"“{name}” is in the package, but not in its manifest", hint=_NOTHING)
     texts = {}
     for name, (size, digest) in manifest.files.items():
         content = files.get(name)
         if content is None:
-            raise ProblemError(f"“{name}” is missing in the parcel", hint=_NOTHING)
+            raise ProblemError(f"“{name}” is missing in the package", hint=_NOTHING)
         if len(content) != size or hashlib.sha256(content).hexdigest() != digest:
-            raise ProblemError(f"“{name}” is not as it was when the parcel was made", hint=_NOTHING)
+            raise ProblemError(f"“{name}” is not as it was when the package was made", hint=_NOTHING)
         try:
             texts[name] = content.decode("utf-8")
         except UnicodeDecodeError:
@@ -210,12 +210,12 @@ def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
     """Every file of an archive, none of which may be anything but a small text in its place."""
     members = archive.infolist()
     if len(members) > MOST_FILES:
-        raise ProblemError(f"the parcel holds {say_count(len(members), 'file')}",
+        raise ProblemError(f"the package holds {say_count(len(members), 'file')}",
                            hint=f"A desk has at most {MOST_FILES:,}. {_NOTHING}")
     names = [member.filename for member in members]
     check_names(names)
     if len(set(names)) < len(names):
-        raise ProblemError("the parcel holds a file twice", hint=_NOTHING)
+        raise ProblemError("the package holds a file twice", hint=_NOTHING)
     found, in_all = {}, 0
     for member in members:
         mode = member.external_attr >> 16
@@ -223,8 +223,8 @@ def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
             raise ProblemError(f"“{member.filename}” in the file is not a plain file but a link or "
                                "worse", hint=_NOTHING)
         if member.flag_bits & 0x1:
-            raise ProblemError(f"“{member.filename}” in the parcel is encrypted", hint=_NOTHING)
-        large = ProblemError(f"“{member.filename}” in the parcel is too large for what it is", hint=_NOTHING)
+            raise ProblemError(f"“{member.filename}” in the package is encrypted", hint=_NOTHING)
+        large = ProblemError(f"“{member.filename}” in the package is too large for what it is", hint=_NOTHING)
         if member.file_size > MOST_BYTES or member.file_size > MOST_SHRUNK * max(64, member.compress_size):
             raise large
         with archive.open(member) as stream:
@@ -242,14 +242,14 @@ def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
     try:
         tables = load_tables(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise ProblemError(f"the parcel's desk.toml is broken: {printable(str(error))}", hint=_NOTHING) from None
+        raise ProblemError(f"the package's desk.toml is broken: {printable(str(error))}", hint=_NOTHING) from None
     check_plain("desk.toml", tables)
     version = tables.get("format", 1)
     if text and version != 1:
-        raise ProblemError(f"the desk in the parcel has format {version}",
+        raise ProblemError(f"the desk in the package has format {version}",
                            hint=f"This program reads format 1. {_NOTHING}")
     if manifest.kind != "macros" and not text:
-        raise ProblemError("the parcel has no desk.toml", hint=_NOTHING)
+        raise ProblemError("the package has no desk.toml", hint=_NOTHING)
 
     def below(folder: str, ending: str) -> dict[str, str]:
         return {name.removeprefix(folder).removesuffix(ending): text for name, text in texts.items()
@@ -261,7 +261,7 @@ def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
             check_plain(f"layouts/{name}.toml", drawn)
             read_layout(drawn, id=name, file=f"layouts/{name}.toml")
         except (tomllib.TOMLDecodeError, RecursionError):
-            raise ProblemError(f"the drawing “{name}” in the parcel is broken", hint=_NOTHING) from None
+            raise ProblemError(f"the drawing “{name}” in the package is broken", hint=_NOTHING) from None
     return Parcel(manifest, text, tables, below("macros/", ".macro"), layouts, below("programs/", ".toml"),
                   hashlib.sha256(data).hexdigest())
 

@@ -10,6 +10,7 @@ from textual.binding import Binding, BindingType
 from textual.widgets import Static
 
 from brass_pebble.core.desk.look.drawn import SurfaceRow
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.giving import AskAsleep, Asleep, AsleepRow
 from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.base.sheets import Choose
@@ -48,10 +49,10 @@ class AsleepView(ListedView[AsleepRow]):
         palette = self.palette
         head = Text("Guests   ", style=f"bold {palette.brass}")
         if self.rows:
-            many = "1 step waits for approval" if len(self.rows) == 1 else f"{len(self.rows)} things sleep"
-            head.append(f"☾ {many}", style=f"bold {palette.rust}")
-            head.append("\nThey came from somebody else and affect more than the keyboard. Read each one; "
-                        "a approves it.", style=palette.dim)
+            wait = "waits" if len(self.rows) == 1 else "wait"
+            head.append(f"☾ {say_count(len(self.rows), 'step')} {wait} for approval", style=f"bold {palette.rust}")
+            head.append("\nFrom somebody else, affecting more than the keyboard. Read each one; a: approve it.",
+                        style=palette.dim)
         else:
             head.append("✓ nothing waits for approval", style=f"bold {palette.verdigris}")
             head.append("\nImported steps that affect more than the keyboard are listed here.",
@@ -122,7 +123,7 @@ class AsleepView(ListedView[AsleepRow]):
         names = sorted({row.where.removeprefix("macros/").removesuffix(".macro").partition(" ")[0]
                         for row in self.rows})
         chosen = await self.app.push_screen_wait(Choose(
-            "Approve all", f"{count} {'step' if count == 1 else 'steps'} of {', '.join(names[:6])}"
+            "Approve all", f"{say_count(count, 'step')} of {', '.join(names[:6])}"
             f"{' and more' if len(names) > 6 else ''} would do what they say.",
             ["Approve all of them", "They are mine: do not ask again", "Cancel"]))
         if chosen == 0:

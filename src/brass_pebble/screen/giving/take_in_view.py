@@ -339,7 +339,7 @@ class TakeInView(ListedView[Line]):
             "approve": sorted(self.approved)}
         if reply := await self.change("take_in", **fields):
             sleeps = self._sleeping()
-            more = f" {sleeps} {'step sleeps' if sleeps == 1 else 'steps sleep'}: G shows them." if sleeps else ""
+            more = f" {say_count(sleeps, 'step')} off until approved: G shows them." if sleeps else ""
             self.app.notify(f"Saved. u: undo.{more}", title=reply.words, timeout=8)
             self.app.pop_screen()
 
@@ -348,6 +348,6 @@ def _reaching(taken: int, asleep: int) -> str:
     """How many steps affect more than the keyboard, and how many of them stay off."""
     if not taken:
         return "Steps that affect more than the keyboard: none selected"
-    many = f"{taken} {'step affects' if taken == 1 else 'steps affect'} more than the keyboard"
+    many = f"{say_count(taken, 'step')} {'affects' if taken == 1 else 'affect'} more than the keyboard"
     return f"{many}; {'it stays' if asleep == taken == 1 else f'{asleep} stay'} off until you approve " \
            f"{'it' if asleep == 1 else 'them'}" if asleep else f"{many}; approved"
