@@ -6,7 +6,7 @@
 # make samples      make the sample sheets in docs/samples anew
 # make texts        every text that a person can meet, in build/texts.txt
 # make site         make the guide and the reference as a small site in build/site
-# make protocol     make docs/protocol.md, its schema and the tables of settings anew from what is declared
+# make protocol     make docs/protocol.md, its schema, and the tables of settings and of keys anew from what is declared
 
 PYTHON ?= python3
 BIN := .venv/bin
@@ -40,6 +40,7 @@ protocol: $(BIN)/.run
 	$(BIN)/python tools/protocol_page.py
 	$(BIN)/python tools/settings_page.py
 	$(BIN)/python tools/findings_page.py
+	$(BIN)/python tools/keys_page.py
 
 texts: $(BIN)/.dev
 	$(BIN)/python tools/texts.py build/texts.txt

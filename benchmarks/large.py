@@ -24,8 +24,8 @@ OPENINGS, EDITS, LOOKS = 5, 20, 3
 PRESSES, YEAR = 1_000_000, 365
 # A key of the desk, the view that it opens, and what stands on it when it is there.
 VIEWS = (("l", "the Surface view", "Press a control to select it"),
-         ("v", "the Labels view", "every text fits|is printed as"),
-         ("V", "the Versions view", "what this version changed"), ("k", "the Clashes view", "worth knowing"))
+         ("L", "the Labels view", "every text fits|is printed as"),
+         ("V", "the Versions view", "what this version changed"), ("K", "the Clashes view", "worth knowing"))
 PAGES = (("1", "late "), ("2", "used in this time|○ "), ("3", "meant was|Nothing that looks"), ("4", "▸"),
          ("5", "of its time"), ("6", "less way|well arranged"))
 
@@ -178,9 +178,9 @@ def _million(big: Path, opened: Callable[[Path], tuple[float, object]], close: C
     figures = [Figure(f"reading what concerns one of 40 surfaces in a history of {made:,} presses", read, "ms", None,
                       "under 500 ms", read < 500),
                Figure("reading all of it, as for charts of every surface", whole, "ms")]
-    first = _timed(terminal, "h", "presses of")
+    first = _timed(terminal, "U", "presses of")
     for _ in range(4):
-        terminal.keys("d")  # type: ignore[attr-defined]
+        terminal.keys("i")  # type: ignore[attr-defined]
     terminal.wait("a year")  # type: ignore[attr-defined]
     looks = []
     for key, says in (*PAGES, *PAGES):

@@ -141,7 +141,7 @@ def _open_long(folder: Path, text: str) -> tuple[float, float]:
         wait("no surfaces yet")
         opened = []
         for _ in range(3):
-            key("o")
+            key("O")
             wait("A part of a macro")
             time.sleep(0.3)
             key("Enter")

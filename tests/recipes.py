@@ -47,7 +47,7 @@ RECIPES = (
 import tomllib
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.say.setting import write_all
-from brass_pebble.screen.surface.settings import SurfacePanel
+from brass_pebble.screen.settings.surface import SurfacePanel
 from settings_page import table
 
 def read(value):

@@ -313,7 +313,7 @@ def test_what_comes_onto_a_surface_of_mine_sleeps_and_mine_does_not(giver: DeskS
     edit, intake = intake_edit(parcel, store, Choices(onto={"slab": ("left-numpad", fit)}))
     store.change(edit)
     loaded = store.load()
-    assert not [problem for problem in loaded.problems if "sleep" not in problem.what]
+    assert not [problem for problem in loaded.problems if "approval" not in problem.what]
     surface = loaded.desk.surfaces["left-numpad"]
     assert [layer.id for layer in surface.layers][-2:] == ["base", "osc"] and intake.surfaces == ("left-numpad",)
     mine, theirs = surface.layers[0].bindings["times", "press"], surface.layers[-1].bindings["7", "press"]

@@ -42,7 +42,7 @@ def small() -> Iterator[Terminal]:
 def test_a_chord_a_double_tap_and_a_held_layer_from_nothing(demo: Terminal) -> None:
     open_surface(demo)
     # A layer of its own, on top.
-    demo.keys("L")
+    demo.keys("n")
     demo.wait("Name of the new layer")
     demo.type("Guests")
     demo.keys("Enter")
@@ -101,11 +101,11 @@ def test_a_chord_a_double_tap_and_a_held_layer_from_nothing(demo: Terminal) -> N
 
 
 def test_a_clash_is_found_and_repaired_with_a_free_chord(demo: Terminal) -> None:
-    demo.keys("k")
+    demo.keys("K")
     demo.wait("1 conflict")
     demo.wait("Ctrl+Alt+N is “set a marker” in Ovenlight")
     demo.wait("“sweep crumbs, or keep them” in")
-    demo.keys("k")
+    demo.keys("y")
     demo.wait("Easiest to remember")
     demo.wait("Ctrl+Alt+M")
     demo.keys("Enter")
@@ -116,7 +116,7 @@ def test_a_clash_is_found_and_repaired_with_a_free_chord(demo: Terminal) -> None
     demo.wait("Click a key")
     demo.keys("l")
     demo.wait("What each control does now")
-    demo.keys("k")
+    demo.keys("F")
     demo.wait("Ctrl+Shift+R")
     demo.keys("F4")
     demo.wait("is sent in 3 s")
@@ -151,7 +151,7 @@ def test_copy_swap_mirror_clear_and_what_is_free(demo: Terminal) -> None:
     demo.wait("copied to Right numpad slash")
     assert 'slash = {tap = "Ctrl+Alt+1", label = "wide", tint = "sky"}' in desk_text()
     undo_to(demo, before)
-    demo.keys("n")
+    demo.keys("y")
     demo.wait("free in any layer")
     demo.wait("controls: c copy")
     demo.keys("Escape", "b")
@@ -169,7 +169,7 @@ def test_copy_swap_mirror_clear_and_what_is_free(demo: Terminal) -> None:
     demo.wait("Right numpad ▸ 2")
     demo.keys("v", "Right", "v")
     demo.wait("2 controls:")
-    demo.keys("k")
+    demo.keys("F")
     demo.wait("Free chords for 2 controls")
     demo.wait("F19 … F20")
     demo.keys("Enter")
@@ -234,7 +234,7 @@ def test_the_views_work_in_a_small_terminal(small: Terminal) -> None:
     small.keys("l")
     small.wait("What each control does")
     small.wait("double tap")
-    small.keys("Escape", "k")
+    small.keys("Escape", "K")
     small.wait("1 conflict")
 
 

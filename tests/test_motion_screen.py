@@ -63,7 +63,7 @@ def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, 
     demo.wait("Controller stick-left, move, in Arm: ")
     demo.keys("]", "]", "]", "]")
     demo.wait("camera arm at 2")
-    demo.keys("y")
+    demo.keys("Y")
     demo.wait("how far from its rest it counts as resting")
     before = demo.wait("◂ 15 % ▸")
     assert "50.0 %  leads to" in before
@@ -73,14 +73,14 @@ def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, 
     demo.wait("◂ 1.7 ▸   was 1.6")
     demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
     # As it was, felt on the device, and back again.
-    demo.keys("v")
-    demo.wait("before the change (v: after)")
+    demo.keys("w")
+    demo.wait("before the change (w: after)")
     demo.wait(lambda text: stick() == {"dead": "15 %", "curve": 1.6})
-    demo.keys("v")
+    demo.keys("w")
     demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
     # The other axis for itself.
-    demo.keys("a")
-    demo.wait("down  (a: the other)")
+    demo.keys("Tab")
+    demo.wait("down  (Tab: the other)")
     demo.keys("Down", "Right")
     demo.wait("turned round    ◂ yes ▸")
     demo.wait(lambda text: stick("stick-left down").get("invert") is True)
@@ -90,16 +90,16 @@ def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, 
     demo.wait("CONTROLLER")
     demo.keys("\\")
     demo.wait("camera arm at 0")
-    demo.keys("Left", "y")
+    demo.keys("Left", "Y")
     demo.wait("This control does not move, so it has no curve.")
 
 
 def test_an_axis_is_calibrated_by_moving_it(demo: Terminal) -> None:
-    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "y", "k")
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "Y", "m")
     demo.wait("Move it to both ends a few times, let it rest,")
     demo.keys("Enter")
     demo.wait("it has hardly moved")
-    demo.keys("k")
+    demo.keys("m")
     demo.wait("Move it to both ends")
     demo.keys("]", "]", "]", "]", "]", "]", "]", "]", *["["] * 14)
     demo.wait("-60.0 %  leads to")
@@ -115,9 +115,9 @@ def test_an_axis_is_calibrated_by_moving_it(demo: Terminal) -> None:
 
 
 def test_a_curve_is_saved_as_a_drawing(demo: Terminal) -> None:
-    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "y")
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "Y")
     demo.wait("dead zone")
-    demo.keys("s")
+    demo.keys("C-s")
     demo.wait("Saved the curve")
     file = paths.exports_folder() / "controller-stick-curve.svg"
     try:
@@ -130,31 +130,31 @@ def test_a_curve_is_saved_as_a_drawing(demo: Terminal) -> None:
 
 
 def test_the_network_is_opened_and_says_what_to_do(demo: Terminal) -> None:
-    demo.keys("d")
+    demo.keys("N")
     demo.wait("Nothing is open to the network.")
     port = random.randrange(20_000, 60_000, 2)
     text = (demo_desk() / "desk.toml").read_text()
     (demo_desk() / "desk.toml").write_text(f'{text}\n[network]\nmidi = {port}\nlisten = "127.0.0.1"\n')
     demo.wait(f"◉ MIDI session open at port {port}, as “Saltmarsh Bakehouse”")
     demo.wait("Nobody is connected yet.")
-    demo.keys("i")
+    demo.keys("n")
     demo.wait("Invite another computer")
     demo.type("127.0.0.1:9")
     demo.keys("Enter")
     demo.wait("invited by you")
-    demo.keys("o")
-    demo.wait("○ MIDI session closed (o opens it)")
+    demo.keys("1")
+    demo.wait("○ MIDI session closed (1 opens it)")
     demo.keys("Escape")
     demo.wait("LEFT NUMPAD")
 
 
 def test_small_terminals_and_no_colour(demo: Terminal) -> None:
     demo.resize(80, 24)
-    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "y")
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "Y")
     demo.wait("dead zone")
     demo.keys("Right")
     demo.wait("16 %")
-    demo.keys("Escape", "d")
+    demo.keys("Escape", "N")
     demo.wait("MIDI session")
 
 
@@ -199,15 +199,15 @@ def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
     terminal, tablet = Terminal("--desk", str(tmp_path / "desk")), Tablet(midi, "Gull tablet")
     try:
         terminal.wait("This desk has no surfaces yet.")
-        terminal.keys("d")
+        terminal.keys("N")
         terminal.wait("Nobody is connected yet.")
         assert tablet.exchange(b"IN", "control") == b"NO"
         terminal.wait("? asks for access")
         terminal.keys("Enter")
         terminal.wait("Allowed.")
         assert tablet.join() == [b"OK", b"OK"]
-        terminal.wait("none yet (m: meet it)")
-        terminal.keys("Escape", "m")
+        terminal.wait("none yet (M: meet it)")
+        terminal.keys("Escape", "M")
         terminal.wait("Gull tablet")
 
         def strike(note: int) -> None:
@@ -227,7 +227,7 @@ def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
         strike_until("note 36 on 10 · C2 · 99 24", 36)
         terminal.keys("Enter")
         terminal.wait("Choose a drawing.")
-        terminal.keys("w")
+        terminal.keys("n")
         strike_until("pad-2", 36, 37)
         terminal.keys("Enter")
         terminal.wait("4 Try it")

@@ -89,7 +89,7 @@ def empty(tmp_path: Path) -> Iterator[Mouse]:
 def test_from_nothing_to_a_label_sheet_without_a_keyboard(empty: Mouse, tmp_path: Path) -> None:
     terminal, toml = empty.terminal, tmp_path / "desk" / "desk.toml"
     # Two devices: the keyboard that somebody else types on, and the pad that becomes a surface.
-    empty.click("m meet a device")
+    empty.click("M meet a device")
     empty.click("Harbour keyboard")
     empty.click("╭ Q ", at=3)
     terminal.wait("your main keyboard")

@@ -25,33 +25,33 @@ def surface(name: str = "left-numpad") -> dict[str, Any]:
 
 
 def test_labels_are_shown_sized_given_icons_and_saved(demo: Terminal) -> None:
-    demo.keys("v")
+    demo.keys("L")
     demo.wait("16 labels   page 1 of 1 on A4")
     screen = demo.wait("next cam")
     assert "1 ● Class" in screen and "✓ every text fits as it is" in screen
     demo.keys("Right", "Right", "Down")
     demo.wait("lamp  4.2 mm, icon lamp, clay")
     # All layers on one cap, then one of them away.
-    demo.keys("a")
+    demo.keys("0")
     demo.wait("3 ● Cut")
     demo.keys("2")
     demo.wait("2 ○ Titles")
     demo.keys("l")
     demo.wait(lambda text: "1 ● Class" in text and "3 ○ Cut" in text)
     # A size for all, and one by hand.
-    demo.keys("c")
+    demo.keys("+")
     demo.wait("Cap size")
     demo.keys("C-u")
     demo.type("11x11")
     demo.keys("Enter")
     demo.wait("11 × 11 mm")
-    demo.keys("h")
+    demo.keys("=")
     demo.wait("Label of")
     demo.keys("C-u")
     demo.type("90x3")
     demo.keys("Enter")
     demo.wait("a label cannot be 3 mm")
-    demo.keys("h", "C-u")
+    demo.keys("=", "C-u")
     demo.type("20x16")
     demo.keys("Enter")
     demo.wait("20 × 16 mm, by hand")
@@ -59,21 +59,21 @@ def test_labels_are_shown_sized_given_icons_and_saved(demo: Terminal) -> None:
     demo.keys("u")
     demo.wait("11 × 11 mm")
     # An icon.
-    demo.keys("i")
+    demo.keys("d")
     demo.wait("Icon of lamp")
     demo.type("sun")
     demo.keys("Enter")
     demo.wait("icon sun")
     assert surface()["layer"]["class"]["press"]["3"]["icon"] == "sun"
-    demo.keys("p")
+    demo.keys("i")
     demo.wait("on Letter")
-    demo.keys("s")
+    demo.keys("C-s")
     demo.wait("the labels as SVG")
     demo.type("labels as svg")
     demo.keys("Enter")
     demo.wait("left-numpad-labels.svg")
     # What was saved counts as printed.
-    demo.keys("n")
+    demo.keys("o")
     demo.wait("0 labels")
     demo.keys("Tab")
     demo.wait("Right numpad")
@@ -82,9 +82,9 @@ def test_labels_are_shown_sized_given_icons_and_saved(demo: Terminal) -> None:
 
 
 def test_the_saved_sheet_lies_among_the_documents(demo: Terminal, tmp_path: Path) -> None:
-    demo.keys("v")
+    demo.keys("L")
     demo.wait("16 labels")
-    demo.keys("s")
+    demo.keys("C-s")
     demo.wait("the labels as PDF")
     demo.type("labels as svg")
     demo.keys("Enter")
@@ -93,7 +93,7 @@ def test_the_saved_sheet_lies_among_the_documents(demo: Terminal, tmp_path: Path
 
 
 def test_labels_by_mouse_and_in_a_small_terminal(demo: Terminal) -> None:
-    demo.keys("v")
+    demo.keys("L")
     demo.wait("16 labels")
     demo.wait("next cam")
     x, y = demo.find("next cam")
@@ -133,10 +133,10 @@ def test_glance_shows_one_surface_in_a_narrow_pane(engine: Path) -> None:
 
 
 def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Path) -> None:
-    demo.keys("h")
+    demo.keys("U")
     screen = demo.wait("presses of")
     assert "layer Class   30 days" in screen and "macros" in screen and "gestures" in screen
-    demo.keys("d", "d", "d", "d")
+    demo.keys("i", "i", "i", "i")
     demo.wait("layer Class   a year")
     demo.keys("2")
     demo.wait("○ stop")
@@ -159,9 +159,9 @@ def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Pat
     demo.keys("u")
     demo.wait(lambda text: surface()["layer"]["class"]["press"] == before)
     # The hand rests elsewhere.
-    demo.keys("Down", "o")
+    demo.keys("Down", "Space")
     demo.wait(lambda text: "home" in surface())
-    demo.keys("s")
+    demo.keys("C-s")
     demo.wait("Save the charts")
     demo.type("svg")
     demo.keys("Enter")
@@ -172,13 +172,13 @@ def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Pat
 
 
 def test_the_history_is_switched_off_and_erased_on_the_screen(demo: Terminal) -> None:
-    demo.keys("Down", "Enter", "h")
+    demo.keys("Down", "Enter", "U")
     demo.wait("presses of")
-    demo.keys("h")
+    demo.keys("o")
     demo.wait("count no longer")
     demo.keys("Enter")
     demo.wait("○ History is off")
-    demo.keys("h")
+    demo.keys("o")
     demo.wait("count again")
     demo.keys("Down", "Enter")
     demo.wait("No presses in this period")

@@ -60,7 +60,7 @@ def select(demo: Terminal, surface: str, control: str) -> None:
 def test_the_demo_shows_everything_at_once(demo: Terminal) -> None:
     demo.wait("Click a key, or select one with the arrows and press Enter.")
     for text in ("Saltmarsh Bakehouse", "LEFT NUMPAD", "RIGHT NUMPAD", "FLOOR PEDALS", "Ovenlight", "close", "cough",
-                 "drum", "◉wide", "mic live", "b bind", "x stop all", "w watch a class"):
+                 "drum", "◉wide", "mic live", "b bind", "x stop all", "W watch a class"):
         demo.wait(text)
 
 
@@ -162,10 +162,10 @@ def test_the_path_bar_is_walked_and_opened(demo: Terminal) -> None:
 
 
 def test_a_surface_rests_and_wakes(demo: Terminal) -> None:
-    demo.keys("s")
+    demo.keys("o")
     demo.wait("LEFT NUMPAD  ◌ resting")
     demo.wait("◌ 5 of 6 armed")
-    demo.keys("s")
+    demo.keys("o")
     demo.wait("LEFT NUMPAD  ◆ Class")
 
 
@@ -177,15 +177,15 @@ def test_commands_are_found_by_name_and_keys_are_told(demo: Terminal) -> None:
     demo.wait("Good evening")
     demo.keys("?")
     demo.wait("in any editor; live when saved")
-    demo.keys("Escape", "w")
+    demo.keys("Escape", "W")
 
 
 def test_the_class_plays_hands_off(demo: Terminal) -> None:
-    demo.keys("w")
+    demo.keys("W")
     demo.wait("Good evening from the Saltmarsh Bakehouse")
     demo.wait("played “Welcome”", seconds=12)
     demo.wait("● recording rolling")
-    demo.keys("w")
+    demo.keys("W")
     demo.wait(lambda screen: "of 60 s" not in screen)
 
 

@@ -406,5 +406,5 @@ def test_usage_on_the_command_line(desk: Path, tmp_path: Path) -> None:
     assert "Counting is off" in run_cli("usage", *at).stdout
     run_cli("usage", *at, "--on")
     assert "history" not in (desk / "desk.toml").read_text()
-    assert "forgotten" in run_cli("usage", *at, "--erase", "--yes").stdout
+    assert "erased" in run_cli("usage", *at, "--erase", "--yes").stdout
     assert "Left numpad: 0 presses" in run_cli("usage", *at).stdout

@@ -131,7 +131,7 @@ def test_a_chosen_clash_stays_chosen_and_leads_to_its_place(play: Play) -> None:
         # Another one comes in before it.
         link.replies[layers.AskClashes] = layers.Clashes(
             clashes=[clash("new"), clash("first"), clash("second", "8")], programs=[], problems=[])
-        await keys(pilot, "l")
+        await keys(pilot, "f5")
         await settled(pilot)
         assert app.screen.query_one(OptionList).highlighted == 2
         await keys(pilot, "enter")
@@ -147,13 +147,13 @@ def test_no_clash_says_so_and_refused_asking_leaves_the_last_list(play: Play) ->
         app.open_view("clashes")
         await settled(pilot)
         assert "no conflicts" in said(app, "#summary")
-        await keys(pilot, "enter", "b", "k", "o")
+        await keys(pilot, "enter", "b", "y", "O")
         assert app.view.NAME == "Clashes"
         link.replies[layers.AskClashes] = layers.Clashes(clashes=[clash("one")], programs=[], problems=[])
-        await keys(pilot, "l")
+        await keys(pilot, "f5")
         await settled(pilot)
         link.replies[layers.AskClashes] = EngineError("busy", "Try again", "busy")
-        await keys(pilot, "l")
+        await keys(pilot, "f5")
         await settled(pilot)
         assert "one" in said(app, "#says")
     play(scene)
@@ -171,11 +171,11 @@ def test_guests_are_approved_one_by_one_by_macro_and_all(play: Play) -> None:
             guest("ps", "macros/two.macro", "m3")])
         app.open_view("asleep")
         await settled(pilot)
-        assert "3 things sleep" in said(app, "#summary")
+        assert "3 steps wait for approval" in said(app, "#summary")
         await keys(pilot, "a")
         await settled(pilot)
         assert link.last(giving.Approve).marks == ["m1"]  # type: ignore[attr-defined]
-        await keys(pilot, "down", "m")
+        await keys(pilot, "down", "v")
         await settled(pilot)
         assert link.last(giving.Approve).marks == ["m2", "m3"]  # type: ignore[attr-defined]
         await keys(pilot, "A", "enter")
@@ -197,19 +197,19 @@ def test_a_version_is_compared_with_the_one_before_or_with_now(play: Play) -> No
         asked = link.last(giving.Compare)
         assert isinstance(asked, giving.Compare)
         assert (asked.one, asked.other) == (8, 9)
-        await keys(pilot, "down", "v")
+        await keys(pilot, "down", "w")
         await settled(pilot)
         asked = link.last(giving.Compare)
         assert isinstance(asked, giving.Compare)
         assert (asked.one, asked.other) == (8, 0)
         assert "tap A" in said(app, "#differs Static")
-        await keys(pilot, "l")
+        await keys(pilot, "z")
         assert "+ 7 =" in said(app, "#differs Static")
-        await keys(pilot, "down", "v", "enter")
+        await keys(pilot, "down", "w", "enter")
         await settled(pilot)
         assert link.last(giving.Restore).number == 7  # type: ignore[attr-defined]
         # The first one has nothing before it.
-        await keys(pilot, "l")
+        await keys(pilot, "z")
         assert "initial state" in said(app, "#differs Static")
     play(scene)
 
@@ -225,7 +225,7 @@ def test_a_view_that_is_left_while_it_waits_for_a_reply_is_left(play: Play) -> N
             app.open_view("versions")
             await settled(pilot)
             link.held = asyncio.Event()
-            await keys(pilot, "v")
+            await keys(pilot, "w")
             gone = app.pop_screen()
             for _ in range(moment):
                 await asyncio.sleep(0)

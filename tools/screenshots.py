@@ -20,7 +20,7 @@ BRASS_PEBBLE = Path(sys.executable).parent / "brass-pebble"
 SCREEN = "1280x800x24"
 
 # The way to the drawing of the pad that the demo has not met yet.
-MET: list[str | float] = ["m", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", 0.6, "Enter", 1.2]
+MET: list[str | float] = ["M", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", 0.6, "Enter", 1.2]
 Steps = list[Any]
 # A function is called with the desk's folder and the engine's runtime folder; what it returns is kept till the end.
 # name: (columns, rows), then what is sent: a key by tmux's name, a text in quotes, or seconds to wait.
@@ -28,23 +28,23 @@ SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
     "desk": ((160, 40), ["w", 12.2]),
     "desk-light": ((160, 40), ["t", "Down", "Down", "Enter", 1.5]),
     "desk-80x24": ((80, 24), ["Down", "Enter", 0.8]),
-    "meet": ((160, 40), ["m", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", "Tab", "Enter", 0.2]),
+    "meet": ((160, 40), ["M", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", "Tab", "Enter", 0.2]),
     "meet-draw": ((160, 40), [*MET, "w", 0.3, "Tab", "Enter", 0.3, "Right", "Enter", 0.3, "Right", "Enter", 0.3, "r",
                               "Down", "Enter", 0.3, "Left", "Enter", 0.3, "Escape", 0.3, "+", "+", 0.3]),
-    "macro": ((160, 40), ["Down", "Right", "Right", "Right", "o", 1.5, *["Right"] * 6, 0.5]),
-    "rehearsal": ((160, 40), ["Down", "Right", "Right", "Right", "o", 1.5, "F5", 3.0]),
-    "checkup": ((160, 40), ["c", 2.5, *["Down"] * 6, 0.5]),
+    "macro": ((160, 40), ["Down", "Right", "Right", "Right", "O", 1.5, *["Right"] * 6, 0.5]),
+    "rehearsal": ((160, 40), ["Down", "Right", "Right", "Right", "O", 1.5, "F5", 3.0]),
+    "checkup": ((160, 40), ["C", 2.5, *["Down"] * 6, 0.5]),
     "bind": ((160, 40), ["Down", "Down", "Right", "b", "'ctrl+alt+f", 0.5]),
     "surface": ((160, 40), ["l", 1.0, "Down", "Right", "Right", 0.5]),
     "surface-layer": ((160, 40), ["j", 0.3, "Down", "Down", "l", 1.0, "NPage", "NPage", "NPage", "Right", 0.5]),
     "pads": ((160, 40), ["NPage", 0.5, "]", "]", "Down", "Right", "Enter", 0.4, *["Right"] * 6, "]", 0.2, "]", 1.0]),
     "controller": ((160, 40), ["NPage", "NPage", 0.5, *["Down"] * 4, *["]"] * 9, *["{"] * 6, 1.0]),
-    "curve": ((160, 40), ["NPage", "NPage", 0.5, *["Down"] * 4, "y", 0.8, "Down", "Down", *["Right"] * 5, "Up", "Up",
+    "curve": ((160, 40), ["NPage", "NPage", 0.5, *["Down"] * 4, "Y", 0.8, "Down", "Down", *["Right"] * 5, "Up", "Up",
                           *["Right"] * 8, *["]"] * 11, 1.0]),
-    "clashes": ((160, 40), ["k", 1.5]),
-    "network": ((160, 40), [connect, "d", 2.0]),
-    "labels": ((160, 40), ["v", 1.5, "Right", "Right", "Down", 0.5]),
-    "usage": ((160, 40), ["h", 1.5, "d", "d", "d", "d", 0.5, "6", 1.0]),
+    "clashes": ((160, 40), ["K", 1.5]),
+    "network": ((160, 40), [connect, "N", 2.0]),
+    "labels": ((160, 40), ["L", 1.5, "Right", "Right", "Down", 0.5]),
+    "usage": ((160, 40), ["U", 1.5, "i", "i", "i", "i", 0.5, "6", 1.0]),
     "take-in": ((160, 40), [pack, "I", 1.0, "C-u", f"'{PARCEL}", "Enter", 2.5]),
 }
 

@@ -109,7 +109,7 @@ def _desk(desk: Path) -> Iterator[Finding]:
     for name, verdict in assign(claims, present).items():
         shown = loaded.desk.surfaces[name].name
         if verdict.facts is None:
-            fix = "Plug it in; or press m on the screen to see which devices are here"
+            fix = "Plug it in; or press M on the screen to see which devices are here"
             yield Finding(shown, WRONG, verdict.why, fix, name)
         else:
             yield replace(_grab(shown, verdict.facts), surface=name)
@@ -270,7 +270,7 @@ def _service(desk: Path) -> Iterator[Finding]:
 
 
 FIXES = {
-    "missing": "Plug it in; or press m on the screen, then its key, if it is another device now",
+    "missing": "Plug it in; or press M on the screen, then its key, if it is another device now",
     "refused": "The reason tells what to do",
     "unsure": "Press any key on the device that it is",
     "waiting": "Let go of every key on it",

@@ -127,6 +127,15 @@ class BrassPebbleApp(KeyOrder):
         """Put another view (see `VIEWS`) on top; Escape leads back."""
         self.push_screen(find_view(name)(self.known, self.link, **options))
 
+    async def visit(self, name: str, **options: Any) -> None:
+        """Show a view: the one that is open already, with those above it closed; or a new one on top."""
+        kind = find_view(name)
+        if any(isinstance(screen, kind) for screen in self.screen_stack):
+            while not isinstance(self.screen, kind):
+                await self.pop_screen()
+        else:
+            self.open_view(name, **options)
+
     async def on_mount(self) -> None:
         """Show the desk."""
         loop = asyncio.get_running_loop()
@@ -215,7 +224,7 @@ class BrassPebbleApp(KeyOrder):
         """Every action of the view, by name."""
         for key in self.view.BINDINGS:
             name, what = key.action, key.description  # type: ignore[union-attr]
-            if name.startswith(("go(", "app.")):
+            if not what or name.startswith(("go(", "app.")):
                 continue
             yield SystemCommand(what.capitalize(), f"key {key.key}", self._doing(name))  # type: ignore[union-attr]
         yield SystemCommand("Quit", "leave the screen", self.action_quit)

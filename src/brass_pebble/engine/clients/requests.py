@@ -117,7 +117,7 @@ class Requests:
                 raise Refusal(f"“{surface.name}” is not on the bench",
                               "Press the control on the device itself, or press it by hand (P)")
             if down and surface.id in self._ports.router.resting:
-                raise Refusal(f"“{surface.name}” is resting", "Wake it first (s)")
+                raise Refusal(f"“{surface.name}” is resting", "Wake it first (o)")
             trace = self.bench.press(client.number, surface.id, code, down, BY_HAND, strength)
             return {"trace": trace.id if trace else 0}
         trace = self.bench.press_device(client.number, holding.source.facts, code, down, strength)

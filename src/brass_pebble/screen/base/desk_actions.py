@@ -12,6 +12,8 @@ from brass_pebble.protocol.base import Changed, Reply
 from brass_pebble.protocol.desk import Stop, Stopped
 from brass_pebble.screen.binding.panel import BindPanel
 from brass_pebble.screen.known import Spot
+from brass_pebble.screen.settings.desk import DeskPanel
+from brass_pebble.screen.settings.surface import SurfacePanel
 
 from .sheets import Sheet, explain
 from .view import View
@@ -32,6 +34,17 @@ def arrows(words: str) -> list[Binding]:
 
 STOP = Binding("x", "stop", "stop all", tooltip="stop everything, release everything")
 QUIET_STOP = Binding("x", "stop", "stop all", show=False, tooltip="stop everything, release everything")
+
+
+SETTINGS = (Binding("i", "settings", "settings", show=False,
+                    tooltip="the surface's settings; redraw it, remove it from the desk"),
+            Binding("D", "desk_settings", "the desk's settings", show=False,
+                    tooltip="the desk's settings: times, typing, MIDI, what is counted"))
+# Views that any other one leads to, by the same capital letter; the desk's own help has their words.
+VISITS = tuple(Binding(key, f"visit('{name}')", show=False) for key, name in (
+    ("M", "meet"), ("K", "clashes"), ("C", "checkup"), ("N", "network"), ("L", "labels"), ("U", "usage"),
+    ("V", "versions"), ("G", "asleep")))
+OF_A_SURFACE = ("labels", "usage")
 
 
 class DeskActions(View):
@@ -67,6 +80,27 @@ class DeskActions(View):
         if await self.ask("focus", pin=pinned):
             self.notify("Layers stay as they are, whatever has the focus. Press the same key again to let them follow."
                         if pinned else "Layers follow the focus again.", timeout=4)
+
+    @work(exclusive=True, group="settings")
+    async def surface_settings(self, surface_id: str) -> None:
+        """What is set for a surface; draw it anew, try it, take it off the desk."""
+        if self.known.surface(surface_id) is None:
+            self.notify("No surfaces yet. M on the desk: meet a device.", timeout=4)
+            return
+        if goal := await self.app.push_screen_wait(SurfacePanel(surface_id, self.known, self.ask)):
+            self.app.open_view("meet", surface=surface_id, step=goal)  # type: ignore[attr-defined]
+
+    def here(self) -> Spot:
+        """The surface and the control that are chosen; empty texts if none is."""
+        return "", ""
+
+    async def action_visit(self, name: str) -> None:
+        """Go to a view from any other one; back to it if it is open below."""
+        await self.app.visit(name, **({"surface": self.here()[0]} if name in OF_A_SURFACE else {}))  # type: ignore[attr-defined]
+
+    def action_desk_settings(self) -> None:
+        """What is set for the whole desk."""
+        self.app.push_screen(DeskPanel(self.known, self.ask))
 
     async def bind(self, spot: Spot, *, layer: str = "", gesture: str = "") -> Reply | None:
         """Ask for another action of a control, and give it; the reply if it was given."""

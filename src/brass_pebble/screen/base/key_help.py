@@ -23,6 +23,8 @@ def say_key(key: str) -> str:
     *modifiers, last = key.split("+") if key != "+" else ["+"]
     said = _NAMES.get(last) or (last.upper() if last[:1] == "f" and last[1:].isdigit() else key_to_character(last) or
                                 last)
+    if modifiers and len(said) == 1:
+        said = said.upper()
     return "+".join([*(word.capitalize() for word in modifiers), said])
 
 

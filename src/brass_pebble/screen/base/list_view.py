@@ -9,6 +9,7 @@ from typing import ClassVar, Generic, TypeVar
 from rich.text import Text
 from textual import on
 from textual.app import ComposeResult
+from textual.binding import BindingType
 from textual.containers import Horizontal, Vertical
 from textual.widget import Widget
 from textual.widgets import Footer, OptionList, Static
@@ -20,7 +21,7 @@ from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
 
-from .desk_actions import DeskActions
+from .desk_actions import VISITS, DeskActions
 
 R = TypeVar("R")
 
@@ -38,6 +39,7 @@ class ListedView(DeskActions, Generic[R]):
     ListedView #says { height: auto; max-height: 50%; }
     ListedView #about > Sketch { margin: 1 0 0 0; }
     """
+    BINDINGS: ClassVar[list[BindingType]] = [*VISITS]
     AUTO_FOCUS = "OptionList"
     # News after which everything is looked at anew.
     FRESH: ClassVar[tuple[str, ...]] = ("desk",)

@@ -5,26 +5,33 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 from pathlib import Path
+from typing import ClassVar
 
 from textual import on
+from textual.binding import BindingType
 
 from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.screen.known import Known
+from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.widgets.path_bar import PathBar
 
-from .desk_actions import DeskActions
+from .desk_actions import VISITS, DeskActions
 from .view import View
 
 
 class OneSurfaceView(DeskActions):
     """A view that shows one surface after the other, and a control of it that is chosen."""
 
+    BINDINGS: ClassVar[list[BindingType]] = [*VISITS]
+
     def __init__(self, known: Known, link: Asks, surface: str = "") -> None:
         super().__init__(known, link)
         self.surface_id = surface
         self.chosen = ""
+
+    def here(self) -> Spot:
+        return self.surface_id, self.chosen
 
     @property
     def row(self) -> SurfaceRow | None:

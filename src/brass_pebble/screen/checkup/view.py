@@ -33,7 +33,7 @@ class CheckupView(ListedView[Finding]):
     CheckupView #about { width: 1fr; padding: 0 2; }
     CheckupView #says { max-height: 100%; }
     """
-    BINDINGS: ClassVar[list[BindingType]] = [Binding("l", "look", "look again")]
+    BINDINGS: ClassVar[list[BindingType]] = [Binding("f5", "look", "look again")]
     FRESH = ()
 
     def __init__(self, known: Known, link: Asks) -> None:

@@ -34,11 +34,10 @@ class ClashesView(ListedView[ClashRow]):
 
     NAME = "Clashes"
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("k", "free", "free chord", tooltip="give it a chord that nothing takes"),
+        Binding("y", "free", "free chord", tooltip="give it a chord that nothing takes"),
         Binding("b", "bind", "bind", tooltip="give it another action"),
-        Binding("g", "go", "go there", tooltip="open the surface there, as Enter does"),
-        Binding("o", "open_macro", "macro", tooltip="open its macro"), Binding("l", "look", "look again"), *UNDO,
-        Binding("t", "tables", "tables", tooltip="the shortcut tables of programs"),
+        Binding("O", "open_macro", "macro", tooltip="open its macro"), Binding("f5", "look", "look again"), *UNDO,
+        Binding("tab", "tables", "tables", tooltip="the shortcut tables of programs"),
     ]
 
     def __init__(self, known: Known, link: Asks) -> None:
@@ -95,7 +94,7 @@ class ClashesView(ListedView[ClashRow]):
         text.append(f"   · {notices} {'note' if notices == 1 else 'notes'}", style=palette.dim)
         count = sum(len(program.shortcuts) for program in self.programs)
         names = ", ".join(program.name for program in self.programs)
-        text.append(f"\n{count} shortcuts known, of {names}   (t: show them)", style=palette.dim)
+        text.append(f"\n{count} shortcuts known, of {names}   (Tab: show them)", style=palette.dim)
         if self.troubles:
             text.append(f"   ✗ {self.troubles[0].file}: {self.troubles[0].what}", style=palette.rust)
         return text
@@ -104,7 +103,7 @@ class ClashesView(ListedView[ClashRow]):
         sketch, palette = self.query_one(Sketch), self.palette
         says, bar = self.query_one("#says", Static), self.query_one(PathBar)
         if row is None:
-            says.update("No conflicts with the programs whose shortcuts are known. t: show them. To add a program: "
+            says.update("No conflicts with the programs whose shortcuts are known. Tab: show them. To add a program: "
                         "brass-pebble programs import FILE")
             sketch.show([])
             bar.set_hops([Hop("Clashes", "clash")])
@@ -138,7 +137,7 @@ class ClashesView(ListedView[ClashRow]):
         where = self.spot
         row = self._bound(where) if where else None
         if where is None or row is None or ACTION_KINDS[row.kind].takes != "chord":
-            self.notify("This is not about the chord of one control. g: go there. o: open its macro.", timeout=5)
+            self.notify("This is not about the chord of one control. Enter: go there. O: open its macro.", timeout=5)
             return
         chords = await self.app.push_screen_wait(FamilySheet(1, row.label, self.ask))
         if chords:
@@ -198,8 +197,8 @@ class ClashesView(ListedView[ClashRow]):
 
 
 _REPAIRS = {
-    "conflict": "k: choose a free chord. b: bind another action.",
-    "unreachable": "g goes there.", "too short": "b: bind again. o: open its macro.",
+    "conflict": "y: choose a free chord. b: bind another action.",
+    "unreachable": "g goes there.", "too short": "b: bind again. O: open its macro.",
     "slow double tap": "g: go there. F8 while binding changes the time.",
     "duplicate": "g goes to one of them.", "unused": "o: open the macro. F9 there binds it.",
 }

@@ -22,7 +22,7 @@ from brass_pebble.paper.curve import curve_page, say_settings
 from brass_pebble.paper.svg import page_svg
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.motion import Calibrate, Calibrated
-from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, VISITS, DeskActions
 from brass_pebble.screen.known import NO_CONTROL, Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.widgets.path_bar import PathBar
@@ -72,15 +72,15 @@ class CurveView(DeskActions):
                                                                              tooltip="less, more"),
         Binding("shift+left", "change(-10)", "much less", show=False, tooltip="ten times as much"),
         Binding("shift+right", "change(10)", "much more", show=False, tooltip="ten times as much"),
-        Binding("a", "axis", "other axis", tooltip="a stick's other axis"),
-        Binding("v", "compare", "before / after", tooltip="feel it as it was before, and back"),
-        Binding("k", "calibrate", "calibrate", tooltip="calibrate: move it to its ends, then Enter"),
+        Binding("tab", "axis", "other axis", tooltip="a stick's other axis"),
+        Binding("w", "compare", "before / after", tooltip="feel it as it was before, and back"),
+        Binding("m", "calibrate", "calibrate", tooltip="calibrate: move it to its ends, then Enter"),
         Binding("enter", "done", "end calibration", show=False),
         Binding("delete", "plain", "as usual", show=False, tooltip="everything as usual"),
-        Binding("s", "export", "save as SVG", tooltip="save the curve as SVG"),
+        Binding("ctrl+s", "export", "save as SVG", tooltip="save the curve as SVG"),
         Binding("left_square_bracket", "turn(-1)", "turn left", show=False, tooltip="move it, on the bench"),
         Binding("right_square_bracket", "turn(1)", "turn right", show=False, tooltip="move it, on the bench"),
-        *UNDO, STOP,
+        *UNDO, STOP, *VISITS,
     ]
 
     AUTO_FOCUS = "CurvePlot"
@@ -180,7 +180,7 @@ class CurveView(DeskActions):
             text.append("\n● Move it to both ends a few times, let it rest, then press "
                         "Enter.", style=f"bold {palette.brass}")
         elif self._after is not None:
-            text.append("\n◌ before the change (v: after)", style=f"bold {palette.brass}")
+            text.append("\n◌ before the change (w: after)", style=f"bold {palette.brass}")
         self.query_one("#numbers", Static).update(text)
 
     def _show_side(self) -> None:
@@ -189,7 +189,7 @@ class CurveView(DeskActions):
         names = Text()
         names.append(f"{surface.name if surface else ''} ▸ {row.legend}", style=f"bold {palette.brass}")
         if row.moves > 1:
-            names.append(f"   {('across', 'down')[self.axis]}  (a: the other)", style=palette.dim)
+            names.append(f"   {('across', 'down')[self.axis]}  (Tab: the other)", style=palette.dim)
         names.append(f"\n{row.sends}", style=palette.dim)
         self.query_one("#names", Static).update(names)
         rows = Text()
@@ -208,7 +208,7 @@ class CurveView(DeskActions):
         measured = [f"{name} {value}" for name in ("low", "centre", "high")
                     if (value := getattr(settings, name)) is not None]
         rows.append("\n  measured: ", style=palette.dim)
-        rows.append(", ".join(measured) or "not yet; the range that the device reports is used (k: "
+        rows.append(", ".join(measured) or "not yet; the range that the device reports is used (m: "
                                            "calibrate)", style=palette.dim)
         self.query_one("#rows", Static).update(rows)
 

@@ -26,7 +26,7 @@ from brass_pebble.protocol.topics import (
     StageNews,
     TraceNews,
 )
-from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
+from brass_pebble.screen.base.desk_actions import SETTINGS, STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.palette import PALETTES
 from brass_pebble.screen.base.sheets import Choose, Sheet, problem_list
@@ -34,7 +34,6 @@ from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
 from brass_pebble.screen.outside import ScreenMemory
-from brass_pebble.screen.surface.settings import SurfacePanel
 from brass_pebble.screen.switches import is_switch
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.path_bar import PathBar
@@ -42,8 +41,6 @@ from brass_pebble.screen.widgets.stage_panel import StagePanel
 from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from brass_pebble.screen.widgets.trace_list import TraceList
-
-from .settings import DeskPanel
 
 STRIDE = 0.5
 LEAST_TRACE_ROWS = 4
@@ -54,7 +51,7 @@ DEEDS = (
     ("tap", "press it"), ("latch", "hold it down, or let it go"), ("bind", "bind: give it an action"),
     ("clear", "clear it"),
     ("open_macro", "open its macro, or choose one"), ("explain", "explain its last press"),
-    ("layers", "its layers and gestures"), ("curve", "its curve"), ("labels", "labels of this surface"),
+    ("layers", "its layers and gestures"), ("curve", "its curve"), ("visit('labels')", "labels of this surface"),
     ("settings", "settings of this surface"), ("by_hand", "press this surface on the screen, or no longer"),
     ("toggle_rest", "let this surface rest, or wake it"),
 )
@@ -83,31 +80,29 @@ class DeskView(DeskActions):
         Binding("space", "latch", "hold / let go", tooltip="hold it down; again: let it go"),
         Binding("b", "bind", "bind", tooltip="give it another action"),
         Binding("delete", "clear", "clear", show=False, tooltip="clear it"), *UNDO, STOP,
-        Binding("w", "watch", "watch a class", tooltip="watch a minute of the class"),
+        Binding("W", "watch", "watch a class", tooltip="watch a minute of the class"),
         Binding("e", "explain", "explain", tooltip="explain its last press, step by step"),
         Binding("P", "by_hand", "press by hand", show=False,
                 tooltip="press this surface on the screen, even while its device is missing; again: stop"),
-        Binding("s", "toggle_rest", "rest / wake", show=False, tooltip="rest or wake the surface"),
-        Binding("m", "meet", "meet a device",
+        Binding("o", "toggle_rest", "rest / wake", show=False, tooltip="rest or wake the surface"),
+        Binding("M", "visit('meet')", "meet a device",
                 tooltip="meet a device: press a key on it, take it over, draw it, try it"),
-        Binding("i", "settings", "surface", show=False,
-                tooltip="the selected surface's settings; redraw it, remove it from the desk"),
-        Binding("D", "desk_settings", "the desk's settings", show=False,
-                tooltip="the desk's settings: times, typing, MIDI, what is counted"),
-        Binding("a", "arrange", "arrange", show=False,
+        *SETTINGS,
+        Binding("m", "arrange", "arrange", show=False,
                 tooltip="arrange: move the selected surface with the arrows"),
-        Binding("o", "open_macro", "macros", tooltip="the selected control's macro, or all macros, or a new one"),
+        Binding("O", "open_macro", "macros", tooltip="the selected control's macro, or all macros, or a new one"),
         Binding("l", "layers", "layers",
                 tooltip="the selected surface in full size: layers, gestures, copy, mirror"),
-        Binding("k", "clashes", "clashes",
+        Binding("K", "visit('clashes')", "clashes",
                 tooltip="conflicts: chords that two programs use, bindings that never fire"),
         Binding("f", "find", "find", show=False, tooltip="find the control that plays a macro or sends a chord"),
         Binding("g", "pin", "pin the layers", show=False,
                 tooltip="pin the layers, whatever has the focus"),
         Binding("j", "next_program", "next program on the stage", show=False,
                 tooltip="give the next program on the stage the focus"),
-        Binding("c", "checkup", "checkup", show=False, tooltip="checkup: problems on this machine and how to fix them"),
-        Binding("n", "accept", "accept the debounce", show=False,
+        Binding("C", "visit('checkup')", "checkup", show=False,
+                tooltip="checkup: problems on this machine and how to fix them"),
+        Binding("a", "accept", "accept the debounce", show=False,
                 tooltip="accept the suggested debounce time"),
         Binding("p", "problems", "problems", show=False, tooltip="errors in the desk's files"),
         Binding("t", "daylight", "theme", show=False, tooltip="the next theme: dark, light, high contrast"),
@@ -120,14 +115,14 @@ class DeskView(DeskActions):
         Binding("left_curly_bracket", "turn(-1, 1)", "push up", show=False, tooltip=_TURN),
         Binding("right_curly_bracket", "turn(1, 1)", "push down", show=False, tooltip=_TURN),
         Binding("backslash", "centre", "let the stick go", show=False, tooltip=_TURN),
-        Binding("y", "curve", "curve", show=False, tooltip="the curve of what moves"),
-        Binding("d", "sessions", "network", show=False, tooltip="devices of the network"),
-        Binding("v", "labels", "labels", show=False, tooltip="labels to print"),
-        Binding("h", "usage", "usage", show=False, tooltip="usage, and better places"),
-        Binding("V", "versions", "versions", show=False, tooltip="earlier versions of the desk"),
+        Binding("Y", "curve", "curve", show=False, tooltip="the curve of what moves"),
+        Binding("N", "visit('network')", "network", show=False, tooltip="devices of the network"),
+        Binding("L", "visit('labels')", "labels", show=False, tooltip="labels to print"),
+        Binding("U", "visit('usage')", "usage", show=False, tooltip="usage, and better places"),
+        Binding("V", "visit('versions')", "versions", show=False, tooltip="earlier versions of the desk"),
         Binding("E", "give", "export", show=False, tooltip="export the desk as one file"),
         Binding("I", "take_in", "import", show=False, tooltip="import a file from somebody else"),
-        Binding("G", "asleep", "guests", show=False, tooltip="imported steps that wait for your approval"),
+        Binding("G", "visit('asleep')", "guests", show=False, tooltip="imported steps that wait for your approval"),
         Binding("escape", "end_recording", "cancel", show=False, tooltip="end a recording without keeping it"),
     ]
 
@@ -222,7 +217,7 @@ class DeskView(DeskActions):
         caption.set_class(script.running, "shown")
         if script.running:
             at, length = int(script.at_ms / 1000), int(script.length_ms / 1000)
-            caption.update(f"{at:>3} of {length} s   {script.caption}   (w ends it)")
+            caption.update(f"{at:>3} of {length} s   {script.caption}   (W ends it)")
         self.call_after_refresh(self._share_room)
 
     def _show_trouble(self) -> None:
@@ -475,18 +470,6 @@ class DeskView(DeskActions):
     def more_help(self) -> list[tuple[str, str]]:
         return [("files", f"{self.known.desk.folder}, in any editor; live when saved")]
 
-    def action_meet(self) -> None:
-        """Find a device by pressing it, and make it a surface."""
-        self.app.open_view("meet")  # type: ignore[attr-defined]
-
-    def action_sessions(self) -> None:
-        """Who is connected over the network."""
-        self.app.open_view("network")  # type: ignore[attr-defined]
-
-    def action_checkup(self) -> None:
-        """What is wrong on this machine, and how to put it right."""
-        self.app.open_view("checkup")  # type: ignore[attr-defined]
-
     # Layers, clashes, finding.
 
     def action_curve(self) -> None:
@@ -497,21 +480,9 @@ class DeskView(DeskActions):
         """The selected surface large, with its layers and gestures."""
         surface, control = self.query_one(Board).selected
         if not self.known.desk.surfaces:
-            self.notify("No surfaces yet. m: meet a device.", timeout=4)
+            self.notify("No surfaces yet. M: meet a device.", timeout=4)
             return
         self.app.open_view("surface", surface=surface, control=control)  # type: ignore[attr-defined]
-
-    def action_clashes(self) -> None:
-        """What gets in each other's way."""
-        self.app.open_view("clashes")  # type: ignore[attr-defined]
-
-    def action_versions(self) -> None:
-        """Every change of the desk, and the way back."""
-        self.app.open_view("versions")  # type: ignore[attr-defined]
-
-    def action_asleep(self) -> None:
-        """What came from somebody else and sleeps until it is approved."""
-        self.app.open_view("asleep")  # type: ignore[attr-defined]
 
     @work(group="parcel", exclusive=True)
     async def action_take_in(self) -> None:
@@ -524,14 +495,6 @@ class DeskView(DeskActions):
         """Pack the desk, or a surface, for somebody else."""
         from brass_pebble.screen.giving.opening import give
         await give(self, self.query_one(Board).selected)
-
-    def action_usage(self) -> None:
-        """How often the selected surface was used, and for what."""
-        self.app.open_view("usage", surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
-
-    def action_labels(self) -> None:
-        """Labels for the caps of the selected surface."""
-        self.app.open_view("labels", surface=self.query_one(Board).selected[0])  # type: ignore[attr-defined]
 
     @work(exclusive=True, group="find")
     async def action_find(self) -> None:
@@ -573,20 +536,12 @@ class DeskView(DeskActions):
         if macro_id:
             self.app.open_view("macro", macro=macro_id)  # type: ignore[attr-defined]
 
-    @work(exclusive=True, group="settings")
-    async def action_settings(self) -> None:
-        """What is set for the selected surface; draw it anew, try it, take it off the desk."""
-        surface = self.known.surface(self._chosen_surface())
-        if surface is None:
-            self.notify("No surfaces yet. m: meet a device.", timeout=4)
-            return
-        goal = await self.app.push_screen_wait(SurfacePanel(surface.id, self.known, self.ask))
-        if goal:
-            self.app.open_view("meet", surface=surface.id, step=goal)  # type: ignore[attr-defined]
+    def here(self) -> Spot:
+        return self.query_one(Board).selected
 
-    def action_desk_settings(self) -> None:
-        """What is set for the whole desk."""
-        self.app.push_screen(DeskPanel(self.known, self.ask))
+    def action_settings(self) -> None:
+        """What is set for the selected surface; draw it anew, try it, take it off the desk."""
+        self.surface_settings(self._chosen_surface())
 
     def _chosen_surface(self) -> str:
         selected = self.query_one(Board).selected[0]
@@ -654,4 +609,4 @@ def _say_chatter(surface: SurfaceRow) -> str:
         return ""
     return (f"~ {surface.name} {chatter.control} bounced {say_count(chatter.times, 'time')} in "
             f"{say_count(chatter.presses, 'press')}: a worn "
-            f"switch. n: believe a release only after {chatter.offer}.")
+            f"switch. a: believe a release only after {chatter.offer}.")

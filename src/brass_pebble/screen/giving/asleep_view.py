@@ -29,10 +29,10 @@ class AsleepView(ListedView[AsleepRow]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("a,enter", "approve", "approve", tooltip="approve it"),
-        Binding("m", "approve_item", "approve all of this macro",
+        Binding("v", "approve_item", "approve all of this macro",
                 tooltip="approve all steps of this macro or control"),
         Binding("A", "approve_all", "approve all", tooltip="approve everything"),
-        Binding("o", "open", "open it", tooltip="open the macro or the surface"),
+        Binding("O", "open", "open it", tooltip="open the macro or the surface"),
     ]
 
     @work(group="asleep", exclusive=True)

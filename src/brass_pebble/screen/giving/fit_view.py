@@ -39,9 +39,9 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
     FitSheet #tray { height: auto; max-height: 5; padding: 1 0 0 0; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("m", "how", "by position / by name"), Binding("o", "other", "another surface of mine"),
+        Binding("i", "how", "by position / by name"), Binding("greater_than_sign", "other", "another surface of mine"),
         Binding("tab", "side", "other side", priority=True), Binding("delete", "off", "into the tray"),
-        Binding("d", "done", "done"), Binding("escape", "leave", "cancel"),
+        Binding("ctrl+s", "done", "done"), Binding("escape", "leave", "cancel"),
     ]
 
     def __init__(self, known: Known, parcel: Parcel, item: Item, theirs: BareSurface,
@@ -67,7 +67,8 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
         """Theirs at the left, mine at the right, the tray below."""
         with Vertical() as box:
             box.border_title = f"Fit {self._item.name}"
-            box.border_subtitle = "m position / name   o another surface   Tab side   Enter places   Del tray   d done"
+            box.border_subtitle = ("i position / name   > another surface   Tab side   Enter places   Del tray   "
+                                   "Ctrl+S done")
             yield Static(id="head", markup=False)
             with Horizontal():
                 with Vertical(classes="half"):

@@ -66,8 +66,8 @@ class TakeInView(ListedView[Line]):
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("space,enter", "choose", "import / skip / both", tooltip="import, skip, or keep both"),
         Binding("a", "approve", "approve", tooltip="approve a step that affects more than the keyboard, or not"),
-        Binding("f", "fit", "fit to mine", tooltip="fit a surface to one of yours: by position, by name, by hand"),
-        Binding("i", "take_in", "import", tooltip="import the selection as one change"),
+        Binding("m", "fit", "fit to mine", tooltip="fit a surface to one of yours: by position, by name, by hand"),
+        Binding("I", "take_in", "import", tooltip="import the selection as one change"),
         Binding("escape", "leave", "cancel", tooltip="cancel; nothing was changed"),
     ]
 
@@ -165,7 +165,7 @@ class TakeInView(ListedView[Line]):
         head.append(parcel.manifest.name, style="bold")
         head.append(f"   {Path(self.file).name}   {parcel.manifest.made_with}\n", style=palette.dim)
         head.append("Nothing has changed yet. ", style=f"bold {palette.verdigris}")
-        head.append("+ new   = identical   ≠ differs   ☾ waits for approval   · not selected   i: "
+        head.append("+ new   = identical   ≠ differs   ☾ waits for approval   · not selected   I: "
                     "import", style=palette.dim)
         return head
 
@@ -321,7 +321,7 @@ class TakeInView(ListedView[Line]):
             self.notify("Choose a surface in the file.", timeout=4)
             return
         if not self.known.desk.surfaces:
-            self.notify("This desk has no surfaces yet. Press m on the desk to meet a device.", timeout=5)
+            self.notify("This desk has no surfaces yet. Press M on the desk to meet a device.", timeout=5)
             return
         from .fit_view import FitSheet
         found = await self.app.push_screen_wait(FitSheet(self.known, self.look.parcel, item, self._drawn[item.id],

@@ -37,8 +37,8 @@ class VersionsView(ListedView[VersionRow]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("enter", "restore", "back to this", tooltip="restore the desk as it was then; u undoes it"),
-        Binding("v", "against", "what it changed / since then", tooltip="what it changed, or everything since then"),
-        Binding("l", "lines", "lines", tooltip="in words, or line by line"),
+        Binding("w", "against", "what it changed / since then", tooltip="what it changed, or everything since then"),
+        Binding("z", "lines", "lines", tooltip="in words, or line by line"),
         Binding("pagedown", "scroll(1)", "on", show=False, priority=True, tooltip="scroll what differs"),
         Binding("pageup", "scroll(-1)", "back", show=False, priority=True, tooltip="scroll what differs"),
         *UNDO,
@@ -122,9 +122,9 @@ class VersionsView(ListedView[VersionRow]):
             for difference in found.words[:MOST_WORDS]:
                 text.append(f"{difference.words}\n", style=palette.text)
             if len(found.words) > MOST_WORDS:
-                text.append(f"… and {len(found.words) - MOST_WORDS} more (l: show the lines)\n", style=palette.dim)
+                text.append(f"… and {len(found.words) - MOST_WORDS} more (z: show the lines)\n", style=palette.dim)
         if not text:
-            text.append("Only comments and blanks differ. l: show the lines." if found.lines else "Nothing differs.",
+            text.append("Only comments and blanks differ. z: show the lines." if found.lines else "Nothing differs.",
                         style=palette.dim)
         self.query_one("#differs Static", Static).update(text)
         self.query_one(PathBar).set_hops([Hop(f"version {row.number}", "version"), Hop(row.words, "version")])

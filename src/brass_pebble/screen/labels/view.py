@@ -63,14 +63,14 @@ class LabelsView(OneSurfaceView):
         Binding("l", "layer", "layer", tooltip="the next layer alone"),
         *(Binding(str(number), f"toggle_layer({number})", "", show=False, tooltip="a layer onto the caps, or off them")
           for number in range(1, 10)),
-        Binding("a", "all_layers", "all layers", tooltip="all layers, up to four, each in its corner"),
-        Binding("c", "cap", "cap size", tooltip="size of a key's label"),
-        Binding("h", "by_hand", "size of this one", show=False, tooltip="size of this label, by hand"),
-        Binding("i", "icon", "icon", tooltip="icon of this label"),
-        Binding("p", "paper", "paper", tooltip="A4 or Letter"),
+        Binding("0", "all_layers", "all layers", tooltip="all layers, up to four, each in its corner"),
+        Binding("plus", "cap", "cap size", tooltip="size of a key's label"),
+        Binding("equals_sign", "by_hand", "size of this one", show=False, tooltip="size of this label, by hand"),
+        Binding("d", "icon", "icon", tooltip="icon of this label"),
+        Binding("i", "paper", "paper", tooltip="A4 or Letter"),
         Binding("z", "zoom", "whole page", show=False, tooltip="the page in its whole width, or readable"),
-        Binding("n", "changed", "only changes", tooltip="only labels changed since the last print"),
-        Binding("s", "save", "save", tooltip="save labels, map or cards; PDF or SVG"),
+        Binding("o", "changed", "only changes", tooltip="only labels changed since the last print"),
+        Binding("ctrl+s", "save", "save", tooltip="save labels, map or cards; PDF or SVG"),
         Binding("b", "bind", "bind", show=False, tooltip="give the control another action"), *UNDO, QUIET_STOP,
     ]
     AUTO_FOCUS = "LabelPage"
@@ -113,7 +113,7 @@ class LabelsView(OneSurfaceView):
         """Lay the sheet out anew, and draw it."""
         row = self.row
         if row is None:
-            self.query_one("#summary", Static).update("No surfaces yet. Press m on the desk to meet a device.")
+            self.query_one("#summary", Static).update("No surfaces yet. Press M on the desk to meet a device.")
             return
         self.surface_id = row.id
         self.on_sheet = [layer for layer in self.on_sheet if any(layer == found.id for found in row.layers)]

@@ -27,10 +27,10 @@ RULER_ROWS = 2
 # What the lanes can do: key, action, word.  They stand in a line of their own, to be clicked.
 TOOLS = (
     ("plus", "edit('longer')", "longer"), ("minus", "edit('shorter')", "shorter"),
-    ("shift+left", "edit('earlier')", "earlier"), ("shift+right", "edit('later')", "later"), ("s", "size", "step"),
-    ("g", "edit('close')", "close gap"), ("m", "mark", "mark"), ("h", "edit('half')", "half"),
-    ("d", "edit('double')", "double"), ("n", "edit('snap')", "snap"), ("c", "edit('copy')", "copy"),
-    ("i", "edit('insert')", "insert"), ("delete", "edit('delete')", "delete"), ("z", "zoom(-1)", "zoom"),
+    ("shift+left", "edit('earlier')", "earlier"), ("shift+right", "edit('later')", "later"), ("i", "size", "step"),
+    ("backspace", "edit('close')", "close gap"), ("v", "mark", "mark"), ("slash", "edit('half')", "half"),
+    ("asterisk", "edit('double')", "double"), ("m", "edit('snap')", "snap"), ("c", "edit('copy')", "copy"),
+    ("n", "edit('insert')", "insert"), ("delete", "edit('delete')", "delete"), ("z", "zoom(-1)", "zoom"),
     ("u", "undo(1)", "undo"),
 )
 LONGER_WORDS = {
@@ -42,7 +42,8 @@ LONGER_WORDS = {
     "copy": "copy, insert, delete a step", "insert": "copy, insert, delete a step",
     "delete": "copy, insert, delete a step", "zoom": "zoom in, zoom out", "undo": "undo, redo",
 }
-KEY_SIGNS = {"plus": "+", "minus": "−", "shift+left": "⇧←", "shift+right": "⇧→", "delete": "del"}
+KEY_SIGNS = {"plus": "+", "minus": "−", "asterisk": "*", "slash": "/", "backspace": "⌫",
+             "shift+left": "⇧←", "shift+right": "⇧→", "delete": "del"}
 
 
 class LanesView(Widget, can_focus=True):
@@ -57,9 +58,9 @@ class LanesView(Widget, can_focus=True):
         Binding("home", "edge(0)", "first", show=False, tooltip="the first, the last"),
         Binding("end", "edge(-1)", "last", show=False, tooltip="the first, the last"),
         *(Binding(key, action, words, show=False, tooltip=LONGER_WORDS.get(words, "")) for key, action, words in TOOLS),
-        Binding("f", "fit", "fit", show=False, tooltip="fit the whole macro in"),
+        Binding("0", "fit", "fit", show=False, tooltip="fit the whole macro in"),
         Binding("r", "undo(-1)", "redo", show=False, tooltip="undo, redo"),
-        Binding("x", "zoom(1)", "zoom out", show=False, tooltip="zoom in, zoom out"),
+        Binding("Z", "zoom(1)", "zoom out", show=False, tooltip="zoom in, zoom out"),
     ]
 
     class Chosen(Message):

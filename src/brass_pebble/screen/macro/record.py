@@ -56,7 +56,7 @@ class RecordSheet(ModalScreen[str]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("escape", "leave", "stop / leave"), Binding("k", "keep", "how time is kept"),
-        Binding("p", "paths", "the pointer's way"),
+        Binding("o", "paths", "the pointer's way"),
     ]
 
     def __init__(self, known: Known, link: Asks) -> None:
@@ -111,7 +111,7 @@ class RecordSheet(ModalScreen[str]):
         lamp = self.query_one("#lamp", Static)
         if self.phase == "choose":
             what = "keys, clicks and the pointer's way" if self.paths else "keys and clicks"
-            lamp.update(Text(f"○ Which device? Only this one is recorded: {what} (p).   Time is kept: {self.keep} (k)",
+            lamp.update(Text(f"○ Which device? Only this one is recorded: {what} (o).   Time is kept: {self.keep} (k)",
                              style=palette.text))
         elif self.phase == "count":
             lamp.update(Text(f"◔ {self._left} …   get ready on the {self.device and self.device.shown}",

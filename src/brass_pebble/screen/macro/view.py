@@ -319,7 +319,7 @@ class MacroView(View):
         stretch = lanes.stretch
         marked = f"   marked: lines {stretch[0]} to {stretch[1]}" if stretch else ""
         self._tell(f"selected: {model.lanes.lanes[index].name} #{bar.number}, at {say_duration(bar.start)}{long}, "
-                   f"line {bar.line}   step {write_duration(self._step)} (s){marked}")
+                   f"line {bar.line}   step {write_duration(self._step)} (i){marked}")
 
     # Editing in the lanes.
 

@@ -240,16 +240,16 @@ class Draw(Phase):
                 return "Press the key that should start new rows."
             count = len(self.walk.layout.controls)
             if not count:
-                return ("Press the keys in reading order. r: new row. k: choose a key of the device that "
+                return ("Press the keys in reading order. n: new row. Home: choose a key of the device that "
                         "starts new rows.")
-            return f"{words}{count} drawn. Go on, or arrows and + − * / n Del change the marked one. Enter: done."
+            return f"{words}{count} drawn. Go on, or arrows and + − * / i Del change the marked one. Enter: done."
         if self.learning is not None:
             left = sum(c.id not in self.learning.keys for c in self.learning.layout.controls)
-            return (f"{words}Press “{self.learning.wanted}” on the device ({left} to go). s: it has none, "
+            return (f"{words}Press “{self.learning.wanted}” on the device ({left} to go). Del: it has none, "
                     "Backspace: back.")
         if not self.proposals:
-            return "No drawing for this device. w: draw it by pressing the keys one after the other."
-        return "Choose a drawing. Enter: use it. d: change it. w: draw it by pressing the keys."
+            return "No drawing for this device. n: draw it by pressing the keys one after the other."
+        return "Choose a drawing. Enter: use it. d: change it. n: draw it by pressing the keys."
 
     async def enter(self) -> None:
         if not self.proposals:

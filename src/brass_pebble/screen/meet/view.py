@@ -63,24 +63,25 @@ class MeetView(View):
         Binding("enter", "do('use')", "use this drawing", tooltip=_GO_ON),
         Binding("enter", "do('finish')", "done", tooltip=_GO_ON),
         Binding("enter", "do('done')", "ready", tooltip=_GO_ON),
-        Binding("n", "do('main')", "mark my main keyboard", tooltip="mark the keyboard you type on; name a drawing"),
-        Binding("l", "do('listen')", "listen again"),
+        Binding("i", "do('main')", "mark my main keyboard", tooltip="mark the keyboard you type on; name a drawing"),
+        Binding("f5", "do('listen')", "listen again"),
         Binding("1", "swallow(1)", "swallow the first", show=False, tooltip=_TWICE),
         Binding("2", "swallow(2)", "swallow the second", show=False, tooltip=_TWICE),
         Binding("0", "swallow(0)", "keep both", show=False, tooltip=_TWICE),
-        Binding("p", "do('plug')", "pull out / plug in", tooltip="pull a device of the bench out, plug it in again"),
+        Binding("o", "do('plug')", "pull out / plug in", tooltip="pull a device of the bench out, plug it in again"),
         Binding("a", "do('allow')", "allow reading", tooltip="allow this device to be read"),
-        Binding("w", "do('walk')", "walk the keys"),
+        Binding("n", "do('walk')", "walk the keys"),
         Binding("d", "do('change')", "change it", tooltip="change a drawing, or redraw"),
         Binding("d", "do('redraw_it')", "redraw", tooltip="change a drawing, or redraw"),
-        Binding("s", "do('skip')", "it has none"), Binding("backspace", "do('back')", "back", tooltip="one step back"),
-        Binding("r", "do('new_row')", "new row"),
-        Binding("k", "do('row_key')", "row key", tooltip="the next key pressed begins rows"),
+        Binding("delete", "do('skip')", "it has none"),
+        Binding("backspace", "do('back')", "back", tooltip="one step back"),
+        Binding("n", "do('new_row')", "new row"),
+        Binding("home", "do('row_key')", "row key", tooltip="the next key pressed begins rows"),
         Binding("plus", "do('wider')", "wider", tooltip=_SIZE), Binding("minus", "do('narrower')", "narrower",
                                                                         tooltip=_SIZE),
         Binding("asterisk", "do('taller')", "taller", tooltip=_SIZE), Binding("slash", "do('flatter')", "flatter",
                                                                               tooltip=_SIZE),
-        Binding("n", "do('name')", "name", tooltip="mark the keyboard you type on; name a drawing"),
+        Binding("i", "do('name')", "name", tooltip="mark the keyboard you type on; name a drawing"),
         Binding("delete", "do('leave_out')", "leave out"),
         Binding("u", "do('undo')", "undo"),
         Binding("ctrl+r", "do('again')", "start over", tooltip="start drawing over"),
@@ -88,8 +89,8 @@ class MeetView(View):
           for key, way in _WAYS.items()),
         *(Binding(f"shift+{key}", f"shift({way})", "", show=False, tooltip="move the marked control")
           for key, way in _WAYS.items()),
-        Binding("y", "keep", "keep it", tooltip="keep a keyboard that was taken on trial"),
-        Binding("c", "checkup", "checkup", show=False),
+        Binding("k", "keep", "keep it", tooltip="keep a keyboard that was taken on trial"),
+        Binding("C", "checkup", "checkup", show=False),
         Binding("escape", "leave", "desk", tooltip="back to the desk"),
     ]
     AUTO_FOCUS = "DeviceList"
@@ -308,13 +309,13 @@ class MeetView(View):
         self.query_one("#steps", Static).update(line)
         prompt = Text(self.phase.prompt(), style=f"bold {palette.text}")
         if self._on_trial():
-            prompt = Text("On trial: given back after ten seconds. To keep it, type keep on it or press y.",
+            prompt = Text("On trial: given back after ten seconds. To keep it, type keep on it or press k.",
                           style=f"bold {palette.rust}")
         elif self.phase.number == 1:
             left = self._until - time.monotonic()
             count = len([row for row in self.rows if not row.surface])
             listening = f"   listening to {say_count(count, 'device')}, {left:.0f} s left" if left > 0.5 else \
-                "   not listening (l: listen again)"
+                "   not listening (F5: listen again)"
             prompt.append(listening, style=palette.dim if left > 0.5 else palette.rust)
         self.query_one("#prompt", Static).update(prompt)
         self.query_one(StatusLine).redraw()

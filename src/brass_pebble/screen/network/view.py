@@ -17,7 +17,7 @@ from brass_pebble.core.say.durations import SECOND, say_duration
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.network import AskSessions, PeerRow, Sessions, SessionsRow
 from brass_pebble.protocol.topics import SessionsNews
-from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions
+from brass_pebble.screen.base.desk_actions import STOP, UNDO, VISITS, DeskActions
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -69,9 +69,9 @@ class NetworkView(DeskActions):
         Binding("up", "choose(-1)", "choose", show=False), Binding("down", "choose(1)", "choose", show=False),
         Binding("enter", "admit", "allow / invite", tooltip="allow a peer that asks; invite one that was seen"),
         Binding("delete", "send_away", "revoke", tooltip="revoke access"),
-        Binding("o", "open('midi')", "MIDI open / closed", tooltip="open or close the MIDI session"),
-        Binding("c", "open('osc')", "OSC open / closed", tooltip="open or close OSC"),
-        Binding("i", "invite", "invite", tooltip="invite by address"), *UNDO, STOP,
+        Binding("1", "open('midi')", "MIDI open / closed", tooltip="open or close the MIDI session"),
+        Binding("2", "open('osc')", "OSC open / closed", tooltip="open or close OSC"),
+        Binding("n", "invite", "invite", tooltip="invite by address"), *UNDO, STOP, *VISITS,
     ]
 
     def __init__(self, known: Known, link: Asks) -> None:
@@ -134,7 +134,7 @@ class NetworkView(DeskActions):
             port = sessions.midi if what == "midi" else sessions.osc
             head.append(f"{'◉' if port else '○'} {said} ", style=palette.verdigris if port else palette.dim)
             head.append((f"open at port {port}" + (f", as “{sessions.name}”" if what == "midi" else ""))
-                        if port else f"closed ({'o' if what == 'midi' else 'c'} opens it)",
+                        if port else f"closed ({'1' if what == 'midi' else '2'} opens it)",
                         style=palette.text if port else palette.dim)
             head.append("     ")
         self.query_one("#open", Static).update(head)
@@ -148,7 +148,7 @@ class NetworkView(DeskActions):
         if not rows:
             open_now = self.sessions.midi or self.sessions.osc
             text.append("Nobody is connected yet.\n" if open_now else
-                        "Nothing is open to the network. o: open a MIDI session. c: open OSC. Then connect from the "
+                        "Nothing is open to the network. 1: open a MIDI session. 2: open OSC. Then connect from the "
                         "other computer and allow it here.\n", style=palette.dim)
             return text
         text.append(f"  {'':22}{'':18}{'since':>10}{'latency':>10}{'lost':>7}{'late':>7}{'too many':>10}"
@@ -169,7 +169,7 @@ class NetworkView(DeskActions):
                     text.append(f"{count:>{width}}", style=palette.rust if count else palette.dim)
                 surface = self.known.surface(row.surface)
                 text.append(f"{row.messages:>10}   ", style=palette.text)
-                text.append(surface.name if surface else "none yet (m: meet it)",
+                text.append(surface.name if surface else "none yet (M: meet it)",
                             style=palette.verdigris if surface else palette.dim)
             else:
                 text.append(f"   {mark} {said}", style=palette.brass if row.state == "asks" else palette.dim)

@@ -20,8 +20,8 @@ from brass_pebble.protocol.base import Reply
 from brass_pebble.protocol.layers import Window, Windows
 from brass_pebble.protocol.rows import WindowRow
 from brass_pebble.screen.base.key_line import KeyLine
-from brass_pebble.screen.base.settings_panel import next_value
 from brass_pebble.screen.known import NO_LAYER, NO_SURFACE, Known
+from brass_pebble.screen.settings.panel import next_value
 
 Ask = Callable[..., Awaitable[Reply | None]]
 SETTINGS = settings_of(Layer)

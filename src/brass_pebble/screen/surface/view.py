@@ -17,9 +17,8 @@ from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.layers import CyclesBegun, First, LayerAdded, LayerSwitched
-from brass_pebble.protocol.rows import DeskRow
 from brass_pebble.protocol.topics import DeskNews, LayersNews, PressNews, TraceNews
-from brass_pebble.screen.base.desk_actions import STOP, UNDO, DeskActions, arrows
+from brass_pebble.screen.base.desk_actions import SETTINGS, STOP, UNDO, VISITS, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
 from brass_pebble.screen.base.sheets import AskText
 from brass_pebble.screen.known import NO_CONTROL, NO_SURFACE, Known, Spot
@@ -71,7 +70,7 @@ class SurfaceView(DeskActions):
         Binding("greater_than_sign", "other(1)", "next surface", tooltip="another surface"),
         Binding("less_than_sign", "other(-1)", "surface before", show=False, tooltip="another surface"),
         Binding("l", "layer", "layer", tooltip="what is set for this layer"),
-        Binding("L", "add_layer", "new layer", show=False, tooltip="a new layer on top"),
+        Binding("n", "add_layer", "new layer", show=False, tooltip="a new layer on top"),
         Binding("o", "switch", "on / off", tooltip="switch this layer on or off"),
         Binding("w", "together", "with another", show=False, tooltip="bind it for while another control is held"),
         Binding("v", "mark", "several", tooltip="take several controls"),
@@ -79,20 +78,19 @@ class SurfaceView(DeskActions):
         Binding("m", "move", "move", show=False, tooltip=_THEN_WHERE),
         Binding("s", "swap", "swap", show=False, tooltip=_THEN_WHERE),
         Binding("h", "mirror", "mirror", show=False, tooltip="mirror: left and right change places"),
-        Binding("C", "whole('copy layer')", "copy the layer", show=False,
+        Binding("f2", "whole('copy layer')", "copy the layer", show=False,
                 tooltip="copy the whole layer to another one, on any surface"),
-        Binding("H", "whole('mirror layer')", "mirror the layer", show=False,
+        Binding("f3", "whole('mirror layer')", "mirror the layer", show=False,
                 tooltip="the same, with left and right exchanged"),
         Binding("delete", "clear", "clear", show=False),
-        Binding("n", "free", "what is free", show=False, tooltip="what is free here?"),
-        Binding("k", "family", "free chords", tooltip="free chords, for one or a whole family"),
+        Binding("y", "free", "what is free", show=False, tooltip="what is free here?"),
+        Binding("F", "family", "free chords", tooltip="free chords, for one or a whole family"),
         Binding("f", "find", "find", tooltip="find the control that plays a macro or sends a chord"),
-        Binding("i", "times", "times", show=False, tooltip="times of hold and double tap, on this surface"),
-        Binding("I", "desk_times", "times of the desk", show=False, tooltip="the same times, for the whole desk"),
-        Binding("p", "pin", "pin layers", show=False, tooltip="pin the layers, whatever has the focus"),
+        *SETTINGS,
+        Binding("g", "pin", "pin layers", show=False, tooltip="pin the layers, whatever has the focus"),
         Binding("0", "first", "cycle to its first", show=False, tooltip="restart the control's cycle"), *UNDO, STOP,
         Binding("e", "explain", "explain", show=False, tooltip="explain its last press"),
-        Binding("escape", "back", "back"),
+        *VISITS, Binding("escape", "back", "back"),
     ]
     AUTO_FOCUS = "Board"
 
@@ -220,7 +218,7 @@ class SurfaceView(DeskActions):
             if how == "with":
                 return f"{what} together with which control? Choose it (< > other surfaces), Enter. Esc: cancel."
             return f"{how.capitalize()} {what}: choose where (PgDn, < >: elsewhere), Enter. Esc: cancel."
-        return (f"{say_count(len(self._marked), 'control')}: c copy, m move, h mirror, Delete clear, k free chords "
+        return (f"{say_count(len(self._marked), 'control')}: c copy, m move, h mirror, Delete clear, F free chords "
                 "for all. "
                 "v: deselect one, Esc: all.") if self._marked else ""
 
@@ -451,26 +449,12 @@ class SurfaceView(DeskActions):
         if reply := await self.query_engine(CyclesBegun, First(surface=surface, control=control)):
             self.notify("The cycle starts again." if reply.count else "No cycle is under way.", timeout=3)
 
-    def action_times(self) -> None:
-        """When a press is a hold, and how soon a second tap has to come, on this surface."""
-        self._ask_times(self.surface, self.surface.name, surface=self.surface_id)
+    def here(self) -> Spot:
+        return self.board.selected
 
-    def action_desk_times(self) -> None:
-        """The same for the whole desk: it holds wherever a surface or a binding says nothing else."""
-        self._ask_times(self.known.desk, "The desk")
-
-    @work(exclusive=True, group="layer")
-    async def _ask_times(self, now: SurfaceRow | DeskRow, name: str, **where: str) -> None:
-        async def give(text: str) -> str:
-            for what, value in zip(("hold_after", "second_within"), text.split(), strict=False):
-                _, wrong = await self.ask_or_say("set_times", what=what, value=value, **where)
-                if wrong:
-                    return wrong
-            return ""
-        await self.app.push_screen_wait(AskText(
-            f"{name}: times", "A hold after, and a second tap within, like 250ms 200ms. A surface, or a single binding "
-            "(F8 when binding), may say otherwise.", f"{now.hold_after_ms:g}ms {now.second_within_ms:g}ms",
-            save=give))
+    def action_settings(self) -> None:
+        """What is set for this surface; draw it anew, try it, take it off the desk."""
+        self.surface_settings(self.surface_id)
 
     # The rest.
 

@@ -62,16 +62,16 @@ class UsageView(OneSurfaceView):
         Binding("shift+tab", "surface(-1)", "surface before", show=False, tooltip="another surface"),
         *(Binding(str(number), f"page({number - 1})", PAGES[number - 1], show=False, tooltip="another list")
           for number in range(1, len(PAGES) + 1)),
-        Binding("n", "next_page", "next list", tooltip="another list"),
+        Binding("pagedown", "next_page", "next list", tooltip="another list"),
         Binding("l", "layer", "layer", tooltip="another layer"),
-        Binding("d", "period", "period", tooltip="another time: today, 7, 30, 90 days, a year, all"),
-        Binding("v", "compare", "before / after", tooltip="the better arrangement: before and after"),
+        Binding("i", "period", "period", tooltip="another time: today, 7, 30, 90 days, a year, all"),
+        Binding("w", "compare", "before / after", tooltip="the better arrangement: before and after"),
         Binding("enter", "apply", "do it", tooltip="do it, in one change"),
         Binding("k", "keep", "keep the unused", show=False, tooltip="keep what was never used, or free it"),
-        Binding("o", "home", "hand rests here", show=False, tooltip="the hand rests on the chosen control"),
+        Binding("space", "home", "hand rests here", show=False, tooltip="the hand rests on the chosen control"),
         Binding("b", "bind", "bind", show=False, tooltip="give the control another action"),
-        Binding("s", "save", "save", tooltip="save charts: PDF or SVG"),
-        Binding("h", "history", "history: off, erase", tooltip="switch the history off, or erase it"), *UNDO,
+        Binding("ctrl+s", "save", "save", tooltip="save charts: PDF or SVG"),
+        Binding("o", "history", "history: off, erase", tooltip="switch the history off, or erase it"), *UNDO,
         QUIET_STOP,
     ]
     AUTO_FOCUS = ""
@@ -162,7 +162,7 @@ class UsageView(OneSurfaceView):
         """Draw everything from what is known."""
         row, found, history = self.row, self._report, self._history
         if row is None:
-            self.query_one("#summary", Static).update("No surfaces yet. Press m on the desk to meet a device.")
+            self.query_one("#summary", Static).update("No surfaces yet. Press M on the desk to meet a device.")
         if row is None or found is None or history is None:
             return
         if not any(control.id == self.chosen for control in row.controls):
@@ -191,7 +191,7 @@ class UsageView(OneSurfaceView):
         head.append(f"   {say_count(found.presses, 'press')} of {history.presses:,} on the desk", style=palette.text)
         head.append(f"   {found.stopped} stopped   {say_count(found.slips, 'slip')}", style=palette.dim)
         if not self.counting:
-            head.append("\n○ History is off (h)", style=f"bold {palette.rust}")
+            head.append("\n○ History is off (o)", style=f"bold {palette.rust}")
         else:
             head.append("\n● Counted on this machine only: how often, never what you typed   ", style=palette.dim)
             head.append(" least ", style=palette.dim)
@@ -325,7 +325,7 @@ class UsageView(OneSurfaceView):
             return
         if reply := await self.change("arrange", surface=self.surface_id, layer=found.layer,
                                    moves=[list(move) for move in found.moves], freed=list(found.freed)):
-            self.notify("Saved. u: undo. v on the desk prints the labels that changed.",
+            self.notify("Saved. u: undo. L on the desk prints the labels that changed.",
                         title=reply.words, timeout=8)
 
     @work(group="arrange", exclusive=True)

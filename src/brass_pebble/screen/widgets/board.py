@@ -339,7 +339,7 @@ def _extent(surface: SurfaceRow) -> tuple[float, float]:
 
 def _empty_text(desk: DeskRow) -> str:
     return ("This desk has no surfaces yet.\n\n"
-            "m   Meet a device: press any key on it, and it becomes a surface, drawn and ready to bind.\n"
-            "c   Checkup: what is missing on this machine, if anything.\n\n"
+            "M   Meet a device: press any key on it, and it becomes a surface, drawn and ready to bind.\n"
+            "C   Checkup: what is missing on this machine, if anything.\n\n"
             f"The desk is a folder of text files, {desk.folder}.\n"
             "Or try the bakery's desk, without any hardware:   brass-pebble demo")

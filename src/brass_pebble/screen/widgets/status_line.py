@@ -47,7 +47,7 @@ class StatusLine(Static):
         elif not known.desk.sends:
             line.append("   ✗ nothing can be sent (p)", style=f"bold {palette.rust}")
         elif not surfaces:
-            line.append("   ○ no surfaces yet (m)", style=palette.dim)
+            line.append("   ○ no surfaces yet (M)", style=palette.dim)
         elif missing:
             line.append(f"   ◌ {len(surfaces) - len(missing)} of {len(surfaces)} armed", style=palette.brass)
         else:

@@ -15,8 +15,7 @@ from textual.widgets.option_list import Option
 
 from brass_pebble.core.say.setting import Setting, Text, Texts, settings_of
 from brass_pebble.protocol.base import Reply
-
-from .key_line import KeyLine
+from brass_pebble.screen.base.key_line import KeyLine
 
 Ask = Callable[..., Awaitable[Reply | None]]
 FOLLOW_EVERY = 0.3
@@ -51,8 +50,6 @@ class SettingsPanel(ModalScreen[str]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [("escape", "leave", "back")]
     MODEL: ClassVar[type]
-    # Settings that have a place of their own elsewhere.
-    ELSEWHERE: ClassVar[tuple[str, ...]] = ()
 
     def __init__(self, ask: Ask) -> None:
         super().__init__()
@@ -93,8 +90,8 @@ class SettingsPanel(ModalScreen[str]):
 
     def settings(self) -> dict[str, Setting]:
         """What can be changed here."""
-        return {name: row for name, row in settings_of(self.MODEL).items() if row.label and name not in self.ELSEWHERE
-                and (row.proposals or isinstance(row.kind, Text | Texts))}
+        return {name: row for name, row in settings_of(self.MODEL).items()
+                if row.label and (row.proposals or isinstance(row.kind, Text | Texts))}
 
     def rows(self) -> list[tuple[str, str]]:
         """What can be changed, and how it is now."""

@@ -8,8 +8,9 @@ from typing import Any, ClassVar
 from textual.binding import BindingType
 
 from brass_pebble.core.desk.model import Desk
-from brass_pebble.screen.base.settings_panel import Ask, SettingsPanel
 from brass_pebble.screen.known import Known
+
+from .panel import Ask, SettingsPanel
 
 
 class DeskPanel(SettingsPanel):

@@ -11,8 +11,9 @@ from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.desk.model import Surface
 from brass_pebble.core.devices.parts import GROUPS
 from brass_pebble.protocol.rows import HandsOffRow
-from brass_pebble.screen.base.settings_panel import Ask, SettingsPanel
 from brass_pebble.screen.known import NO_SURFACE, Known
+
+from .panel import Ask, SettingsPanel
 
 HANDS = ("hands", "hands off for two minutes: presses only select (H: all surfaces)")
 GOALS = (("draw", "redraw it: choose another drawing, or press the keys one by one"), ("try", "try it: every control "
@@ -25,8 +26,6 @@ class SurfacePanel(SettingsPanel):
 
     BINDINGS: ClassVar[list[BindingType]] = [("i", "leave", "back")]
     MODEL = Surface
-    # Times of holds and double taps are set where gestures are shown.
-    ELSEWHERE = ("hold_after", "second_within")
 
     def __init__(self, surface_id: str, known: Known, ask: Ask) -> None:
         super().__init__(ask)

@@ -1,0 +1,1 @@
+"""What is set for a surface and for the desk, changed at once."""
