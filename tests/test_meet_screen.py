@@ -89,7 +89,7 @@ def test_from_an_unmet_device_to_a_surface_that_works(demo: Terminal) -> None:
     demo.keys("Left", "Enter")
     demo.wait("Press every control once: 2 of 9 pressed")
     demo.keys("Escape")
-    demo.wait("⏎ ready")
+    demo.wait("Enter ready")
     demo.keys("Enter")
     demo.wait("KETTLE SIX-KEY KNOB PAD")
     demo.keys("b")

@@ -228,13 +228,13 @@ def test_every_size_shows_all_surfaces(size: tuple[int, int]) -> None:
     terminal = Terminal("demo", size=size)
     try:
         terminal.wait("LEFT NUMPAD")
-        for text in ("Ovenlight", "RIGHT NUMPAD", "FLOOR PEDALS", "cough", "music", "Crumbcut ─", "⏎ press"):
+        for text in ("Ovenlight", "RIGHT NUMPAD", "FLOOR PEDALS", "cough", "music", "Crumbcut ─", "Enter press"):
             terminal.wait(text)
         # The first Enter of a newcomer plays something; it records nothing.
         terminal.keys("Enter")
         terminal.wait("wide on air")
         terminal.resize(80, 24)
-        terminal.wait(lambda screen: "Crumbcut ─" in screen and "⏎ press" in screen)
+        terminal.wait(lambda screen: "Crumbcut ─" in screen and "Enter press" in screen)
     finally:
         terminal.close()
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 from msgspec.structs import replace
+from rich.cells import cell_len
 from textual.pilot import Pilot
 from textual.widgets import Input, OptionList, Static
 
@@ -26,6 +27,8 @@ from brass_pebble.screen.base.sheets import Sheet
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.desk.view import DeskView
 from brass_pebble.screen.glance.view import GlanceView
+from brass_pebble.screen.settings.surface import SurfacePanel
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from fake_link import FakeLink, screen_on
 
@@ -109,6 +112,86 @@ def test_the_help_of_a_view_is_its_bindings(play: Play) -> None:
         await keys(pilot, "escape")
         assert app.screen is app.view
         assert app.view.NAME == "Clashes"
+    play(scene)
+
+
+def test_a_foot_shows_what_fits_and_leads_to_the_rest(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[], programs=[], problems=[])
+        for width in (120, 60, 30):
+            await pilot.resize_terminal(width, 24)
+            await settled(pilot)
+            foot = str(app.view.query_one(KeyFooter).render())
+            assert foot.startswith(" ? help  q quit  ") and cell_len(foot.rstrip()) <= width
+        assert foot.rstrip().endswith("… more")
+        await pilot.click(KeyFooter, offset=(foot.index("… more") + 1, 0))
+        await settled(pilot)
+        assert isinstance(app.screen, Sheet)
+    play(scene)
+
+
+def test_capital_letters_lead_from_view_to_view_and_back(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[clash("one")], programs=[], problems=[])
+        link.replies[giving.AskAsleep] = giving.Asleep(asleep=[])
+        await keys(pilot, "l", "K")
+        await settled(pilot)
+        assert app.view.NAME == "Clashes"
+        await keys(pilot, "G")
+        await settled(pilot)
+        assert app.view.NAME == "Guests"
+        # Open below already: what lies above is closed.
+        await keys(pilot, "K")
+        await settled(pilot)
+        assert [getattr(screen, "NAME", "") for screen in app.screen_stack[1:]] == ["Desk", "Surface", "Clashes"]
+        await keys(pilot, "escape", "escape")
+        await settled(pilot)
+        assert app.view.NAME == "Desk"
+    play(scene)
+
+
+@pytest.mark.parametrize(("words", "view", "chosen"), [
+    ("left numpad 8", "Surface", ("left-numpad", "8")), ("stings of right", "Surface", ("right-numpad", "num")),
+    ("floor pedals", "Surface", ("pedals", "left")), ("debounce of knob", "Desk", ())])
+def test_the_palette_finds_everything_that_has_a_name(
+        play: Play, words: str, view: str, chosen: tuple[str, ...]) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        await keys(pilot, "ctrl+p", *("space" if char == " " else char for char in words))
+        palette = app.screen
+        for _ in range(100):
+            await pilot.pause(0.02)
+            options = palette.query_one(OptionList)
+            if options.option_count and words[-4:] in str(options.get_option_at_index(0).prompt).lower():
+                break
+        await keys(pilot, "enter")
+        for _ in range(50):
+            await pilot.pause(0.02)
+            if app.screen is not palette:
+                break
+        await settled(pilot)
+        assert view == app.view.NAME
+        if chosen:
+            assert app.view.board.selected == chosen  # type: ignore[attr-defined]
+        else:
+            assert isinstance(app.screen, SurfacePanel) and app.screen.surface.id == "dial"
+    play(scene)
+
+
+def test_many_notes_of_a_kind_stand_in_one_row(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        notes = [replace(clash(f"note {n}"), kind="duplicate", weight="notice") for n in range(5)]
+        few = [replace(clash("lone"), kind="unused", weight="notice")]
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[*notes, *few, clash("one")], programs=[], problems=[])
+        app.open_view("clashes")
+        await settled(pilot)
+        options = app.screen.query_one(OptionList)
+        assert options.option_count == 3 and "one" in said(app, "#says")
+        await keys(pilot, "down")
+        assert "5 duplicates" in said(app, "#says")
+        await keys(pilot, "b", "O", "enter")
+        assert options.option_count == 8 and options.highlighted == 1
+        await keys(pilot, "enter")
+        assert options.option_count == 3
     play(scene)
 
 

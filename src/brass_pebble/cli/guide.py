@@ -73,7 +73,7 @@ def _recipes(name: str, copy: Path | None) -> None:
             file_access.write_text(target, file.read_text(encoding="utf-8"))
     except OSError as error:
         raise Failure(f"the desk cannot be made: {os_text(error)}", "failed") from None
-    print(f"Made a desk in {copy}. Its devices are named after the sample's: choose yours with m on the screen.")
+    print(f"Made a desk in {copy}. Its devices are named after the sample's: choose yours with M on the screen.")
     print(f"Open it with: brass-pebble --desk {copy}")
     print(f"Try it without hardware with: brass-pebble demo --desk {copy}")
 

@@ -50,7 +50,7 @@ def devices(as_json: JsonOption = False) -> None:
         print(f"{facts.shown}\n    {facts.bus} {facts.vendor}:{facts.product}"
               f"{', serial ' + _plain(facts.serial) if facts.serial else ''}, {facts.can}"
               f"{'; ' + '; '.join(notes) if notes else ''}\n    device = {{ {rule} }}")
-    print("\nbrass-pebble opens the screen; there, m tells which device is which, by pressing it.")
+    print("\nbrass-pebble opens the screen; there, M tells which device is which, by pressing it.")
 
 
 def _plain(text: str) -> str:

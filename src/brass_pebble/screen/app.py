@@ -10,8 +10,9 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any, ClassVar
 
-from textual.app import SystemCommand
+from textual.app import App, SystemCommand
 from textual.binding import Binding, BindingType
+from textual.command import Provider
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, StartError
@@ -19,6 +20,7 @@ from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import AskDesk, AskTraces, Traces, WholeDesk
 from brass_pebble.protocol.topics import NoteNews, TraceNews
 
+from .base.key_help import say_key
 from .base.key_order import KeyOrder
 from .base.palette import BASALT, PALETTES, Palette
 from .base.terminal import TerminalDriver
@@ -61,12 +63,18 @@ def _warm() -> None:
     read_macro("tap A")
 
 
+def _places() -> type[Provider]:
+    from .base.places import Places
+    return Places
+
+
 class BrassPebbleApp(KeyOrder):
     """The screen on one engine: its socket, or what waits for it.  `restart` starts another engine when this one has
     ended; `glance` is a surface that is shown alone; `first_view` lies on the desk at first.  It returns why the engine
     could not start."""
 
     TITLE = "Brass Pebble"
+    COMMANDS: ClassVar[set[Any]] = App.COMMANDS | {_places}
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("f12", "screen_keys", "on-screen keys", show=False, priority=True,
                 tooltip="a keyboard on the screen, to type with the mouse"),
@@ -226,7 +234,9 @@ class BrassPebbleApp(KeyOrder):
             name, what = key.action, key.description  # type: ignore[union-attr]
             if not what or name.startswith(("go(", "app.")):
                 continue
-            yield SystemCommand(what.capitalize(), f"key {key.key}", self._doing(name))  # type: ignore[union-attr]
+            longer = f"{key.tooltip}; " if key.tooltip else ""  # type: ignore[union-attr]
+            yield SystemCommand(what[:1].upper() + what[1:], f"{longer}key {say_key(key.key)}",  # type: ignore[union-attr]
+                                self._doing(name))
         yield SystemCommand("Quit", "leave the screen", self.action_quit)
 
     def _doing(self, action: str) -> Callable[[], Any]:

@@ -300,7 +300,7 @@ def _could_be_meant(claim: Claim, facts: DeviceFacts, hall: _Hall, here: list[De
 
 def _unplaced(claim: Claim, hall: _Hall, taken: Mapping[str, str]) -> Verdict:
     if not claim.rule.fields:
-        return Verdict(why="it has no device yet; press m to meet one")
+        return Verdict(why="it has no device yet; press M to meet one")
     fitting = _fitting(claim, hall.free.values())
     if not fitting:
         others = {f.id: name for name, v in hall.verdicts.items() if v.facts for f in [v.facts]} | dict(taken)

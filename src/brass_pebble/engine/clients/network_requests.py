@@ -41,7 +41,7 @@ class NetworkRequests:
         try:
             self.network.invite(host, port, ask.name)
         except InputError as error:
-            raise Refusal(str(error), "Open one first: o in the Network view, or midi = 5004 under [network]") from None
+            raise Refusal(str(error), "Open one first: 1 in the Network view, or midi = 5004 under [network]") from None
         return {}
 
     def do_dismiss(self, client: Client, ask: messages.Dismiss) -> Message:

@@ -12,11 +12,12 @@ from textual.app import ComposeResult
 from textual.binding import BindingType
 from textual.containers import Horizontal, Vertical
 from textual.widget import Widget
-from textual.widgets import Footer, OptionList, Static
+from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.protocol.base import News
 from brass_pebble.screen.known import Spot
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -92,7 +93,7 @@ class ListedView(DeskActions, Generic[R]):
             yield OptionList(markup=False)
             with Vertical(id="about"):
                 yield from self._beside()
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     def _beside(self) -> Iterator[Widget]:
         yield from self.beside()

@@ -37,7 +37,7 @@ class View(Screen[None]):
     PARTS: ClassVar[tuple[type, ...]] = ()
     # These stand first in every footer, so that none is too narrow for them.
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("question_mark", "keys", "keys", tooltip="all keys of this view"),
+        Binding("question_mark", "keys", "help", tooltip="all keys of this view"),
         Binding("escape", "leave", "back"),
         Binding("H", "hands_off", "hands off / on", show=False,
                 tooltip="hands off: presses only select, for two minutes; or hands on"),

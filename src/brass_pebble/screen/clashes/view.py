@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 from rich.text import Text
 from textual import on, work
@@ -13,6 +13,7 @@ from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.desk.binding import Binding as Bound
 from brass_pebble.core.desk.look.drawn import OWN, BindingRow, DrawnRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import place_of, what_does
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.setting import settings_of
 from brass_pebble.protocol.layers import AskClashes, Clashes, ClashRow, ProgramRow
 from brass_pebble.protocol.rows import PlaceRow, ProblemRow
@@ -29,7 +30,24 @@ from brass_pebble.screen.widgets.sketch import Sketch
 MARKS = {"bad": "✗", "notice": "·"}
 
 
-class ClashesView(ListedView[ClashRow]):
+# Notes of a kind that are more than these stand in one row until it is opened, so that conflicts stand out.
+FOLD_FROM = 4
+
+
+class Fold(NamedTuple):
+    """All notes of one kind, in one row."""
+
+    kind: str
+    many: int
+    open: bool
+
+    @property
+    def words(self) -> str:
+        """How many of what."""
+        return say_count(self.many, _MEANS.get(self.kind, (self.kind, ""))[0])
+
+
+class ClashesView(ListedView[ClashRow | Fold]):
     """Asks the engine for clashes, anew after every change of the desk."""
 
     NAME = "Clashes"
@@ -44,6 +62,13 @@ class ClashesView(ListedView[ClashRow]):
         super().__init__(known, link)
         self.programs: list[ProgramRow] = []
         self.troubles: list[ProblemRow] = []
+        self.found: list[ClashRow] = []
+        self._open: set[str] = set()
+
+    @property
+    def clash(self) -> ClashRow | None:
+        """The chosen clash; None on a row that stands for several."""
+        return self.row if isinstance(self.row, ClashRow) else None
 
     def load(self) -> None:
         self.action_look()
@@ -53,18 +78,36 @@ class ClashesView(ListedView[ClashRow]):
         """Look for clashes again."""
         reply = await self.query_engine(Clashes, AskClashes())
         if reply is not None:
-            self.programs, self.troubles = reply.programs, reply.problems
-            self.put(reply.clashes)
+            self.programs, self.troubles, self.found = reply.programs, reply.problems, reply.clashes
+            self.put(self._folded())
 
-    def same(self, one: ClashRow, other: ClashRow) -> bool:
+    def _folded(self) -> list[ClashRow | Fold]:
+        """Conflicts, and notes by their kind: many of a kind behind one row."""
+        rows: list[ClashRow | Fold] = [clash for clash in self.found if clash.weight == "bad"]
+        kinds: dict[str, list[ClashRow]] = {}
+        for clash in self.found:
+            if clash.weight != "bad":
+                kinds.setdefault(clash.kind, []).append(clash)
+        for kind, clashes in kinds.items():
+            many, is_open = len(clashes) >= FOLD_FROM, kind in self._open
+            rows += [Fold(kind, len(clashes), is_open)] if many else []
+            rows += clashes if is_open or not many else []
+        return rows
+
+    def same(self, one: ClashRow | Fold, other: ClashRow | Fold) -> bool:
+        if isinstance(one, Fold) or isinstance(other, Fold):
+            return isinstance(one, Fold) and isinstance(other, Fold) and one.kind == other.kind
         return one.text == other.text
 
-    def line(self, row: ClashRow) -> Text:
+    def line(self, row: ClashRow | Fold) -> Text:
+        if isinstance(row, Fold):
+            return Text.assemble((f"{'▾' if row.open else '▸'} ", f"bold {self.palette.brass}"),
+                                 row.words)
         bad = row.weight == "bad"
         return Text.assemble((f"{MARKS[row.weight]} ", f"bold {self.palette.rust if bad else self.palette.dim}"),
                              (f"{row.kind:16}", self.palette.brass if bad else self.palette.dim),
                              f"{row.chord or self._macro_name(row):18} ",
-                             (self._places(row), self.palette.dim))
+                             (self._places(row), self.palette.dim), no_wrap=True, overflow="ellipsis")
 
     def _macro_name(self, clash: ClashRow) -> str:
         return next((str(macro.name) for macro in self.known.desk.macros if macro.id == clash.macro), "")
@@ -80,18 +123,17 @@ class ClashesView(ListedView[ClashRow]):
     @property
     def spot(self) -> PlaceRow | None:
         """The binding that the chosen clash is about: of several, the last, which is usually the one to change."""
-        return self.row.where[-1] if self.row and self.row.where else None
+        return self.clash.where[-1] if self.clash and self.clash.where else None
 
     def summary(self) -> Text:
-        bad = sum(clash.weight == "bad" for clash in self.rows)
+        bad = sum(clash.weight == "bad" for clash in self.found)
         palette = self.palette
         text = Text("Clashes   ", style=f"bold {palette.brass}")
         if bad:
-            text.append(f"✗ {bad} {'conflict' if bad == 1 else 'conflicts'}", style=f"bold {palette.rust}")
+            text.append(f"✗ {say_count(bad, 'conflict')}", style=f"bold {palette.rust}")
         else:
             text.append("✓ no conflicts", style=f"bold {palette.verdigris}")
-        notices = len(self.rows) - bad
-        text.append(f"   · {notices} {'note' if notices == 1 else 'notes'}", style=palette.dim)
+        text.append(f"   · {say_count(len(self.found) - bad, 'note')}", style=palette.dim)
         count = sum(len(program.shortcuts) for program in self.programs)
         names = ", ".join(program.name for program in self.programs)
         text.append(f"\n{count} shortcuts known, of {names}   (Tab: show them)", style=palette.dim)
@@ -99,9 +141,15 @@ class ClashesView(ListedView[ClashRow]):
             text.append(f"   ✗ {self.troubles[0].file}: {self.troubles[0].what}", style=palette.rust)
         return text
 
-    def show_row(self, row: ClashRow | None) -> None:
+    def show_row(self, row: ClashRow | Fold | None) -> None:
         sketch, palette = self.query_one(Sketch), self.palette
         says, bar = self.query_one("#says", Static), self.query_one(PathBar)
+        if isinstance(row, Fold):
+            text = Text.assemble((f"· {row.words}\n\n", "bold"), _MEANS.get(row.kind, ("", ""))[1], "\n")
+            says.update(text.append(f"\nEnter: {'hide' if row.open else 'show'} them.", style=palette.brass))
+            sketch.show([])
+            bar.set_hops([Hop("Clashes", "clash"), Hop(row.words, "clash")])
+            return
         if row is None:
             says.update("No conflicts with the programs whose shortcuts are known. Tab: show them. To add a program: "
                         "brass-pebble programs import FILE")
@@ -168,11 +216,14 @@ class ClashesView(ListedView[ClashRow]):
 
     def action_open_macro(self) -> None:
         """Open the macro that it is about."""
-        if self.row and self.row.macro:
-            self.app.open_view("macro", macro=self.row.macro)  # type: ignore[attr-defined]
+        if self.clash and self.clash.macro:
+            self.app.open_view("macro", macro=self.clash.macro)  # type: ignore[attr-defined]
 
     def enter(self) -> None:
-        if self.row and self.row.macro and not self.row.where:
+        if isinstance(self.row, Fold):
+            self._open ^= {self.row.kind}
+            self.put(self._folded())
+        elif self.clash and self.clash.macro and not self.clash.where:
             self.action_open_macro()
         else:
             self.action_go()
@@ -196,9 +247,17 @@ class ClashesView(ListedView[ClashRow]):
 
 
 
+# What notes of a kind are about, where several stand in one row.
+_MEANS = {
+    "duplicate": ("duplicate", "The same chord or macro on several controls. That is usually intended."),
+    "unused": ("unused macro", "Macros that no control plays."),
+    "unreachable": ("unreachable binding", "No press can reach them, because a layer above takes the control."),
+    "too short": ("short tap", "Some programs are too slow to notice them."),
+    "slow double tap": ("slow double tap", "Single taps that have to wait, because a second one means something else."),
+}
 _REPAIRS = {
     "conflict": "y: choose a free chord. b: bind another action.",
-    "unreachable": "g goes there.", "too short": "b: bind again. O: open its macro.",
-    "slow double tap": "g: go there. F8 while binding changes the time.",
-    "duplicate": "g goes to one of them.", "unused": "o: open the macro. F9 there binds it.",
+    "unreachable": "Enter: go there.", "too short": "b: bind again. O: open its macro.",
+    "slow double tap": "Enter: go there. F8 while binding changes the time.",
+    "duplicate": "Enter: go to one of them.", "unused": "O: open the macro. F9 there binds it.",
 }

@@ -12,7 +12,7 @@ from textual import work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
-from textual.widgets import Footer, Static
+from textual.widgets import Static
 
 from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.play.axis import AxisSettings
@@ -25,6 +25,7 @@ from brass_pebble.protocol.motion import Calibrate, Calibrated
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, VISITS, DeskActions
 from brass_pebble.screen.known import NO_CONTROL, Known, Spot
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 
@@ -106,7 +107,7 @@ class CurveView(DeskActions):
                 yield Static("", id="names", markup=False)
                 yield Static("", id="rows", markup=False)
                 yield Static("", id="numbers", markup=False)
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     @property
     def row(self) -> ControlRow:

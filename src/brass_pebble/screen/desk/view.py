@@ -7,7 +7,7 @@ from typing import ClassVar
 from textual import events, on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
-from textual.widgets import Footer, Static
+from textual.widgets import Static
 
 from brass_pebble.core.desk.action import CHOOSE, NEXT, PREVIOUS
 from brass_pebble.core.desk.look.drawn import SurfaceRow
@@ -36,6 +36,7 @@ from brass_pebble.screen.macro.picker import MacroPicker
 from brass_pebble.screen.outside import ScreenMemory
 from brass_pebble.screen.switches import is_switch
 from brass_pebble.screen.widgets.board import Board
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.stage_panel import StagePanel
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -143,7 +144,7 @@ class DeskView(DeskActions):
         yield Board(self.known)
         yield Static("", id="caption", markup=False)
         yield TraceList(self.known)
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     # News of the engine.
 
@@ -232,7 +233,7 @@ class DeskView(DeskActions):
             text = "✥ Move this surface with the arrows. Enter: done."
         elif question := self.known.surface(self.known.desk.question):
             text = (f"? Which device is “{question.name}”? Press any key on it"
-                    + (" (on the bench: m shows the devices)." if question.ask and all(
+                    + (" (on the bench: M shows the devices)." if question.ask and all(
                         row.device.startswith("bench/") for row in question.ask) else ".")
                     + f" {question.why}.")
         elif self.known.problems:

@@ -11,7 +11,7 @@ from textual import on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
-from textual.widgets import Footer, Static
+from textual.widgets import Static
 
 from brass_pebble import paths
 from brass_pebble.core.desk.look.drawn import SurfaceRow
@@ -29,6 +29,7 @@ from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.base.sheets import AskText
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -95,7 +96,7 @@ class LabelsView(OneSurfaceView):
                 yield Static(id="about", markup=False)
                 yield Sketch()
                 yield Static(id="notes", markup=False)
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     async def show_all(self) -> None:
         """After connecting, or when the desk changed."""

@@ -11,7 +11,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
 from textual.timer import Timer
-from textual.widgets import Footer, Static, TextArea
+from textual.widgets import Static, TextArea
 
 from brass_pebble.client import EngineError
 from brass_pebble.core.macro import edit as edits
@@ -26,6 +26,7 @@ from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 
@@ -69,7 +70,7 @@ class MacroView(View):
         Binding("f7", "stop", "stop", priority=True, tooltip="stop everything"),
         Binding("f4", "format", "tidy", show=False, priority=True, tooltip="write the text in its usual form"),
         Binding("tab", "other_side", "text / lanes", tooltip="from the text to the lanes, and back"),
-        Binding("f1", "keys", "keys", tooltip="all keys of this view"),
+        Binding("f1", "keys", "help", tooltip="all keys of this view"),
         Binding("escape", "leave", "back", tooltip="back; everything is saved"),
     ]
     AUTO_FOCUS = "LanesView"
@@ -105,7 +106,7 @@ class MacroView(View):
                 yield Tools()
                 yield LanesView()
         yield RehearsalPanel()
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     async def on_mount(self) -> None:
         """Open the macro."""

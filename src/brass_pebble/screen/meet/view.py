@@ -11,7 +11,7 @@ from textual import events, on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
-from textual.widgets import Footer, OptionList, Static
+from textual.widgets import OptionList, Static
 from textual.widgets.option_list import Option
 
 from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
@@ -24,6 +24,7 @@ from brass_pebble.protocol.topics import DeskNews, DevicesNews, HeardNews, Press
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -117,7 +118,7 @@ class MeetView(View):
         with Vertical(id="bench-box"):
             yield Static(id="bench-says", markup=False)
             yield Sketch(id="bench")
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     async def on_mount(self) -> None:
         """Ask what is here, and begin."""

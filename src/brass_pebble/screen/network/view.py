@@ -11,7 +11,7 @@ from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Vertical
 from textual.screen import ModalScreen
-from textual.widgets import Footer, Input, Static
+from textual.widgets import Input, Static
 
 from brass_pebble.core.say.durations import SECOND, say_duration
 from brass_pebble.protocol.base import News
@@ -20,6 +20,7 @@ from brass_pebble.protocol.topics import SessionsNews
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, VISITS, DeskActions
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 
@@ -86,7 +87,7 @@ class NetworkView(DeskActions):
         yield Static("", id="rows", markup=False)
         yield Static("", id="more", markup=False)
         yield Vertical(id="drawing")
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     def on_mount(self) -> None:
         """Times and counts go on."""

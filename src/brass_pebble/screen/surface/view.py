@@ -8,7 +8,7 @@ from textual import events, on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
-from textual.widgets import Footer, Static
+from textual.widgets import Static
 
 from brass_pebble.core.desk.look.drawn import ControlRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import NOTHING, what_does
@@ -25,6 +25,7 @@ from brass_pebble.screen.known import NO_CONTROL, NO_SURFACE, Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.switches import is_switch
 from brass_pebble.screen.widgets.board import Board
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
@@ -119,7 +120,7 @@ class SurfaceView(DeskActions):
                 yield Static("", id="chosen", markup=False)
                 yield GestureList()
                 yield Static("", id="last", markup=False)
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     @property
     def board(self) -> Board:

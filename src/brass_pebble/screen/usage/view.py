@@ -12,7 +12,7 @@ from textual import on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, VerticalScroll
-from textual.widgets import Footer, Static
+from textual.widgets import Static
 
 from brass_pebble.core.desk.look.drawn import ControlRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import place_of, show_control
@@ -26,6 +26,7 @@ from brass_pebble.screen.base.one_surface import OneSurfaceView, write_here
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.labels.choices import Choice
 from brass_pebble.screen.link import Asks
+from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import next_control
 from brass_pebble.screen.widgets.status_line import StatusLine
@@ -99,7 +100,7 @@ class UsageView(OneSurfaceView):
             yield HeatMap()
             with VerticalScroll(id="list", can_focus=False):
                 yield Static(id="text", markup=False)
-        yield Footer(show_command_palette=False)
+        yield KeyFooter()
 
     def on_mount(self) -> None:
         """Presses go on."""

@@ -5,12 +5,13 @@ from __future__ import annotations
 from textual import events
 from textual.strip import Strip
 from textual.widget import Widget
-from textual.widgets import Footer, Input, TextArea
+from textual.widgets import Input, TextArea
 
 from brass_pebble.core.desk.action import CHOOSE, NEXT, PREVIOUS
 from brass_pebble.screen.base.palette import Palette
 
 from .canvas import Canvas, paint
+from .key_footer import KeyFooter
 
 # A row a line; a key with a name of more than one letter stands as it is, “Space” is wide.
 _ROWS = (
@@ -46,7 +47,7 @@ class ScreenKeys(Widget):
 
     def on_mount(self) -> None:
         """Draw it, above the footer if there is one."""
-        if self.screen.query(Footer):
+        if self.screen.query(KeyFooter):
             self.styles.margin = (0, 0, 1, 0)
         self.redraw()
 

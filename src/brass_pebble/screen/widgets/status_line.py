@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import time
+from typing import NamedTuple
 
+from rich.cells import cell_len
 from rich.text import Text
 from textual.widgets import Static
 
@@ -11,6 +13,16 @@ from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known
+
+GAP = 3
+
+
+class Part(NamedTuple):
+    """A part of the line: the higher its rank, the sooner it gives way."""
+
+    rank: int
+    text: str
+    style: str
 
 
 class StatusLine(Static):
@@ -32,44 +44,53 @@ class StatusLine(Static):
         if self.known.last_press and time.monotonic() - self.known.last_press < 90:
             self.redraw()
 
+    def _parts(self) -> list[Part]:
+        known = self.known
+        palette: Palette = self.app.palette  # type: ignore[attr-defined]
+        parts = [Part(0, known.desk.name or "…", f"bold {palette.brass}")]
+        surfaces = known.desk.surfaces
+        missing = [s for s in surfaces if s.state != "taken"]
+        if known.starting:
+            parts.append(Part(0, "◌ starting", palette.dim))
+        elif not known.connected:
+            parts.append(Part(0, "✗ engine ended", f"bold {palette.rust}"))
+        elif not known.desk.sends:
+            parts.append(Part(0, "✗ nothing can be sent (p)", f"bold {palette.rust}"))
+        elif not surfaces:
+            parts.append(Part(0, "○ no surfaces yet (M)", palette.dim))
+        elif missing:
+            parts.append(Part(0, f"◌ {len(surfaces) - len(missing)} of {len(surfaces)} armed", palette.brass))
+        else:
+            parts.append(Part(0, "◉ armed", f"bold {palette.verdigris}"))
+        if hands_off := known.hands_off():
+            parts.append(Part(0, f"⊘ {hands_off} (H)", f"bold {palette.brass}"))
+        runs = len(known.live())
+        parts.append(Part(1 if runs else 4, say_count(runs, "run"), palette.brass if runs else palette.dim))
+        window = known.layers.window
+        if window and (known.layers.follows or known.layers.pinned):
+            pinned = known.layers.pinned
+            parts.append(Part(1 if pinned else 3, f"{'▣ pinned: ' if pinned else 'focus: '}{window.shown}",
+                              palette.brass if pinned else palette.text))
+        goes_to = ", ".join(p.name for p in known.programs) if known.desk.output == "stage" else "real programs"
+        parts.append(Part(5, f"to: {goes_to or 'nowhere'}", palette.dim))
+        if self.note:
+            parts.append(Part(2, self.note, palette.dim))
+        if known.problems:
+            parts.append(Part(0, f"✗ {say_count(len(known.problems), 'problem')} (p)", f"bold {palette.rust}"))
+        if known.missed:
+            parts.append(Part(2, f"{say_count(known.missed, 'trace')} not shown", palette.rust))
+        return parts
+
     def redraw(self) -> None:
         """Draw anew."""
         known = self.known
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
-        line = Text(no_wrap=True, overflow="ellipsis")
-        line.append(known.desk.name or "…", style=f"bold {palette.brass}")
-        surfaces = known.desk.surfaces
-        missing = [s for s in surfaces if s.state != "taken"]
-        if known.starting:
-            line.append("   ◌ starting", style=palette.dim)
-        elif not known.connected:
-            line.append("   ✗ engine ended", style=f"bold {palette.rust}")
-        elif not known.desk.sends:
-            line.append("   ✗ nothing can be sent (p)", style=f"bold {palette.rust}")
-        elif not surfaces:
-            line.append("   ○ no surfaces yet (M)", style=palette.dim)
-        elif missing:
-            line.append(f"   ◌ {len(surfaces) - len(missing)} of {len(surfaces)} armed", style=palette.brass)
-        else:
-            line.append("   ◉ armed", style=f"bold {palette.verdigris}")
-        if hands_off := known.hands_off():
-            line.append(f"   ⊘ {hands_off} (H)", style=f"bold {palette.brass}")
-        runs = len(known.live())
-        line.append(f"   {runs} {'run' if runs == 1 else 'runs'}", style=palette.brass if runs else palette.dim)
-        window = known.layers.window
-        if window and (known.layers.follows or known.layers.pinned):
-            pinned = "▣ pinned: " if known.layers.pinned else "focus: "
-            style = palette.brass if known.layers.pinned else palette.text
-            line.append(f"   {pinned}{window.shown}", style=style)
-        goes_to = ", ".join(p.name for p in known.programs) if known.desk.output == "stage" else "real programs"
-        line.append(f"   to: {goes_to or 'nowhere'}", style=palette.dim)
-        if self.note:
-            line.append(f"   {self.note}", style=palette.dim)
-        if known.problems:
-            count = len(known.problems)
-            line.append(f"   ✗ {count} {'problem' if count == 1 else 'problems'} (p)", style=f"bold {palette.rust}")
-        if known.missed:
-            line.append(f"   {say_count(known.missed, 'trace')} not shown", style=palette.rust)
+        parts = self._parts()
+        for least in sorted({part.rank for part in parts} - {0}, reverse=True):
+            if sum(cell_len(part.text) + GAP for part in parts) - GAP <= self.size.width - 2:
+                break
+            parts = [part for part in parts if part.rank < least]
+        line = Text(" " * GAP, no_wrap=True, overflow="ellipsis").join(Text(part.text, part.style) for part in parts)
         age = ""
         if known.last_press:
             seconds = int(time.monotonic() - known.last_press)
