@@ -59,10 +59,10 @@ class Places(Provider):
         app: App[Any] = self.app
         matcher = self.matcher(query)
         known: Known = app.known  # type: ignore[attr-defined]
-        found = sorted(((score, place) for place in places(known) if (score := matcher.match(place.words)) > 0),
+        found = sorted(((rank, place) for place in places(known) if (rank := matcher.match(place.words)) > 0),
                        key=lambda pair: -pair[0])
-        for score, place in found[:MOST]:
-            yield Hit(score, matcher.highlight(place.words), partial(self._go, place), help=place.what)
+        for rank, place in found[:MOST]:
+            yield Hit(rank, matcher.highlight(place.words), partial(self._go, place), help=place.what)
 
     def _go(self, place: Place) -> None:
         app: Any = self.app
