@@ -11,7 +11,7 @@ import pytest
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.core.desk.look.clashes import find_clashes
 from brass_pebble.core.desk.look.drawn import BindingRow
-from brass_pebble.core.desk.look.free_chords import free_chords, free_family
+from brass_pebble.core.desk.look.free_chords import free_chords, free_family, own_chords
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shortcut, read_program, shape_of
@@ -203,6 +203,15 @@ def test_a_program_learns_a_free_chord_that_is_sent_once(client: EngineClient) -
     places = [["right-numpad", "stings", control] for control in ("num", "slash", "times")]
     client.ask("bind_family", places=places, chords=family)
     assert [bound(client, place[2], "stings", "right-numpad")["press"]["target"] for place in places] == family[:3]
+    # Each control's own key with the same modifiers: two of the Bakehouse's own chords are told.
+    places = [["left-numpad", "class", control] for control in ("1", "2")]
+    rows = client.ask("own_chords", places=places)["rows"]
+    assert {row["modifiers"] for row in rows} >= {"Ctrl+Alt", "Ctrl+Shift"} and rows[0]["taken"] == []
+    assert all(len(row["chords"]) == 2 and row["chords"][0].endswith("Pad1") for row in rows)
+    client.ask("bind_family", places=places, chords=rows[0]["chords"])
+    assert bound(client, "2", "class", "left-numpad")["press"]["target"] == rows[0]["chords"][1]
+    assert client.ask("undo")["words"]
+    assert client.ask("own_chords", places=[["pads", "show", "1"]])["rows"] == []
 
 
 # Clashes and free chords, without an engine.
@@ -289,6 +298,15 @@ def test_free_chords_are_free_and_easy_to_remember() -> None:
     assert len(free_family(12, taken)) == 12 and len(free_family(30, taken)) == 30
     everything = {shape_of(chord.codes) for chord in free_chords("", set())}
     assert free_family(2, everything) == []
+
+
+def test_own_keys_with_modifiers_tell_what_is_taken() -> None:
+    desk = desk_of(PAD + '1 = { tap = "Ctrl+Alt+Pad2" }\n2 = { tap = "Ctrl+Shift+Pad2" }')
+    rows = {row.modifiers: row for row in own_chords(desk, [SWITCHER], [("pad", "base", "2"), ("pad", "base", "3")])}
+    assert rows["Ctrl+Alt"].chords == ["Ctrl+Alt+Pad2", "Ctrl+Alt+Pad3"]
+    assert [chord for chord, _ in rows["Ctrl+Alt"].taken] == ["Ctrl+Alt+Pad2"]
+    # What it sends now itself is no conflict.
+    assert rows["Ctrl+Shift"].taken == []
 
 
 def test_the_demo_has_one_clash_and_its_tables_are_whole() -> None:

@@ -176,6 +176,12 @@ def test_copy_swap_mirror_clear_and_what_is_free(demo: Terminal) -> None:
     demo.wait("2 controls: F19 to F20")
     assert '2 = {tap = "F19"}' in desk_text()
     undo_to(demo, before)
+    # Or each key's own letter, in one change.
+    demo.keys("v", "Right", "v", "F")
+    demo.wait(re.compile(r"Ctrl\+Shift with each control's own key").search)
+    demo.keys("Down", "Enter")
+    demo.wait(re.compile(r"2 controls: \S+Pad\S+ to \S+Pad\S+").search)
+    undo_to(demo, before)
     demo.keys("DC")
     demo.wait("cleared")
     undo_to(demo, before)

@@ -257,6 +257,27 @@ class FreeChords(Request, frozen=True, kw_only=True, tag="free_chords"):
     count: Annotated[int, Meta(ge=0, le=1_000), said("at most 24 come")] = 8
 
 
+class OwnChordsRow(Struct, frozen=True, kw_only=True):
+    """The own keys of some controls with the same modifiers."""
+
+    modifiers: str
+    chords: Annotated[list[str], said("one for each place")]
+    taken: Annotated[list[tuple[str, str]], said("chords that something uses, and what it is")]
+
+
+class OwnChords(Reply, frozen=True, kw_only=True):
+    """One row for each set of modifiers, the freest first."""
+
+    rows: list[OwnChordsRow]
+
+
+class AskOwnChords(Request, frozen=True, kw_only=True, tag="own_chords"):
+    """What controls would send if each sent its own key with modifiers."""
+
+    reply: ClassVar[type[Reply]] = OwnChords
+    places: Places
+
+
 class SendingSoon(Reply, frozen=True, kw_only=True):
     """A chord will be sent."""
 

@@ -16,7 +16,7 @@ from brass_pebble.core.desk import rearrange
 from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import HOWS, FocusedWindow, LayerTarget
 from brass_pebble.core.desk.look.clashes import Survey, find_clashes
-from brass_pebble.core.desk.look.free_chords import free_chords, free_family, taken_shapes
+from brass_pebble.core.desk.look.free_chords import free_chords, free_family, own_chords, taken_shapes
 from brass_pebble.core.desk.model import Layer, Surface, find_layer
 from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
 from brass_pebble.core.macro.timetable import chord_timetable
@@ -161,7 +161,7 @@ class LayerRequests:
 
     def _layer(self, surface: Surface, name: str) -> Layer:
         if not surface.layers:
-            raise Refusal(f"“{surface.name}” has no layer yet", "On the screen press l, then L, to add one; or run "
+            raise Refusal(f"“{surface.name}” has no layer yet", "On the screen press l, then n, to add one; or run "
                           f"brass-pebble layer {surface.id} Base --new")
         if not name:
             stack = self._ports.router.layers.stack(surface)
@@ -342,6 +342,16 @@ class LayerRequests:
                 return {"chords": [str(chord) for chord in free_family(count, taken)]}
             proposed = free_chords(label, taken)
             return {"chords": [str(chord) for _, chord in zip(range(count), proposed, strict=False)]}
+        self._on_worker(client, number, work)
+
+    def do_own_chords(self, client: Client, ask: messages.AskOwnChords) -> None:
+        """What controls would send if each sent its own key with modifiers."""
+        number, desk = ask.id, self._ports.desk
+        places = [self._place(place) for place in ask.places]
+
+        def work() -> Message:
+            programs, _ = self._programs()
+            return {"rows": [row._asdict() for row in own_chords(desk, programs, places)]}
         self._on_worker(client, number, work)
 
     def do_send_once(self, client: Client, ask: messages.SendOnce) -> Message:

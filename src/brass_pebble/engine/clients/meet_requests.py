@@ -129,7 +129,7 @@ class MeetRequests:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” already", "It stands on the desk")
         if self.devices.memory.is_main(facts):
             raise Refusal(f"“{facts.shown}” is your main keyboard: it stays yours to type on",
-                          "Press n and then a key on another keyboard if that one is your main keyboard")
+                          "Press i and then a key on another keyboard if that one is your main keyboard")
         if not facts.readable:
             raise Refusal(f"“{facts.shown}” may not be read by you", "brass-pebble checkup tells what is missing")
         taken = _parts(ask.takes)

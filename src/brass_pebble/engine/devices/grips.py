@@ -85,5 +85,5 @@ class Grips:
         self.devices.rest(surface_id)
         self._ports.problems.add(Problem(
             f"{surface.name} was given back by its grip and works like any other device again",
-            hint="To let it act again, select it and press s, or run brass-pebble wake"))
+            hint="To let it act again, select it and press o, or run brass-pebble wake"))
         self.live.tell_desk()

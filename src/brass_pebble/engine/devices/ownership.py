@@ -195,16 +195,16 @@ class Devices:
         if (facts.points and surface.takes_pointing and not surface.may_be_only_pointer
                 and not self.other_pointer(facts)):
             return (f"“{facts.shown}” is the only device here to point with, and taken over it would neither point nor "
-                    "click. Name the parts that are wanted, such as takes = [\"back\"] in desk.toml, or press m and "
+                    "click. Name the parts that are wanted, such as takes = [\"back\"] in desk.toml, or press M and "
                     "take it over on trial")
         if surface.may_be_only_keyboard or not (surface.takes_typing and facts.full):
             return ""
         if self.memory.is_main(facts):
-            return (f"“{facts.shown}” is marked as your main keyboard. Press m, then one key on the keyboard that is "
+            return (f"“{facts.shown}” is marked as your main keyboard. Press M, then one key on the keyboard that is "
                     "your main one now")
         if not self.other_keyboard(facts):
             return (f"“{facts.shown}” is the only full keyboard here, and you would be left without one. If that is "
-                    "what you want, press m and take it over there, on trial first")
+                    "what you want, press M and take it over there, on trial first")
         return ""
 
     def other_keyboard(self, facts: DeviceFacts) -> bool:

@@ -3,7 +3,7 @@ can learn it."""
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from typing import ClassVar
 
 from textual import on, work
@@ -15,7 +15,7 @@ from textual.widgets import Input, Label, OptionList
 
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import Reply
-from brass_pebble.protocol.layers import Chords
+from brass_pebble.protocol.layers import Chords, OwnChords
 from brass_pebble.screen.base.choosing import ChoosingSheet
 from brass_pebble.screen.base.key_line import KeyLine
 
@@ -39,9 +39,9 @@ class FamilySheet(ChoosingSheet[list[str]]):
         ("f4", "send", "send it once"), ("enter", "take_all", "bind them"),
     ]
 
-    def __init__(self, count: int, label: str, ask: Ask) -> None:
+    def __init__(self, count: int, label: str, ask: Ask, places: Sequence[Sequence[str]] = ()) -> None:
         super().__init__()
-        self._count, self._label, self._ask = count, label, ask
+        self._count, self._label, self._ask, self._places_of = count, label, ask, places
         self._timer: Timer | None = None
         self._left = 0
         self._sending = ""
@@ -51,7 +51,7 @@ class FamilySheet(ChoosingSheet[list[str]]):
         with Vertical() as box:
             if self._count > 1:
                 box.border_title = f"Free chords for {say_count(self._count, 'control')}"
-                yield Label("Chords in a row that no known program and no other control uses:", markup=False)
+                yield Label("Free chords in a row, or each control's own key with modifiers:", markup=False)
             else:
                 box.border_title = "Free chords"
                 yield Label("Easiest to remember for this label; not used by any known program or control:",
@@ -75,17 +75,35 @@ class FamilySheet(ChoosingSheet[list[str]]):
     @work(exclusive=True)
     async def _look(self, label: str) -> None:
         family = self._count > 1
+        own = await self._own() if family else []
         reply = await self._ask("free_chords", label=label, count=self._count if family else 10, family=family)
         chords = reply.chords if isinstance(reply, Chords) else []
         if not self.is_current:
             return
         if not family:
             self.offer([(chord, [chord]) for chord in chords])
-        elif len(chords) >= self._count:
-            self.offer([(f"{chords[0]} … {chords[-1]}   ({', '.join(chords[:12])})", chords)])
+        elif len(chords) >= self._count or own:
+            row = [(f"{chords[0]} … {chords[-1]}   ({', '.join(chords[:12])})", chords)]
+            self.offer([*(row if len(chords) >= self._count else []), *own])
         else:
             self.query_one("#count", Label).update(f"✗ No {self._count} free chords in a row; the longest row has "
                                                   f"{len(chords)}. Select fewer controls.")
+
+    async def _own(self) -> list[tuple[str, list[str]]]:
+        """Each control's own key with the same modifiers."""
+        if not self._places_of:
+            return []
+        reply = await self._ask("own_chords", places=[list(place) for place in self._places_of])
+        if not isinstance(reply, OwnChords):
+            return []
+        rows = []
+        for row in reply.rows:
+            words = f"{row.modifiers} with each control's own key"
+            if row.taken:
+                chord, does = row.taken[0]
+                words += f"   ✗ {say_count(len(row.taken), 'conflict')}: {chord} is {does}"
+            rows.append((words, row.chords))
+        return rows
 
     def action_take_all(self) -> None:
         """Without a field to type in, Enter takes all the same."""

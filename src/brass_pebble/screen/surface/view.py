@@ -407,7 +407,7 @@ class SurfaceView(DeskActions):
         if not places:
             return
         label = self.control.label if len(places) == 1 else ""
-        chords = await self.app.push_screen_wait(FamilySheet(len(places), label, self.ask))
+        chords = await self.app.push_screen_wait(FamilySheet(len(places), label, self.ask, places))
         if chords and (reply := await self.change("bind_family", places=places, chords=chords)):
             self._marked = []
             self.notify("Saved. u: undo.", title=reply.words, timeout=4)

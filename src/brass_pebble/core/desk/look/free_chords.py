@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.shortcuts import ProgramTable, Shape, shape_of
-from brass_pebble.core.signals.keys import Chord, parse_chord
+from brass_pebble.core.signals.keys import Chord, key_table, parse_chord
 
 from .clashes import Survey
 
@@ -62,6 +63,49 @@ def free_family(count: int, taken: Collection[Shape]) -> list[Chord]:
                     return run[:count]
                 best = max(best, run, key=len)
     return best
+
+
+class OwnChords(NamedTuple):
+    """The own keys of several controls with the same modifiers, and those of them that are taken: the chord, and what
+    it does, in words."""
+
+    modifiers: str
+    chords: list[str]
+    taken: list[tuple[str, str]]
+
+
+def own_chords(desk: Desk, programs: Iterable[ProgramTable],
+               places: Sequence[tuple[str, str, str]]) -> list[OwnChords]:
+    """Each control's own key with modifiers, for controls at places (surface, layer, control); the freest first.
+
+    What the places themselves send now does not count as taken.  Nothing comes back if one of them, such as a pad, is
+    no key that can be sent.
+    """
+    programs = list(programs)
+    keys = [name for surface, _, control in places if (name := _own_key(desk, surface, control))]
+    if len(keys) < len(places):
+        return []
+    survey = Survey(desk, programs)
+    sent = {sending.shape: sending for sending in survey.sendings
+            if (sending.where.surface, sending.where.layer, sending.where.control) not in set(places)}
+    rows = []
+    for modifiers in MODIFIERS:
+        chords = [parse_chord(f"{modifiers}+{key}") for key in keys]
+        taken = []
+        for chord in chords:
+            shape = shape_of(chord.codes)
+            does = [f"“{shortcut.does}” in {program.name}" for program in programs
+                    if (shortcut := program.takes(shape))]
+            does += [survey.say(sent[shape].where)] if shape in sent else []
+            taken += [(str(chord), ", ".join(does))] if does else []
+        rows.append(OwnChords(modifiers, [str(chord) for chord in chords], taken))
+    return sorted(rows, key=lambda row: len(row.taken))
+
+
+def _own_key(desk: Desk, surface: str, control: str) -> str:
+    code = desk.surfaces[surface].code_of(control)
+    key = key_table().by_code.get(code) if code is not None else None
+    return key.name if key is not None and key.sendable and not key.button else ""
 
 
 def _longest_run(chords: list[Chord], taken: Collection[Shape], *, gaps: bool) -> list[Chord]:
