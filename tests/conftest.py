@@ -119,3 +119,16 @@ def demo() -> Iterator[Terminal]:
     terminal.wait("Left numpad ▸ num")
     yield terminal
     terminal.close()
+
+
+@pytest.fixture
+def display(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
+    """An X server of its own, without a monitor."""
+    name = f":{200 + os.getpid() % 300}"
+    server = subprocess.Popen(["Xvfb", name, "-screen", "0", "800x600x24"], stderr=subprocess.DEVNULL)
+    monkeypatch.setenv("DISPLAY", name)
+    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
+    wait_for(lambda: Path(f"/tmp/.X11-unix/X{name[1:]}").exists())
+    yield name
+    server.terminate()
+    server.wait()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
 import subprocess
 import sys
@@ -95,18 +94,6 @@ class Receiver:
     def close(self) -> None:
         self.process.kill()
         self.process.wait()
-
-
-@pytest.fixture
-def display(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
-    name = f":{200 + os.getpid() % 300}"
-    server = subprocess.Popen(["Xvfb", name, "-screen", "0", "800x600x24"], stderr=subprocess.DEVNULL)
-    monkeypatch.setenv("DISPLAY", name)
-    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
-    wait_for(lambda: Path(f"/tmp/.X11-unix/X{name[1:]}").exists())
-    yield name
-    server.terminate()
-    server.wait()
 
 
 @pytest.fixture

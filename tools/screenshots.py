@@ -63,7 +63,7 @@ def take(name: str, size: tuple[int, int], keys: Steps, display: str) -> None:
         subprocess.run([*tmux, "set", "-ga", "terminal-overrides", ",*:Tc"], check=True)
         window = subprocess.Popen(
             ["xterm", "-fa", "JetBrains Mono", "-fs", "10", "-geometry", f"{columns}x{rows}+0+0", "-b", "0", "-bw", "0",
-             "-e", *tmux, "attach"], env={**os.environ, "DISPLAY": display, "COLORTERM": "truecolor"},
+             "-bg", "black", "-e", *tmux, "attach"], env={**os.environ, "DISPLAY": display, "COLORTERM": "truecolor"},
             stderr=subprocess.DEVNULL)
         time.sleep(4)
         kept = []

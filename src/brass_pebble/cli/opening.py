@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import typer
+from msgspec.structs import replace
 
 from brass_pebble import paths
 
@@ -35,10 +36,19 @@ def open_screen(socket: Path | Callable[[], Path], **options: Any) -> None:
     if not sys.stderr.isatty():
         # The screen is drawn on this stream; what is told of errors may go to a file all the same.
         sys.__stderr__ = sys.__stdout__  # type: ignore[misc]
-    from brass_pebble.screen.app import BrassPebbleApp
-
     from .outside import OutsideHere
-    failed = BrassPebbleApp(socket, outside=OutsideHere(), **options).run()
+    outside = OutsideHere()
+    remembered = outside.recall()
+    if remembered.theme:
+        from brass_pebble.screen.app import BrassPebbleApp
+    else:
+        # The first time on this computer: a theme that suits the terminal.
+        from brass_pebble.machine.terminal_colour import asking_background
+        with asking_background(sys.__stdin__.fileno() if sys.__stdin__ else 0) as brightness:
+            from brass_pebble.screen.app import BrassPebbleApp
+        from brass_pebble.screen.base.palette import theme_for
+        outside.remember(replace(remembered, theme=theme_for(brightness[0] if brightness else 0.0)))
+    failed = BrassPebbleApp(socket, outside=outside, **options).run()
     if isinstance(failed, Exception):
         raise failed
 

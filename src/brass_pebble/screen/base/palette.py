@@ -65,3 +65,8 @@ BEACON = Palette(
 
 # In the order in which a key goes through them.
 PALETTES = {palette.name: palette for palette in (BASALT, PAPER, BEACON)}
+
+
+def theme_for(brightness: float) -> str:
+    """The theme that suits a terminal whose ground is so bright, 0 black to 1 white."""
+    return PAPER.name if brightness > 0.5 else BASALT.name
