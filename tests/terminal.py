@@ -21,7 +21,7 @@ def plain_labels() -> None:
     memory = Path(os.environ["XDG_STATE_HOME"]) / "brass-pebble" / "screen.json"
     if not memory.exists():
         memory.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        memory.write_text('{"large_labels": false}')
+        memory.write_text('{"theme": "basalt", "large_labels": false, "tour": false}')
 
 
 class Terminal:

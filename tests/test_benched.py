@@ -126,6 +126,25 @@ def test_a_desk_is_tried_without_its_hardware(room: Path) -> None:
     assert not [file for file in paths.state_folder().rglob("*.json") if "bench, feet" in file.read_text()]
 
 
+def test_a_key_puts_the_desk_on_the_bench_and_takes_it_off_again(room: Path) -> None:
+    terminal = Terminal("--desk", str(room))
+    try:
+        terminal.wait("FEET")
+        for ask, choose, shown in (("On the bench", "Put it on the bench", "◉ armed"),
+                                   ("Leave the bench", "Leave the bench", "✗ missing")):
+            terminal.keys("B")
+            terminal.wait(ask)
+            terminal.wait(choose)
+            terminal.keys("Enter")
+            terminal.wait(lambda screen, shown=shown: shown in screen and "FEET" in screen, seconds=30)
+        terminal.keys("B")
+        terminal.wait("Put it on the bench")
+        terminal.keys("Escape")
+    finally:
+        terminal.close()
+    assert (room / "desk.toml").read_text() == DESK
+
+
 def test_the_screen_shows_it(room: Path) -> None:
     terminal = Terminal("demo", "--desk", str(room))
     try:

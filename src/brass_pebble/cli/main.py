@@ -13,7 +13,7 @@ import typer
 
 from brass_pebble import __version__
 
-from .shared import EXIT_CODES, DeskOption, Failure, PlainText, os_text
+from .shared import EXIT_CODES, BeginAgain, DeskOption, Failure, PlainText, os_text
 
 _CODE_OF = {"none": "no engine", "gone": "no engine", "several": "usage"}
 _EPILOG = "Exit codes: " + ", ".join(f"{code} {name}" for name, code in EXIT_CODES.items())
@@ -68,6 +68,7 @@ def main() -> None:
     """The program's entry: no stack trace ever reaches the person."""
     from brass_pebble.client import EngineError, StartError
     code = 0
+    again: tuple[str, ...] = ()
     for stream, instead in ((sys.stdout, "replace"), (sys.stderr, "backslashreplace")):
         # A terminal or a pipe that knows no such letter gets another one, and no crash.
         with contextlib.suppress(AttributeError, ValueError):
@@ -84,6 +85,8 @@ def main() -> None:
         code = _complain(str(error), error.code)
     except typer.Exit as error:
         code = error.exit_code
+    except BeginAgain as begin:
+        again = begin.words
     except _UsageError as error:
         code = _complain(f"{error.format_message()} Try: brass-pebble --help", EXIT_CODES["usage"])
     except (typer.Abort, KeyboardInterrupt):
@@ -101,6 +104,8 @@ def main() -> None:
                          EXIT_CODES["failed"])
         if os.environ.get("BRASS_PEBBLE_DEBUG"):
             raise
+    if again:
+        os.execv(sys.executable, [sys.executable, "-m", "brass_pebble", *again])
     sys.exit(code)
 
 

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from brass_pebble import paths
 
 from .desk_folders import desk_folder
-from .shared import DeskOption, Failure
+from .shared import BeginAgain, DeskOption, Failure
 
 
 def add_to(app: typer.Typer) -> None:
@@ -48,7 +48,10 @@ def open_screen(socket: Path | Callable[[], Path], **options: Any) -> None:
             from brass_pebble.screen.app import BrassPebbleApp
         from brass_pebble.screen.base.palette import theme_for
         outside.remember(replace(remembered, theme=theme_for(brightness[0] if brightness else 0.0)))
+    from brass_pebble.screen.outside import Reopen
     failed = BrassPebbleApp(socket, outside=outside, **options).run()
+    if isinstance(failed, Reopen):
+        raise BeginAgain(failed.words)
     if isinstance(failed, Exception):
         raise failed
 
@@ -144,6 +147,7 @@ def open_desk(folder: Path, *options: str, first_view: str = "") -> None:
     from brass_pebble.client import StartingEngine, start_engine
     starting = StartingEngine(folder, *options)
     try:
-        open_screen(starting.wait, restart=lambda: start_engine(folder, *options)[0], first_view=first_view)
+        open_screen(starting.wait, restart=lambda: start_engine(folder, *options)[0], first_view=first_view,
+                    on_bench="--on-bench" in options)
     finally:
         wait_for(starting.process)

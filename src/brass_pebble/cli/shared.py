@@ -60,6 +60,14 @@ def _show(text: str) -> str:
     return show_hidden(text)
 
 
+class BeginAgain(Exception):
+    """The program ends what it does, and begins again with other words of its command line."""
+
+    def __init__(self, words: tuple[str, ...]) -> None:
+        super().__init__(*words)
+        self.words = words
+
+
 class Failure(Exception):
     """Ends the program with a sentence and an exit code."""
 

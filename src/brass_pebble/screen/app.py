@@ -69,9 +69,12 @@ def _places() -> type[Provider]:
 
 
 class BrassPebbleApp(KeyOrder):
-    """The screen on one engine: its socket, or what waits for it.  `restart` starts another engine when this one has
-    ended; `glance` is a surface that is shown alone; `first_view` lies on the desk at first.  It returns why the engine
-    could not start."""
+    """The screen on one engine: its socket, or what waits for it.
+
+    `restart` starts another engine when this one has ended; `glance` is a surface that is shown alone; `first_view`
+    lies on the desk at first; `on_bench`: it is a desk of the person's own, simulated.  It returns why the engine could
+    not start, or how to begin again.
+    """
 
     TITLE = "Brass Pebble"
     COMMANDS: ClassVar[set[Any]] = App.COMMANDS | {_places}
@@ -86,12 +89,15 @@ class BrassPebbleApp(KeyOrder):
     """
 
     def __init__(self, socket: Path | Callable[[], Path], restart: Callable[[], Path] | None = None,
-                 glance: str = "", *, first_view: str = "", outside: Outside, link: Callable[..., Asks] = Link) -> None:
+                 glance: str = "", *, first_view: str = "", on_bench: bool = False, outside: Outside,
+                 link: Callable[..., Asks] = Link) -> None:
         super().__init__(driver_class=TerminalDriver)
         self.socket, self.restart, self.outside = socket, restart, outside
         self.known = Known()
         self.known.starting = callable(socket)
         self._make_link, self._first_view = link, first_view
+        # Whether this is somebody's own desk on simulated devices.
+        self.on_bench = on_bench
         self.link: Asks = link(self._news, self._gone)
         self.desk_view: View = GlanceView(self.known, self.link, glance) if glance else DeskView(self.known, self.link)
         self._tasks: set[asyncio.Task[None]] = set()
@@ -100,6 +106,7 @@ class BrassPebbleApp(KeyOrder):
         remembered = outside.recall()
         self.theme = remembered.theme if remembered.theme in PALETTES else BASALT.name
         self.known.large_labels = remembered.large_labels
+        self.known.tour = remembered.tour and not glance and not on_bench
         # Whether a keyboard is drawn wherever something is typed.
         self.types_on_screen = False
         self.switches = Switches(self)

@@ -59,6 +59,9 @@ class Known:
         self.by_hand: set[str] = set()
         # Whether labels grow to block letters with their caps.
         self.large_labels = True
+        # Whether the tour of the first time is shown, and whether everything was stopped once on this screen.
+        self.tour = False
+        self.stopped = False
         self.connected = False
         # The engine is not ready yet.
         self.starting = False

@@ -15,11 +15,21 @@ from brass_pebble.core.say.finding import Finding
 from brass_pebble.core.signals.keymap import Typist
 
 
+class Reopen(Exception):
+    """The screen ends so that the program can begin again with other words of the command line."""
+
+    def __init__(self, *words: str) -> None:
+        super().__init__(*words)
+        self.words = words
+
+
 class ScreenMemory(Struct, frozen=True, kw_only=True):
     """What the screen remembers from one time to the next."""
 
     theme: str = ""
     large_labels: bool = True
+    # Whether the tour of the first time is still to be shown.
+    tour: bool = True
 
 
 class Outside(Protocol):

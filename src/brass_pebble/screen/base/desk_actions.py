@@ -68,7 +68,12 @@ class DeskActions(View):
         self.before_stop()
         if reply := await self.query_engine(Stopped, Stop()):
             count = reply.runs
+            self.known.stopped = True
+            self.after_stop()
             self.notify(f"{count} {'run' if count == 1 else 'runs'} stopped, nothing is down.", timeout=3)
+
+    def after_stop(self) -> None:
+        """Everything is stopped."""
 
     def before_stop(self) -> None:
         """What the view itself holds down is let go."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from textual import events, on, work
 from textual.app import ComposeResult
@@ -33,7 +33,7 @@ from brass_pebble.screen.base.sheets import Choose, Sheet, problem_list
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
-from brass_pebble.screen.outside import ScreenMemory
+from brass_pebble.screen.outside import Reopen, ScreenMemory
 from brass_pebble.screen.switches import is_switch
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.key_footer import KeyFooter
@@ -43,7 +43,11 @@ from brass_pebble.screen.widgets.status_line import StatusLine
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from brass_pebble.screen.widgets.trace_list import TraceList
 
+from .tour import STEPS, Tour, step_now
+
 STRIDE = 0.5
+# With so many steps of the tour done, a desk is nobody's first one.
+BEGUN = 2
 LEAST_TRACE_ROWS = 4
 
 
@@ -121,6 +125,9 @@ class DeskView(DeskActions):
         Binding("L", "visit('labels')", "labels", show=False, tooltip="labels to print"),
         Binding("U", "visit('usage')", "usage", show=False, tooltip="usage, and better places"),
         Binding("V", "visit('versions')", "versions", show=False, tooltip="earlier versions of the desk"),
+        Binding("ctrl+t", "tour", "tour", show=False, tooltip="the tour of five steps: hide it, or show it"),
+        Binding("B", "bench", "bench", show=False,
+                tooltip="try this desk on simulated devices, or leave the bench"),
         Binding("E", "give", "export", show=False, tooltip="export the desk as one file"),
         Binding("I", "take_in", "import", show=False, tooltip="import a file from somebody else"),
         Binding("G", "visit('asleep')", "guests", show=False, tooltip="imported steps that wait for your approval"),
@@ -135,16 +142,23 @@ class DeskView(DeskActions):
         self._latched: set[Spot] = set()
         self._arranging = ""
         self._blank = ""
+        # The step of the tour that was shown last; -1 before anything is known.
+        self._toured = -1
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
         yield StatusLine(self.known)
         yield PathBar(self.known)
+        yield Tour()
         yield Static("", id="trouble", markup=False)
         yield Board(self.known)
         yield Static("", id="caption", markup=False)
         yield TraceList(self.known)
         yield KeyFooter()
+
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """Only the sample has a class to watch."""
+        return bool(self.known.desk.script) if action == "watch" else True
 
     # News of the engine.
 
@@ -156,6 +170,39 @@ class DeskView(DeskActions):
         self.query_one(TraceList).redraw()
         self._show_path()
         self._show_trouble()
+        self._show_tour()
+        self.refresh_bindings()
+
+    # The tour of the first time.
+
+    def _show_tour(self) -> None:
+        known = self.known
+        if not known.tour or not known.connected:
+            self.query_one(Tour).show(0, wanted=False)
+            return
+        now = step_now(known)
+        if self._toured < 0 and (now >= BEGUN or any(surface.bench for surface in known.desk.surfaces)):
+            # A desk that is in use already, or the demo: nobody's first time.
+            known.tour = False
+        elif now == len(STEPS):
+            known.tour = False
+            self._remember()
+            self.notify("? lists the keys of every view. In a terminal, brass-pebble help has more.",
+                        title="That was the tour", timeout=8)
+        self._toured = now
+        self.query_one(Tour).show(now, wanted=known.tour)
+
+    @on(Tour.Hidden)
+    def action_tour(self) -> None:
+        """Hide the tour, or show it again."""
+        self.known.tour = not self.known.tour
+        self._toured = 0
+        self.known.stopped = False
+        self._remember()
+        self._show_tour()
+
+    def after_stop(self) -> None:
+        self._show_tour()
 
     async def take(self, message: News, changed: set[Spot]) -> None:
         """News of one topic, already in the state."""
@@ -189,6 +236,8 @@ class DeskView(DeskActions):
                 board.follow(spot, trace.at)
             self._offer(trace)
             self.query_one(TraceList).redraw()
+            if self.known.tour:
+                self._show_tour()
             if spot == board.selected:
                 self._show_path()
         board.refresh_spots(changed)
@@ -453,7 +502,8 @@ class DeskView(DeskActions):
         self.query_one(Board).redraw_all()
 
     def _remember(self) -> None:
-        self.outside.remember(ScreenMemory(theme=self.app.theme, large_labels=self.known.large_labels))
+        self.outside.remember(ScreenMemory(theme=self.app.theme, large_labels=self.known.large_labels,
+                                           tour=self.known.tour))
 
     def action_explain(self) -> None:
         """The last press of the selected control, hop by hop."""
@@ -484,6 +534,29 @@ class DeskView(DeskActions):
             self.notify("No surfaces yet. M: meet a device.", timeout=4)
             return
         self.app.open_view("surface", surface=surface, control=control)  # type: ignore[attr-defined]
+
+    @work(group="bench", exclusive=True)
+    async def action_bench(self) -> None:
+        """Begin again with this desk on simulated devices, or on its real ones."""
+        app: Any = self.app
+        folder = self.known.desk.folder
+        if app.on_bench:
+            chosen = await self.app.push_screen_wait(Choose(
+                "Leave the bench", "The screen opens again with your own devices and programs.",
+                ["Leave the bench", "Cancel"]))
+            if chosen == 0:
+                self.app.exit(Reopen("--desk", folder))
+        elif all(surface.bench for surface in self.known.desk.surfaces) and self.known.desk.surfaces:
+            self.notify("All devices of this desk are simulated already.", timeout=4)
+        elif app.restart is None:
+            self.notify("The engine of this desk runs without this screen, perhaps for a show. End it first with: "
+                        f"brass-pebble stop --quit --desk {folder}", timeout=8)
+        else:
+            chosen = await self.app.push_screen_wait(Choose(
+                "On the bench", "The screen opens again with this desk on simulated devices. Your own devices type "
+                "normally meanwhile, and nothing reaches your programs.", ["Put it on the bench", "Cancel"]))
+            if chosen == 0:
+                self.app.exit(Reopen("demo", "--desk", folder))
 
     @work(group="parcel", exclusive=True)
     async def action_take_in(self) -> None:
