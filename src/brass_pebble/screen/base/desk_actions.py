@@ -37,9 +37,9 @@ QUIET_STOP = Binding("x", "stop", "stop all", show=False, tooltip="stop everythi
 
 
 SETTINGS = (Binding("i", "settings", "settings", show=False,
-                    tooltip="the surface's settings; redraw it, remove it from the desk"),
+                    tooltip="the surface's settings; redraw it, remove it"),
             Binding("D", "desk_settings", "the desk's settings", show=False,
-                    tooltip="the desk's settings: times, typing, MIDI, what is counted"))
+                    tooltip="the desk's settings: times, typing, MIDI"))
 # Views that any other one leads to, by the same capital letter; the desk's own help has their words.
 VISITS = tuple(Binding(key, f"visit('{name}')", show=False) for key, name in (
     ("M", "meet"), ("K", "clashes"), ("C", "checkup"), ("N", "network"), ("L", "labels"), ("U", "usage"),

@@ -40,7 +40,7 @@ class View(Screen[None]):
         Binding("question_mark", "keys", "help", tooltip="all keys of this view"),
         Binding("escape", "leave", "back"),
         Binding("H", "hands_off", "hands off / on", show=False,
-                tooltip="hands off: presses only select, for two minutes; or hands on"),
+                tooltip="hands off: presses only select; or hands on"),
         Binding("R", "restart", "restart engine", show=False, tooltip="start the engine again after it ended"),
     ]
 

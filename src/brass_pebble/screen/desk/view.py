@@ -60,7 +60,7 @@ DEEDS = (
     ("settings", "settings of this surface"), ("by_hand", "press this surface on the screen, or no longer"),
     ("toggle_rest", "let this surface rest, or wake it"),
 )
-_TURN = "turn or push what moves, on the bench; the wheel and dragging do, too"
+_TURN = "turn or push what moves, on the bench"
 
 
 class DeskView(DeskActions):
@@ -88,18 +88,18 @@ class DeskView(DeskActions):
         Binding("W", "watch", "watch a class", tooltip="watch a minute of the class"),
         Binding("e", "explain", "explain", tooltip="explain its last press, step by step"),
         Binding("P", "by_hand", "press by hand", show=False,
-                tooltip="press this surface on the screen, even while its device is missing; again: stop"),
+                tooltip="press this surface on the screen; again: no longer"),
         Binding("o", "toggle_rest", "rest / wake", show=False, tooltip="rest or wake the surface"),
         Binding("M", "visit('meet')", "meet a device",
-                tooltip="meet a device: press a key on it, take it over, draw it, try it"),
+                tooltip="meet a device: press a key on it, take it over"),
         *SETTINGS,
         Binding("m", "arrange", "arrange", show=False,
                 tooltip="arrange: move the selected surface with the arrows"),
-        Binding("O", "open_macro", "macros", tooltip="the selected control's macro, or all macros, or a new one"),
+        Binding("O", "open_macro", "macros", tooltip="the control's macro, all macros, or a new one"),
         Binding("l", "layers", "layers",
-                tooltip="the selected surface in full size: layers, gestures, copy, mirror"),
+                tooltip="the surface in full size: layers, gestures"),
         Binding("K", "visit('clashes')", "clashes",
-                tooltip="conflicts: chords that two programs use, bindings that never fire"),
+                tooltip="conflicts, and bindings that never fire"),
         Binding("f", "find", "find", show=False, tooltip="find the control that plays a macro or sends a chord"),
         Binding("g", "pin", "pin the layers", show=False,
                 tooltip="pin the layers, whatever has the focus"),

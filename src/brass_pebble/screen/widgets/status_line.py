@@ -40,6 +40,10 @@ class StatusLine(Static):
         """Keep the age of the last press fresh."""
         self.set_interval(1.0, self._age)
 
+    def on_resize(self) -> None:
+        """Show what there is room for now."""
+        self.redraw()
+
     def _age(self) -> None:
         if self.known.last_press and time.monotonic() - self.known.last_press < 90:
             self.redraw()
@@ -85,9 +89,9 @@ class StatusLine(Static):
         """Draw anew."""
         known = self.known
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
-        parts = self._parts()
+        parts, width = self._parts(), (self.size.width or self.app.size.width) - 2
         for least in sorted({part.rank for part in parts} - {0}, reverse=True):
-            if sum(cell_len(part.text) + GAP for part in parts) - GAP <= self.size.width - 2:
+            if sum(cell_len(part.text) + GAP for part in parts) - GAP <= width:
                 break
             parts = [part for part in parts if part.rank < least]
         line = Text(" " * GAP, no_wrap=True, overflow="ellipsis").join(Text(part.text, part.style) for part in parts)
@@ -95,7 +99,7 @@ class StatusLine(Static):
         if known.last_press:
             seconds = int(time.monotonic() - known.last_press)
             age = f"last press {say_duration(seconds * 1_000_000_000)} ago" if seconds else "last press just now"
-        room = self.size.width - 2 - line.cell_len - len(age)
+        room = width - line.cell_len - len(age)
         if age and room > 2:
             line.append(" " * room + age, style=palette.dim)
         self.update(line)
