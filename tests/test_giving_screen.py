@@ -145,7 +145,7 @@ def test_a_desk_is_given_on_and_a_bad_parcel_is_told(demo: Terminal, tmp_path: P
     assert set(read_parcel(paths.exports_folder() / "left-numpad.zip").surfaces) == {"left-numpad"}
     (tmp_path / "bad.zip").write_bytes(given.read_bytes()[:-40])
     demo.keys("I")
-    demo.wait("Take in")
+    demo.wait("File to import")
     demo.keys("C-u")
     demo.type(str(tmp_path / "bad.zip"))
     demo.keys("Enter")

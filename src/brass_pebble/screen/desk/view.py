@@ -187,7 +187,7 @@ class DeskView(DeskActions):
         elif now == len(STEPS):
             known.tour = False
             self._remember()
-            self.notify("? lists the keys of every view. In a terminal, brass-pebble help has more.",
+            self.notify("Press ? for the keys of any view. In a terminal, brass-pebble help has more.",
                         title="That was the tour", timeout=8)
         self._toured = now
         self.query_one(Tour).show(now, wanted=known.tour)

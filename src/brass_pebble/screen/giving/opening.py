@@ -26,7 +26,7 @@ async def open_parcel(view: View) -> None:
     here = sorted((file for folder in (Path.cwd(), view.outside.exports()) for file in folder.glob("*.zip")),
                   key=lambda file: -file.stat().st_mtime)
     answer = await view.app.push_screen_wait(AskText(
-        "Take in", "File to import. You see what is in it before anything changes.",
+        "Import", "File to import. You see what is in it before anything changes.",
         str(here[0]) if here else ""))
     if not answer:
         return

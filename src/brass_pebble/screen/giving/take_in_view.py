@@ -49,7 +49,7 @@ class Line:
 class TakeInView(ListedView[Line]):
     """Shows a parcel, takes the choices, and lets the engine carry them out."""
 
-    NAME = "Take-in"
+    NAME = "Import"
     FRESH = ()
     DEFAULT_CSS = """
     TakeInView OptionList { width: 74; }
@@ -161,7 +161,7 @@ class TakeInView(ListedView[Line]):
 
     def summary(self) -> Text:
         palette, parcel = self.palette, self.look.parcel
-        head = Text("Take in   ", style=f"bold {palette.brass}")
+        head = Text("Import   ", style=f"bold {palette.brass}")
         head.append(parcel.manifest.name, style="bold")
         head.append(f"   {Path(self.file).name}   {parcel.manifest.made_with}\n", style=palette.dim)
         head.append("Nothing has changed yet. ", style=f"bold {palette.verdigris}")
@@ -172,7 +172,7 @@ class TakeInView(ListedView[Line]):
     def show_row(self, row: Line | None) -> None:
         line, says = row or Line(), self.query_one("#says", Static)
         drawings, sides = self.query_one("#drawings"), self.query_one("#sides")
-        hops = [Hop("parcel", "parcel")]
+        hops = [Hop("package", "parcel")]
         item = line.item
         if line.reaching is not None:
             sort, _, name = line.reaching.item.partition(" ")
@@ -254,7 +254,7 @@ class TakeInView(ListedView[Line]):
             text.append(f", {len(fit.tray)} in the tray are left out: {', '.join(fit.tray)}\n" if fit.tray else "\n",
                         style=palette.brass)
         else:
-            text.append("f: fit it to one of your surfaces, by position, by name or by hand.\n", style=palette.dim)
+            text.append("m: fit it to one of your surfaces, by position, by name or by hand.\n", style=palette.dim)
 
     def _compare(self, item: Item, line: int) -> None:
         """Both texts side by side, with what differs in colour."""

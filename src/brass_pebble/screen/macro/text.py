@@ -8,6 +8,10 @@ from textual.widgets import TextArea
 OPENERS = ("repeat", "keep", "beat", "if", "otherwise")
 
 
+# Texts of fewer lines are wrapped.
+WRAPPED = 500
+
+
 class MacroText(TextArea):
     """Plain text; a new line begins where the one before did, deeper below a line that opens a block."""
 
@@ -22,6 +26,11 @@ class MacroText(TextArea):
     def __init__(self) -> None:
         super().__init__(show_line_numbers=True, soft_wrap=False, tab_behavior="focus", highlight_cursor_line=True,
                          id="text")
+
+    def load_text(self, text: str) -> None:
+        """Another text: long lines go on below, unless there are so many lines that wrapping them would take time."""
+        self.soft_wrap = text.count("\n") < WRAPPED
+        super().load_text(text)
 
     async def _on_key(self, event: events.Key) -> None:
         if event.key != "enter":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from rich.cells import cell_len
 from rich.text import Text
 from textual import events
 from textual.message import Message
@@ -15,7 +16,7 @@ from .lanes import KEY_SIGNS, TOOLS
 class Tools(Static):
     """A click does what the key beside the word does."""
 
-    DEFAULT_CSS = "Tools { height: 1; padding: 0 0 0 1; }"
+    DEFAULT_CSS = "Tools { height: auto; padding: 0 0 0 1; }"
 
     class Clicked(Message):
         """A tool was clicked."""
@@ -26,23 +27,28 @@ class Tools(Static):
 
     def __init__(self) -> None:
         super().__init__("", markup=False)
-        self._spans: list[tuple[int, int, str]] = []
+        # For each row, the cells of each tool and what it does.
+        self._rows: list[list[tuple[int, int, str]]] = []
 
-    def on_mount(self) -> None:
-        """The line never changes."""
+    def on_resize(self) -> None:
+        """In as many rows as are needed."""
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
-        line = Text(no_wrap=True, overflow="ellipsis")
-        self._spans = []
+        line, at = Text(no_wrap=True), 0
+        self._rows = [[]]
         for key, action, word in TOOLS:
-            start = line.cell_len
-            line.append(KEY_SIGNS.get(key, key), style=f"bold {palette.brass}")
-            line.append(f" {word}", style=palette.dim)
-            self._spans.append((start, line.cell_len, action))
-            line.append("  ")
+            sign = KEY_SIGNS.get(key, key)
+            width = cell_len(f"{sign} {word}")
+            if at and at + width > self.content_size.width:
+                line.append("\n")
+                self._rows.append([])
+                at = 0
+            line.append(sign, style=f"bold {palette.brass}").append(f" {word}  ", style=palette.dim)
+            self._rows[-1].append((at, at + width, action))
+            at += width + 2
         self.update(line)
 
     def on_click(self, event: events.Click) -> None:
         """Which one was meant."""
-        for start, end, action in self._spans:
+        for start, end, action in self._rows[event.y] if event.y < len(self._rows) else ():
             if start <= event.x - 1 < end:
                 self.post_message(self.Clicked(action))
