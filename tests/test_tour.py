@@ -15,8 +15,7 @@ from terminal import Terminal
 from test_meet import BENCH
 
 DESK = 'format = 1\nname = "New"\noutput = "stage"\n'
-SURFACE = ('[surface.pad]\nname = "Pad"\nlayout = "numpad"\ndevice = { name = "Marram numeric pad" }\n'
-           '[surface.pad.layer.base]\n')
+SURFACE = '[surface.pad]\nname = "Pad"\nlayout = "numpad"\ndevice = { name = "Marram numeric pad" }\n'
 
 
 @pytest.fixture
@@ -52,6 +51,8 @@ def test_five_steps_each_over_when_it_is_done(first: Path) -> None:
             terminal.wait("2 of 5   Bind a key")
             client.ask("bind", surface="pad", control="7", kind="tap", target="Ctrl+Alt+1")
             terminal.wait("3 of 5   Press that key")
+            # The first binding of a surface made its first layer.
+            assert "[surface.pad.layer.base.press]" in (first / "desk.toml").read_text()
             for down in (True, False):
                 client.ask("press", surface="pad", control="7", down=down, by_hand=True)
             terminal.wait("4 of 5   Write a macro")

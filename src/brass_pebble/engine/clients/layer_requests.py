@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any, cast
 
 from msgspec import UnsetType
@@ -44,6 +44,7 @@ from .server import Client, Message
 
 MOST_PROPOSED = 24
 WAIT_FOR_WINDOW = 10.0
+FIRST_LAYER = "base"
 
 
 class LayerRequests:
@@ -65,7 +66,9 @@ class LayerRequests:
     def do_bind(self, client: Client, ask: messages.Bind) -> None:
         """Give a gesture of a control another action; an empty kind clears it."""
         surface = self._editing.surface(ask.surface)
-        layer = self._layer(surface, ask.layer)
+        # The first binding of a surface makes its first layer.
+        first = not surface.layers and not ask.layer
+        layer = Layer(FIRST_LAYER) if first else self._layer(surface, ask.layer)
         control, gesture = ask.control, ask.gesture or "press"
         self._control(surface, control)
         moves = any(item.id == control and item.moves for item in surface.layout.controls)
@@ -78,9 +81,12 @@ class LayerRequests:
         settings = {name: getattr(ask, name) for name in settings_of(Binding)}
         settings["icon"] = kept if isinstance(ask.icon, UnsetType) else ask.icon
         store = self._editing.store
-        self._editing.edit(client, ask, lambda: store.change(binding_edit(
-            surface.id, layer.id, control, ask.kind, ask.target, gesture=gesture, macros=store.macro_names(),
-            settings=settings)))
+
+        def edit() -> Edit:
+            made = binding_edit(surface.id, layer.id, control, ask.kind, ask.target, gesture=gesture,
+                                macros=store.macro_names(), settings=settings)
+            return replace(made, needs=("surface", surface.id)) if first else made
+        self._editing.edit(client, ask, lambda: store.change(edit()))
 
     def do_rearrange(self, client: Client, ask: messages.Rearrange) -> None:
         """Copy, move, swap, mirror or clear what is bound, all in one change."""
