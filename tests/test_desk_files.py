@@ -5,12 +5,13 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import pytest
 
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.engine.disk.edits import binding_edit
+from brass_pebble.engine.disk.edits import Edit, Row, apply_edit, binding_edit
 from brass_pebble.engine.disk.store import DeskBusy, DeskStore
 
 
@@ -116,6 +117,17 @@ def test_undo_and_redo_bring_the_very_text_back(store: DeskStore) -> None:
     for text in texts[1:]:
         store.redo()
         assert store.file.read_text() == text
+
+
+def test_a_table_that_is_added_keeps_the_blank_line_before_the_next_one() -> None:
+    text = ('format = 1\n\n[surface.a]\nlayout = "numpad"\nremark = """\n[surface.b]\n"""\n\n[surface.b]\n'
+            'layout = "numpad"\n# a remark\n[surface.c]\nlayout = "numpad"\n')
+    for surface in "abc":
+        row = ("surface", surface, "layer", "base", "press", "7")
+        after = apply_edit(text, Edit("x", ((row, Row({"tap": "A"})),)))
+        assert tomllib.loads(after)["surface"][surface]["layer"]["base"]["press"]["7"] == {"tap": "A"}
+        assert tomllib.loads(after)["surface"]["a"]["remark"] == "[surface.b]\n"
+        assert "\n\n[surface.b]\nlayout" in after and "# a remark\n[surface.c]" in after
 
 
 def test_undo_keeps_what_was_edited_elsewhere_meanwhile(store: DeskStore) -> None:

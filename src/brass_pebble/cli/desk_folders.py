@@ -20,7 +20,8 @@ def desk_folder(desk: Path | None) -> Path:
             make_desk(desk, "My desk")
     if not desk.is_dir():
         offer_desk(desk)
-    return desk
+    # Whoever is told of it may stand in another folder.
+    return desk.absolute()
 
 
 def make_desk(folder: Path, name: str) -> None:

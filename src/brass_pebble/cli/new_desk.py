@@ -22,7 +22,7 @@ def new(folder: Annotated[Path, typer.Argument(metavar="DIR", help="a folder tha
     print(f"Made {folder / 'desk.toml'}.")
     if sys.stdout.isatty() and sys.stdin.isatty():
         from .opening import open_desk
-        open_desk(folder, first_view="meet")
+        open_desk(folder.absolute(), first_view="meet")
     else:
         print(f"Open it with: brass-pebble --desk {folder}")
 

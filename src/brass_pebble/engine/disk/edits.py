@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from functools import partial
@@ -114,7 +115,21 @@ def apply_edit(text: str, edit: Edit) -> str:
             return parts
     document: Any = tomlkit.parse(text)
     change(document)
-    return tomlkit.dumps(document)
+    return _parted(text, tomlkit.dumps(document))
+
+
+def _parted(before: str, after: str) -> str:
+    """The text with a blank line before each table that had one, also where another table was put in front of it."""
+    lines = before.splitlines()
+    parted = {line for line, last in zip(lines[1:], lines, strict=False) if line.startswith("[") and not last.strip()}
+    shown: list[str] = []
+    for line in after.splitlines(keepends=True):
+        if line.rstrip("\r\n") in parted and shown and shown[-1].strip() and not shown[-1].startswith("#"):
+            shown.append("\n")
+        shown.append(line)
+    text = "".join(shown)
+    # A line that only looks like a table's, in a text of several lines, stays as it is.
+    return text if tomllib.loads(text) == tomllib.loads(after) else after
 
 
 def reverse(edit: Edit, data: dict[str, Any], read_file: Callable[[str], str | None], text: str = "") -> Edit:

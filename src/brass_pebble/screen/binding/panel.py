@@ -90,6 +90,7 @@ def proposals(text: str, macros: list[MacroRow], *, bound: bool, layers: list[La
         near = [key.name for key in key_table().by_code.values() if not key.button
                 and key.name.casefold().startswith(begun) and key.name.casefold() != begun]
         if begun:
+            before = _proper_names(before)
             choices += [Choice(f"…  {before + plus + name}", completes=before + plus + name)
                         for name in sorted(near, key=len)[:4]]
     if len(text) < 3:
@@ -112,6 +113,17 @@ def _drives(text: str, *, bound: bool) -> tuple[list[Choice], str]:
     if bound and text.casefold() in "clear nothing":
         choices.append(Choice("○  nothing: clear this", "", ""))
     return choices, "" if choices else complaint
+
+
+def _proper_names(keys: str) -> str:
+    """Keys of a chord as the table writes them; what it does not know stays as it was typed."""
+    names = []
+    for word in keys.split("+"):
+        try:
+            names.append(key_table().find(word).name)
+        except ProblemError:
+            names.append(word)
+    return "+".join(names)
 
 
 def _levels(text: str) -> tuple[list[Choice], str]:
@@ -227,8 +239,8 @@ class BindPanel(ChoosingSheet[Reply | None]):
     def _show(self) -> None:
         """After another gesture or layer was chosen."""
         layer = next((row.name for row in self.surface.layers if row.id == self.on_layer), "")
-        self.query_one(Vertical).border_title = (
-            f"{self.surface.name} ▸ {self.control.legend.split(' ↓')[0]} ▸ {self.gesture} ▸ {layer}")
+        hops = (self.surface.name, self.control.legend.split(" ↓")[0], self.gesture, layer)
+        self.query_one(Vertical).border_title = " ▸ ".join(hop for hop in hops if hop)
         self.query_one("#now", Label).update(f"Now: {self.row.words or 'nothing bound'}")
         self.query_one("#label", Input).value = self.row.own_label
         self.query_one("#note", Input).value = self.row.note
