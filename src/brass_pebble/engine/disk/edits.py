@@ -123,12 +123,15 @@ def _parted(before: str, after: str) -> str:
     lines = before.splitlines()
     parted = {line for line, last in zip(lines[1:], lines, strict=False) if line.startswith("[") and not last.strip()}
     shown: list[str] = []
+    within = False
     for line in after.splitlines(keepends=True):
-        if line.rstrip("\r\n") in parted and shown and shown[-1].strip() and not shown[-1].startswith("#"):
+        header = not within and line.rstrip("\r\n") in parted
+        if header and shown and shown[-1].strip() and not shown[-1].startswith("#"):
             shown.append("\n")
         shown.append(line)
+        # In a text of several lines a line may look like a table's.
+        within ^= (line.count('"""') + line.count("'''")) % 2 == 1
     text = "".join(shown)
-    # A line that only looks like a table's, in a text of several lines, stays as it is.
     return text if tomllib.loads(text) == tomllib.loads(after) else after
 
 
