@@ -23,12 +23,13 @@ from msgspec.structs import replace
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.macro.asks import CatchUp, Errand, Finish, GaveUp, Given
+from brass_pebble.core.macro.naming import rename_plays
 from brass_pebble.core.macro.reach import put_to_sleep, reaches
 from brass_pebble.core.macro.reader import parse
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
 from brass_pebble.core.parcel.look import at_most
-from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of, rename_plays
+from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.engine.disk.edits import Edit, binding_edit
 from brass_pebble.engine.disk.guests import Trust

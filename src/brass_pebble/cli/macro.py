@@ -12,10 +12,15 @@ import typer
 
 from brass_pebble.core.say.counts import say_count
 
+from .macro_names import copy, delete, rename
 from .shared import EXIT_CODES, Failure, JsonOption, NumberOption, StrengthOption, given_values, os_text
 
 macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                        help="Look at macro files without an engine.")
+                        help="Check, format, rehearse and chart macro files; rename, copy and delete macros of the "
+                        "running desk.")
+for _command in (rename, copy, delete):
+    macro_app.command()(_command)
+STANDARD_INPUT = Path("-")
 
 
 def add_to(app: typer.Typer) -> None:
@@ -29,6 +34,8 @@ def _read_file(file: Path) -> tuple[Any, list[Any]]:
     from brass_pebble.core.macro.reader import parse, read_macro
     from brass_pebble.core.say.limits import load_tables
     from brass_pebble.core.say.problem import Problem, ProblemError
+    if file == STANDARD_INPUT:
+        return read_macro(sys.stdin.read(), id="input", file="the standard input")
     try:
         text = file_access.read_text(file)
     except UnicodeDecodeError as error:
@@ -53,13 +60,18 @@ def _read_file(file: Path) -> tuple[Any, list[Any]]:
 
 
 @macro_app.command("check")
-def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…")]) -> None:
+def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…", help="macro files; - reads the standard "
+                                                             "input")], as_json: JsonOption = False) -> None:
     """Say what is wrong in macro files, with line and column."""
     wrong = 0
     for file in files:
         macro, problems = _read_file(file)
         for problem in problems:
-            print(problem)
+            print(json.dumps({"file": problem.file, "line": problem.line, "column": problem.column,
+                              "what": problem.what, "hint": problem.hint}, ensure_ascii=False) if as_json else problem)
+        if as_json:
+            wrong += bool(problems)
+            continue
         wrong += bool(problems)
         if not problems:
             from brass_pebble.core.macro.renamed import old_words

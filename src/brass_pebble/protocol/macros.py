@@ -66,6 +66,22 @@ class RemoveMacro(Request, frozen=True, kw_only=True, tag="remove_macro"):
     macro: Id
 
 
+class RenameMacro(Request, frozen=True, kw_only=True, tag="rename_macro"):
+    """Call a macro something else; its file, bindings and macros that play it follow, in one change."""
+
+    reply: ClassVar[type[Reply]] = MacroWritten
+    macro: Id
+    name: Word
+
+
+class CopyMacro(Request, frozen=True, kw_only=True, tag="copy_macro"):
+    """Make another macro with the same text under another name."""
+
+    reply: ClassVar[type[Reply]] = MacroWritten
+    macro: Id
+    name: Annotated[Word, said("“… (2)” without one")] = ""
+
+
 class Rehearsing(Reply, frozen=True, kw_only=True):
     """It plays into a stage of its own."""
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from brass_pebble.core.desk.action import BETWEEN
-from brass_pebble.core.play.gesture import WITH
+from brass_pebble.core.desk.renaming import renamed_rows, renamed_surface
+from brass_pebble.core.macro.naming import rename_plays, written_name
 
 from .contents import Parcel, surface_without_own
 from .fitting import Fit, fitted_layers
@@ -102,16 +101,8 @@ def items_of(parcel: Parcel, mine: Mine) -> list[Item]:
                               ("program", parcel.programs, mine.programs)):
         for name, text in theirs.items():
             state = NEW if name not in own else SAME if own[name].strip() == text.strip() else DIFFERS
-            found.append(Item(sort, name, _called(text) or name, state))
+            found.append(Item(sort, name, written_name(text) or name, state))
     return found
-
-
-_NAME = re.compile(r'^\s*name\s*=?\s*"((?:[^"\\]|\\.)*)"', re.MULTILINE)
-
-
-def _called(text: str) -> str:
-    match = _NAME.search(text)
-    return match[1] if match else ""
 
 
 def free_name(wanted: str, taken: Mapping[str, Any]) -> str:
@@ -158,7 +149,7 @@ def take_in(parcel: Parcel, mine: Mine, choices: Choices) -> Intake:
             places += [f"{path[1]}/{path[3]}" for path, _ in found]
         elif chosen[f"surface {name}"] in (TAKE, BOTH):
             new = renamed["surface"].get(name, name)
-            theirs = _renamed_surface(surface_without_own(table), renamed)
+            theirs = renamed_surface(surface_without_own(table), renamed)
             if new in mine.surfaces:
                 values += _changes(("surface", new), mine.surfaces[new], {
                     **theirs, **{key: mine.surfaces[new][key] for key in KEPT if key in mine.surfaces[new]}})
@@ -197,84 +188,9 @@ def _onto(table: Table, here: str, mine: Table, fit: Fit,
         taken[names[name]] = {}
     values: list[tuple[tuple[str, ...], Any]] = []
     for name, layer in fitted_layers(layers, fit).items():
-        changed = {key: _renamed_rows(value, renamed, names) if isinstance(value, dict) and key != "follows" else value
+        changed = {key: renamed_rows(value, renamed, names) if isinstance(value, dict) and key != "follows" else value
                    for key, value in layer.items()}
         if names[name] != name and "name" in changed:
             changed["name"] = f"{changed['name']} ({table.get('name', 'theirs')})"
         values.append((("surface", here, "layer", names[name]), changed))
     return values
-
-
-def _renamed_surface(table: Table, renamed: dict[str, dict[str, str]]) -> Table:
-    found = dict(table)
-    if found.get("layout") in renamed["layout"]:
-        found["layout"] = renamed["layout"][found["layout"]]
-    layers = found.get("layer", {})
-    if isinstance(layers, dict):
-        found["layer"] = {
-            name: {_renamed_gesture(key, renamed["surface"]): _renamed_rows(value, renamed, {})
-                   if isinstance(value, dict) and key != "follows" else value for key, value in layer.items()}
-            for name, layer in layers.items() if isinstance(layer, dict)}
-    return found
-
-
-def _renamed_gesture(gesture: str, surfaces: dict[str, str]) -> str:
-    if gesture.startswith(WITH) and "/" in gesture:
-        surface, _, control = gesture.removeprefix(WITH).partition("/")
-        return f"{WITH}{surfaces.get(surface, surface)}/{control}"
-    return gesture
-
-
-def _renamed_rows(rows: Table, renamed: dict[str, dict[str, str]], layers: dict[str, str]) -> Table:
-    return {control: _renamed_row(row, renamed, layers) if isinstance(row, dict) else row
-            for control, row in rows.items()}
-
-
-def _renamed_row(row: Table, renamed: dict[str, dict[str, str]], layers: dict[str, str]) -> Table:
-    found = dict(row)
-    macros = renamed["macro"]
-    if found.get("play") in macros:
-        found["play"] = macros[found["play"]]
-    cycle = found.get("cycle")
-    if isinstance(cycle, list):
-        found["cycle"] = [_renamed_step(str(step), macros) for step in cycle]
-    elif isinstance(cycle, str):
-        found["cycle"] = BETWEEN.join(_renamed_step(step, macros) for step in cycle.split(BETWEEN))
-    if isinstance(found.get("layer"), str):
-        found["layer"] = _renamed_switch(found["layer"], renamed["surface"], layers)
-    return found
-
-
-def _renamed_step(step: str, macros: dict[str, str]) -> str:
-    kind, _, target = step.strip().partition(" ")
-    return f"play {macros[target]}" if kind == "play" and target in macros else step
-
-
-def _renamed_switch(text: str, surfaces: dict[str, str], layers: dict[str, str]) -> str:
-    """A switch of a layer whose surface or layer has another name now."""
-    from brass_pebble.core.desk.layer_switch import parse_target
-    from brass_pebble.core.say.problem import ProblemError
-    try:
-        target = parse_target(text)
-    except ProblemError:
-        return text
-    from dataclasses import replace
-    return str(replace(target, layer=layers.get(target.layer, target.layer),
-                       surfaces=tuple(surfaces.get(name, name) for name in target.surfaces)))
-
-
-_PLAY = re.compile(r'^(\s*play\s+)("(?:[^"\\]|\\.)*"|[\w-]+)', re.MULTILINE)
-
-
-def rename_plays(text: str, renamed: dict[str, str], macros: Mapping[str, str], *, own_name: bool = False) -> str:
-    """A macro's text whose plays name others as they are called now; with `own_name`, it is told from its namesake."""
-    called = {_called(macros[old]): new for old, new in renamed.items() if old in macros and _called(macros[old])}
-
-    def play(match: re.Match[str]) -> str:
-        name = match[2].strip('"')
-        new = renamed.get(name) or called.get(name)
-        return f"{match[1]}{new}" if new else match[0]
-    text = _PLAY.sub(play, text)
-    if own_name:
-        text = re.sub(r'^(\s*name\s+")((?:[^"\\]|\\.)*)(")', r"\1\2 (2)\3", text, count=1, flags=re.MULTILINE)
-    return text

@@ -8,13 +8,18 @@ from __future__ import annotations
 import re
 
 from brass_pebble import file_access
+from brass_pebble.core.desk.renaming import plays_in_bindings
+from brass_pebble.core.macro.naming import rename_plays, with_name, written_name
 from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist
 from brass_pebble.core.stage.program import StageProgram
 from brass_pebble.engine.clients.desk_rows import DeskRows
-from brass_pebble.engine.disk.edits import Edit
+from brass_pebble.engine.disk.edits import Edit, Row
+from brass_pebble.engine.disk.guests import FILE as GUESTS
+from brass_pebble.engine.disk.guests import Guests, guests_of, write_guests
+from brass_pebble.engine.disk.parsed_toml import parse_tables
 from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.rehearsal import Rehearsal
 from brass_pebble.engine.setup import Setup
@@ -111,11 +116,84 @@ class MacroRequests:
 
     def free_id(self, name: str) -> str:
         """A file name that no macro has."""
-        wanted = re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")[:40] or "macro"
+        wanted = _slug(name)
         taken, found, number = self._editing.store.macro_names(), wanted, 2
         while found in taken:
             found, number = f"{wanted}-{number}", number + 1
         return found
+
+    def do_rename_macro(self, client: Client, ask: messages.RenameMacro) -> None:
+        """Call a macro something else; bindings and other macros follow."""
+        store, macro_id = self._editing.store, ask.macro
+        texts = store.macro_texts()
+        if macro_id not in texts:
+            raise Refusal(f"there is no macro “{macro_id}”", nearest(macro_id, texts))
+        name, old_name = self._name_of(ask.name), written_name(texts[macro_id])
+        new = macro_id if _slug(name) == macro_id else self.free_id(name)
+        self._free_name(name, texts, but=macro_id)
+
+        def write() -> str:
+            texts = store.macro_texts()
+            renamed = {macro_id: new}
+            files: list[tuple[str, str | None]] = [
+                (f"macros/{other}.macro", changed) for other, text in texts.items() if other != macro_id
+                and (changed := rename_plays(text, renamed, texts)) != text]
+            own = rename_plays(with_name(texts[macro_id], name), renamed, texts)
+            files += [(f"macros/{new}.macro", own)]
+            files += [(f"macros/{macro_id}.macro", None)] if new != macro_id else []
+            files += self._guest_rows(macro_id, new, moved=True)
+            bound = plays_in_bindings(parse_tables(store.file.read_text(encoding="utf-8")),
+                                      {macro_id: new, **({old_name: new} if old_name else {})})
+            move_draft(macro_id, new)
+            try:
+                return store.change(Edit(f"macro {old_name or macro_id}: renamed to {name}",
+                                         tuple((path, Row(row)) for path, row in bound), files=tuple(files)))
+            except Exception:
+                move_draft(new, macro_id)
+                raise
+
+        def move_draft(old: str, now: str) -> None:
+            if old != now and (draft := store.unfinished().get(old)) is not None:
+                store.keep_unfinished(now, draft[0])
+                store.drop_unfinished(old)
+        self._editing.edit(client, ask, write, {"macro": new})
+
+    def do_copy_macro(self, client: Client, ask: messages.CopyMacro) -> None:
+        """Make another macro of the same text."""
+        store, macro_id = self._editing.store, ask.macro
+        texts = store.macro_texts()
+        if macro_id not in texts:
+            raise Refusal(f"there is no macro “{macro_id}”", nearest(macro_id, texts))
+        old_name = written_name(texts[macro_id]) or macro_id
+        name = self._name_of(ask.name) if ask.name else f"{old_name} (2)"
+        self._free_name(name, texts)
+        new = self.free_id(name)
+        edit = Edit(f"macro {old_name}: copied to {name}",
+                    files=((f"macros/{new}.macro", with_name(texts[macro_id], name)),
+                           *self._guest_rows(macro_id, new, moved=False)))
+        self._editing.edit(client, ask, lambda: store.change(edit), {"macro": new})
+
+    def _guest_rows(self, old: str, new: str, *, moved: bool) -> list[tuple[str, str | None]]:
+        """What came from somebody else is listed under its other name, too."""
+        listed = guests_of(self._editing.store.read_file(GUESTS) or "")
+        if old not in listed.macros or new == old:
+            return []
+        macros = {**listed.macros, new: listed.macros[old]}
+        if moved:
+            del macros[old]
+        return [(GUESTS, write_guests(Guests(macros, listed.surfaces)))]
+
+    @staticmethod
+    def _name_of(text: str) -> str:
+        name = text.strip()
+        if not name or not name.isprintable():
+            raise Refusal("a macro needs a name of one line", "Type one, such as Welcome")
+        return name
+
+    @staticmethod
+    def _free_name(name: str, texts: dict[str, str], but: str = "") -> None:
+        if any(written_name(text).casefold() == name.casefold() for other, text in texts.items() if other != but):
+            raise Refusal(f"another macro is called “{name}”", "Choose another name")
 
     def do_remove_macro(self, client: Client, ask: messages.RemoveMacro) -> None:
         """Take a macro away; what plays it is told as broken until undo brings it back."""
@@ -224,3 +302,8 @@ def _macro_id(macro_id: str) -> str:
     if macro_id and not re.fullmatch(r"[A-Za-z0-9][\w-]{0,60}", macro_id):
         raise Refusal(f"“{macro_id}” cannot be a macro's file name", "Use letters, digits and dashes")
     return macro_id
+
+
+def _slug(name: str) -> str:
+    """The file name that a macro's name asks for."""
+    return re.sub(r"[^a-z0-9]+", "-", name.casefold()).strip("-")[:40] or "macro"

@@ -23,7 +23,6 @@ from brass_pebble.protocol.base import News
 from brass_pebble.protocol.macros import AskMacros, DraftRow, Macros
 from brass_pebble.protocol.topics import DeskNews, PressNews, RehearsalNews, TraceNews
 from brass_pebble.screen.base.sheets import AskText, Choose
-from brass_pebble.screen.base.view import View
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.widgets.key_footer import KeyFooter
@@ -32,6 +31,7 @@ from brass_pebble.screen.widgets.status_line import StatusLine
 
 from .lanes import LanesView
 from .model import MacroModel
+from .names import MacroNames
 from .record import RecordSheet
 from .rehearsal import RehearsalPanel
 from .text import MacroText
@@ -49,7 +49,7 @@ MOVES = {"longer": (edits.lengthen, 1), "shorter": (edits.lengthen, -1), "later"
          "earlier": (edits.move, -1)}
 
 
-class MacroView(View):
+class MacroView(MacroNames):
     """One macro, open for editing."""
 
     NAME = "Macro"
@@ -149,6 +149,9 @@ class MacroView(View):
         return str(draft.text) if chosen == 0 else text
 
     # Reading and saving.
+
+    def unsaved(self) -> bool:
+        return self.query_one(MacroText).text != self._saved
 
     @on(TextArea.Changed)
     def _changed(self, event: TextArea.Changed) -> None:

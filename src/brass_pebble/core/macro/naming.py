@@ -1,0 +1,36 @@
+"""Names in the text of a macro: its own, and those of the macros that it plays.  Pure."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+_NAME = re.compile(r'^\s*name\s*=?\s*"((?:[^"\\]|\\.)*)"', re.MULTILINE)
+_PLAY = re.compile(r'^(\s*play\s+)("(?:[^"\\]|\\.)*"|[\w-]+)', re.MULTILINE)
+
+
+def written_name(text: str) -> str:
+    """The name that a macro's text gives it, or an empty text."""
+    match = _NAME.search(text)
+    return match[1] if match else ""
+
+
+def with_name(text: str, name: str) -> str:
+    """A macro's text under another name: in its line `name`, or in one before everything else."""
+    quoted = name.replace("\\", "\\\\").replace('"', '\\"')
+    match = _NAME.search(text)
+    return f"{text[:match.start(1)]}{quoted}{text[match.end(1):]}" if match else f'name "{quoted}"\n{text}'
+
+
+def rename_plays(text: str, renamed: dict[str, str], macros: Mapping[str, str], *, own_name: bool = False) -> str:
+    """A macro's text whose plays name others as they are called now; with `own_name`, it is told from its namesake."""
+    called = {name: new for old, new in renamed.items() if (name := written_name(macros.get(old, "")))}
+
+    def play(match: re.Match[str]) -> str:
+        name = match[2].strip('"')
+        new = renamed.get(name) or called.get(name)
+        return f"{match[1]}{new}" if new else match[0]
+    text = _PLAY.sub(play, text)
+    if own_name:
+        text = re.sub(r'^(\s*name\s+")((?:[^"\\]|\\.)*)(")', r"\1\2 (2)\3", text, count=1, flags=re.MULTILINE)
+    return text
