@@ -16,8 +16,6 @@ _KEY = r'(?:"[^"\\\n]+"|[A-Za-z0-9_-]+)'
 _HEADER = re.compile(rf"^[ \t]*\[[ \t]*({_KEY}(?:[ \t]*\.[ \t]*{_KEY})*)[ \t]*\]", re.MULTILINE)
 _ANY_HEADER = re.compile(r"^[ \t]*\[", re.MULTILINE)
 _PART = re.compile(_KEY)
-# Smaller texts are quick to take apart as a whole.
-LEAST = 8_000
 
 
 def find_table(text: str, path: Path) -> tuple[int, int] | None:
@@ -54,8 +52,6 @@ def _above(text: str, at: int) -> int:
 def edited_parts(text: str, changes: Iterable[tuple[Path, Change]]) -> str | None:
     """The text with changes made, each in the table at its path, or in the smallest one around it that stands in one
     place; None where that cannot be done."""
-    if len(text) < LEAST:
-        return None
     for path, change in changes:
         # From the table itself up to its surface; the desk's own settings have no header.
         parts = (edited_part(text, path[:depth], change) for depth in range(len(path), 1, -1))
