@@ -10,6 +10,7 @@ import contextlib
 import os
 import struct
 import time
+from collections import deque
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -206,6 +207,8 @@ class _Node(MovingStream):
         self._axes: list[tuple[int, tuple[int, int]]] | None = None
         self._events: list[tuple[int, int]] | None = None
         self._can_rumble: bool | None = None
+        # What was down after each overrun that is being caught up with.
+        self._held: deque[set[int]] = deque()
         # Whether more than keys is wanted of it.
         self.moves = self.hats
 
@@ -215,7 +218,7 @@ class _Node(MovingStream):
         self.moves = bool(wanted) or self.hats
 
     def held_now(self) -> Iterable[int]:
-        held = self.device.held()
+        held = self._held.popleft() if self._held else self.device.held()
         if self.passage is not None:
             # What passes is no business of the surface.
             held = {code for code in held if EV_KEY << 16 | code in self._taken and code not in self.passage.down}
@@ -285,7 +288,11 @@ class _Node(MovingStream):
                     dropping = True
                 elif code == SYN_REPORT and dropping:
                     dropping = False
-                    self._pass_again(passage)
+                    # Asked once for both ways: asking takes the key events away that wait in the kernel's buffer
+                    # (EVIOCGKEY in drivers/input/evdev.c), so that a release between two questions would be lost.
+                    held = set(self.device.held())
+                    self._held.append(held)
+                    self._pass_again(passage, held)
                 if passes and code == SYN_REPORT:
                     passage.write(b"".join((*passes, record)))
                 passes, scan = [], b""
@@ -322,9 +329,9 @@ class _Node(MovingStream):
             return False
         return code in self.down or taken
 
-    def _pass_again(self, passage: Passage) -> None:
-        """The kernel's buffer ran over: bring what passes up to what is so."""
-        held = {code for code in self.device.held() if EV_KEY << 16 | code not in self._taken and code not in self.down}
+    def _pass_again(self, passage: Passage, down: set[int]) -> None:
+        """The kernel's buffer ran over: bring what passes up to what is so, with these keys down."""
+        held = {code for code in down if EV_KEY << 16 | code not in self._taken and code not in self.down}
         passage.tell([*((EV_KEY, code, 0) for code in passage.down - held),
                       *((EV_KEY, code, 1) for code in held - passage.down),
                       *((EV_ABS, code, self.device.axis(code)[0]) for kind, code in self.events()

@@ -52,7 +52,7 @@ class Passage:
                                       input_props=sorted(node.properties()))
         except (OSError, evdev.UInputError) as error:
             raise InputError(f"the rest of “{name}” could not be passed on, since no virtual device can be made "
-                             f"({error}), so it is not taken over over. brass-pebble checkup says how to allow it"
+                             f"({error}), so it is not taken over. brass-pebble checkup says how to allow it"
                              ) from None
         self.fileno: int = self._twin.fd
         self.down: set[int] = set()
