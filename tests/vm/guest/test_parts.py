@@ -152,12 +152,14 @@ def test_motion_commands_only_while_its_layer_is_on(parts: Parts) -> None:
 
 def test_sums_are_exact_at_250_reports_a_second(parts: Parts) -> None:
     before = _cpu(parts.engine.process.pid)
-    began, x, y, seen = time.monotonic(), 0, 0, 0
+    began, x, y, seen, sent = time.monotonic(), 0, 0, 0, 0
     for index in range(1500):
         across, down = index % 7 - 3, index % 5 - 1
         if across or down:
+            sent += 1
             parts.mouse.write(*[(name, value) for name, value in (("REL_X", across), ("REL_Y", down)) if value])
-        while time.monotonic() < began + index * 0.004:
+        # What the kernel keeps for a reader is little: on a slow machine the hand waits for what it has moved.
+        while time.monotonic() < began + index * 0.004 or sent - seen > 8:
             for report in reports(parts.twin, 0.002):
                 seen += 1
                 x, y = x + dict(report).get("REL_X", 0), y + dict(report).get("REL_Y", 0)
