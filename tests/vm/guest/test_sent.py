@@ -212,11 +212,13 @@ def test_detents_of_a_knob_that_sends_keys_are_all_there(sending: Sending) -> No
 
 def test_a_shift_in_the_middle_of_a_text_is_told_and_so_is_what_the_device_reported(sending: Sending) -> None:
     sending.pad.tap("dot")
-    assert len(sending.keys.read(4)) == 4
+    # More of it may have come by the time that it is read.
+    seen = sending.keys.read(4)
     sending.main.press("shift")
-    assert len(sending.keys.read(6)) == 6
+    seen += sending.keys.read(10 - len(seen))
     sending.main.release("shift")
-    assert len(sending.keys.read(42)) == 42
+    seen += sending.keys.read(52 - len(seen))
+    assert len(seen) == 52
     trace = sending.told()
     assert any("Shift was held on the main keyboard after" in text for text in trace["remarks"]), trace["remarks"]
     assert trace["raw"] == f"KEY_KPDOT 83 (0x53), {Path(sending.pad.node).name}"

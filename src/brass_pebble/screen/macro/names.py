@@ -63,7 +63,7 @@ class MacroNames(View):
                    for row in layer.bindings if row.kind == "play" and row.target == self.macro_id]
         says = (f"It is played by {', '.join(dict.fromkeys(players[:6]))}{' and more' if len(players) > 6 else ''}; "
                 "these will do nothing." if players else "No control plays it.")
-        chosen = await self.app.push_screen_wait(Choose(f"Delete “{self._called()}”", f"{says} u on the desk brings it "
-                                                                                      "back.", ["Delete", "Cancel"]))
+        chosen = await self.app.push_screen_wait(Choose(f"Delete “{self._called()}”", f"{says} u on the desk: undo.",
+                                                          ["Delete", "Cancel"]))
         if chosen == 0 and await self.change("remove_macro", macro=self.macro_id):
             self.app.pop_screen()
