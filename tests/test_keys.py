@@ -36,4 +36,4 @@ def test_a_deed_has_one_letter() -> None:
 
 
 def test_the_page_of_keys_is_as_the_bindings_are() -> None:
-    assert keys_page.FILE.read_text() == keys_page.page(), "make protocol writes docs/keys.md anew"
+    assert keys_page.FILE.read_text() == keys_page.page(), "make protocol writes it anew"

@@ -85,4 +85,4 @@ def test_a_mistake_says_what_to_write(desk: Path) -> None:
     assert "there is no surface “pad”" in wrong("bind", "pad", "7", "A")
     assert "Did you mean" in wrong("bind", "marram-numeric-pad", "plu", "A")
     said = wrong("write", "Broken", text="tapp A\n")
-    assert "line 3" in said and "tapp" in said
+    assert "line 2" in said and "tapp" in said

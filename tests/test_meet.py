@@ -58,6 +58,19 @@ twice = { F13 = "X", F14 = "Y" }
 """
 
 
+@contextlib.contextmanager
+def nobody_met(tmp_path: Path) -> Iterator[Path]:
+    """An empty desk whose engine runs, on a bench with devices that nobody has met."""
+    desk = tmp_path / "desk"
+    desk.mkdir(mode=0o700)
+    (desk / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
+    (tmp_path / "bench.toml").write_text(BENCH)
+    _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
+    yield desk
+    process.send_signal(signal.SIGTERM)
+    process.wait(timeout=10)
+
+
 @pytest.fixture
 def folder(tmp_path: Path) -> Path:
     """An empty desk."""

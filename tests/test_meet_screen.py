@@ -15,23 +15,17 @@ from brass_pebble.demo import demo_desk
 from brass_pebble.paths import user_layouts
 from conftest import wait_for
 from terminal import Terminal
-from test_meet import BENCH
+from test_meet import BENCH, nobody_met
 
 
 @pytest.fixture
 def empty(tmp_path: Path) -> Iterator[Terminal]:
     """A desk with nothing on it, and a bench with devices that nobody has met."""
-    desk = tmp_path / "desk"
-    desk.mkdir(mode=0o700)
-    (desk / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
-    (tmp_path / "bench.toml").write_text(BENCH)
-    _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
-    terminal = Terminal("--desk", str(desk))
-    terminal.wait("This desk has no surfaces yet")
-    yield terminal
-    terminal.close()
-    process.send_signal(signal.SIGTERM)
-    process.wait(timeout=10)
+    with nobody_met(tmp_path) as desk:
+        terminal = Terminal("--desk", str(desk))
+        terminal.wait("This desk has no surfaces yet")
+        yield terminal
+        terminal.close()
 
 
 def click(terminal: Terminal, *texts: str) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import signal
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -11,24 +10,9 @@ from pathlib import Path
 import pytest
 
 from brass_pebble import paths
-from brass_pebble.client import start_engine
 from conftest import wait_for
 from terminal import Terminal
-
-BENCH = """
-[[device]]
-id = "bench/main-keyboard"
-name = "Harbour keyboard"
-port = "built in"
-layout = "compact-60-ansi"
-full = true
-
-[[device]]
-id = "bench/pad"
-name = "Marram numeric pad"
-port = "bench hub, left"
-layout = "numpad"
-"""
+from test_meet import nobody_met
 
 
 class Mouse:
@@ -73,17 +57,11 @@ class Mouse:
 @pytest.fixture
 def empty(tmp_path: Path) -> Iterator[Mouse]:
     """An empty desk, and a device of the bench that nobody has met."""
-    desk = tmp_path / "desk"
-    desk.mkdir(mode=0o700)
-    (desk / "desk.toml").write_text('format = 1\nname = "New"\noutput = "stage"\n')
-    (tmp_path / "bench.toml").write_text(BENCH)
-    _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
-    terminal = Terminal("--desk", str(desk))
-    terminal.wait("This desk has no surfaces yet")
-    yield Mouse(terminal)
-    terminal.close()
-    process.send_signal(signal.SIGTERM)
-    process.wait(timeout=10)
+    with nobody_met(tmp_path) as desk:
+        terminal = Terminal("--desk", str(desk))
+        terminal.wait("This desk has no surfaces yet")
+        yield Mouse(terminal)
+        terminal.close()
 
 
 def test_from_nothing_to_a_label_sheet_without_a_keyboard(empty: Mouse, tmp_path: Path) -> None:

@@ -57,6 +57,22 @@ def test_a_terminal_is_asked_and_left_as_it_was(answer: bytes, found: list[float
         os.close(inner)
 
 
+def test_a_terminal_that_can_only_be_read_or_is_closed_meanwhile_tells_nothing() -> None:
+    outer, inner = pty.openpty()
+    reading = os.open(os.ttyname(inner), os.O_RDONLY | os.O_NOCTTY)
+    try:
+        with asking_background(reading) as brightness:
+            pass
+        assert brightness == []
+        began = time.monotonic()
+        with asking_background(inner) as brightness:
+            os.close(outer)
+        assert brightness == [] and time.monotonic() - began < LONGEST + 1
+    finally:
+        os.close(reading)
+        os.close(inner)
+
+
 def test_what_is_no_terminal_is_not_asked(tmp_path: Path) -> None:
     with (tmp_path / "file").open("w+b") as file:
         with asking_background(file.fileno()) as brightness:

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import json
 import os
-import signal
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
-from brass_pebble.client import EngineClient, running_sockets, start_engine
+from brass_pebble.client import EngineClient, running_sockets
 from terminal import Terminal
-from test_meet import BENCH
+from test_meet import nobody_met
 
 DESK = 'format = 1\nname = "New"\noutput = "stage"\n'
 SURFACE = '[surface.pad]\nname = "Pad"\nlayout = "numpad"\ndevice = { name = "Marram numeric pad" }\n'
@@ -21,14 +20,8 @@ SURFACE = '[surface.pad]\nname = "Pad"\nlayout = "numpad"\ndevice = { name = "Ma
 @pytest.fixture
 def first(tmp_path: Path) -> Iterator[Path]:
     """An empty desk on the first day, its engine running."""
-    desk = tmp_path / "desk"
-    desk.mkdir(mode=0o700)
-    (desk / "desk.toml").write_text(DESK)
-    (tmp_path / "bench.toml").write_text(BENCH)
-    _, process = start_engine(desk, "--bench", str(tmp_path / "bench.toml"), "--bench-only")
-    yield desk
-    process.send_signal(signal.SIGTERM)
-    process.wait(timeout=10)
+    with nobody_met(tmp_path) as desk:
+        yield desk
 
 
 def memory() -> dict[str, object]:

@@ -1,4 +1,4 @@
-"""Write docs/keys.md from the table of letters and the bindings of the screen."""
+"""Write the guide's page of keys from the table of letters and the bindings of the screen."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from pathlib import Path
 
 from brass_pebble.screen.base.letters import letters_bound, read_letters
 
-FILE = Path(__file__).parents[1] / "docs" / "keys.md"
+FILE = Path(__file__).parents[1] / "src" / "brass_pebble" / "guide" / "keys.md"
 HEAD = """# Keys of the screen
 
 A letter means one thing, in whichever view it is pressed. Small letters act on what is selected; capital letters lead

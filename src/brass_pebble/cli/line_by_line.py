@@ -96,14 +96,14 @@ def write(name: Annotated[str, typer.Argument(metavar="NAME", help="what the mac
           desk: DeskOption = None) -> None:
     """Write a macro of the running desk; a text with errors is refused, with line and column."""
     from brass_pebble import file_access
+    from brass_pebble.core.macro.naming import with_name, written_name
     try:
         text = file_access.read_text(file) if file is not None else sys.stdin.read()
     except (OSError, UnicodeDecodeError) as error:
         raise Failure(f"the text cannot be read: {os_text(error) if isinstance(error, OSError) else error}",
                       "usage") from None
-    if 'name "' not in text:
-        quoted = name.replace("\\", "\\\\").replace('"', '\\"')
-        text = f'name "{quoted}"\n\n{text}'
+    if not written_name(text):
+        text = with_name(text, name)
     with _client(desk, "write") as client:
         there = {row["name"]: row["id"] for row in client.ask("desk")["desk"]["macros"]}
         reply = client.ask("write_macro", macro=there.get(name, ""), name=name, text=text)

@@ -9,7 +9,7 @@ FOLDER = Path(__file__).parent
 RECIPES = FOLDER / "recipes"
 # In the order in which they are read.
 PAGES = ("first-pad", "streamer", "editor", "player", "musician", "few-movements", "accessibility", "not-working",
-         "scripting")
+         "scripting", "keys")
 
 
 @dataclass(frozen=True)

@@ -36,9 +36,14 @@ def asking_background(descriptor: int) -> Iterator[list[float]]:
         return
     try:
         tty.setcbreak(descriptor, termios.TCSANOW)
-        os.write(descriptor, QUESTION)
+        # One that was opened for reading alone, or has just been closed, is not asked.
+        asked = True
+        try:
+            os.write(descriptor, QUESTION)
+        except OSError:
+            asked = False
         yield found
-        brightness = brightness_told(_answer(descriptor))
+        brightness = brightness_told(_answer(descriptor)) if asked else None
         found += [] if brightness is None else [brightness]
     finally:
         with contextlib.suppress(termios.error):
@@ -50,7 +55,13 @@ def _answer(descriptor: int) -> bytes:
     while not _LAST.search(told):
         if not select.select([descriptor], [], [], max(0.0, end - time.monotonic()))[0]:
             break
-        told += os.read(descriptor, 1024)
+        try:
+            part = os.read(descriptor, 1024)
+        except OSError:
+            break
+        if not part:
+            break
+        told += part
     return told
 
 

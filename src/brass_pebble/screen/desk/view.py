@@ -11,6 +11,7 @@ from textual.widgets import Static
 
 from brass_pebble.core.desk.action import CHOOSE, NEXT, PREVIOUS
 from brass_pebble.core.desk.look.drawn import SurfaceRow
+from brass_pebble.core.macro.naming import with_name
 from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import News
@@ -604,8 +605,7 @@ class DeskView(DeskActions):
             return
         macro_id, name = await self.app.push_screen_wait(MacroPicker(self.known))
         if name:
-            quoted = name.replace("\\", "\\\\").replace('"', '\\"')
-            reply = await self.ask("write_macro", name=name, text=f'name "{quoted}"\n\n')
+            reply = await self.ask("write_macro", name=name, text=with_name("\n", name))
             macro_id = reply.macro if isinstance(reply, MacroWritten) else ""
         if macro_id:
             self.app.open_view("macro", macro=macro_id)  # type: ignore[attr-defined]
