@@ -11,9 +11,22 @@ import pytest
 
 from brass_pebble.client import start_engine
 from conftest import run_cli, wait_for
-from test_mouse_only import BENCH
 
 Line = subprocess.CompletedProcess[str]
+BENCH = """
+[[device]]
+id = "bench/main-keyboard"
+name = "Harbour keyboard"
+port = "built in"
+layout = "compact-60-ansi"
+full = true
+
+[[device]]
+id = "bench/pad"
+name = "Marram numeric pad"
+port = "bench hub, left"
+layout = "numpad"
+"""
 
 
 @pytest.fixture
