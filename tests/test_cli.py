@@ -100,7 +100,9 @@ def test_times_follow_the_desk_the_file_belongs_to(desk: Path) -> None:
 
 
 def test_play_watch_and_stop(engine: Path, client: EngineClient) -> None:
-    watch = subprocess.Popen([BRASS_PEBBLE, "watch", "--json"], stdout=subprocess.PIPE, text=True)
+    # Whoever runs these tests may have told the shell to ignore Ctrl+C.
+    watch = subprocess.Popen(["env", "--default-signal=INT", BRASS_PEBBLE, "watch", "--json"], stdout=subprocess.PIPE,
+                             text=True)
     try:
         wait_for(lambda: client.ask("devices") and run_cli("play", "welcome").returncode == 0)
         assert watch.stdout

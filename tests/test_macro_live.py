@@ -7,9 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from brass_pebble.core.effects.pointer import NAMES, is_motion
-from brass_pebble.core.macro.asks import Ask, Errand, Given, Window
+from brass_pebble.core.macro.asks import Ask, Errand, Window
 from brass_pebble.core.macro.reader import link, parse, read_macro
 from brass_pebble.core.macro.timetable import Macro
+from brass_pebble.core.macro.value_kinds import Given
 from brass_pebble.core.macro.writer import format_macro
 from brass_pebble.core.play.player import FOR_EVER, Effect, Live, Manner, Player, Run
 from brass_pebble.core.say.durations import MS, parse_duration, write_duration
@@ -205,9 +206,9 @@ def test_macros_that_cannot_play_others(texts: dict[str, str], complaint: str) -
     ("let n be 5 / 0\ntap A", ""),
     ("repeat levle\n  tap A", "1:8: there is no value called “levle”. Write let levle be 0 before it"),
     ("repeat strenght\n  tap A", "1:8: there is no value called “strenght”. Did you mean strength?"),
-    ("if strength > 3ms\n  tap A", "1:15: “3ms” is not a whole number. Values are whole numbers, without a unit"),
-    ("otherwise\n  tap A", "1:1: this otherwise does not follow an if or wait until"),
-    ("if strength\n  tap A", "1:12: the line is incomplete. Expected = != < > <= or >="),
+    ("if strength > 3ms\n  tap A", "1:15: “3ms” is not a number. Values are numbers without a unit"),
+    ("otherwise\n  tap A", "1:1: this otherwise does not follow a step that has another way"),
+    ("if strength\n  tap A", "1:12: the line is incomplete. Expected = != < > <= >=, contains, begins with"),
     ("wait until window Oven is there", "1:19: “Oven” does not fit here."),
     ('wait until window "Oven" is their', "1:29: “their” does not fit here. Did you mean there?"),
     ('type "{levl}"', "1:7: there is no value called “levl”."),

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.engine.clients import (
+    asking_requests,
     giving_requests,
     layer_requests,
     macro_requests,
@@ -31,9 +32,10 @@ from brass_pebble.protocol.conversation import Conversation, NotDeclared
 from brass_pebble.protocol.errors import ERRORS, Refusal
 from brass_pebble.protocol.wire import number_of, raw, read_request, write
 
-PARTS = (giving_requests.GivingRequests, layer_requests.LayerRequests, macro_requests.MacroRequests,
-         meet_requests.MeetRequests, motion_requests.MotionRequests, network_requests.NetworkRequests,
-         paper_requests.PaperRequests, requests.Requests, usage_requests.UsageRequests)
+PARTS = (asking_requests.AskingRequests, giving_requests.GivingRequests, layer_requests.LayerRequests,
+         macro_requests.MacroRequests, meet_requests.MeetRequests, motion_requests.MotionRequests,
+         network_requests.NetworkRequests, paper_requests.PaperRequests, requests.Requests,
+         usage_requests.UsageRequests)
 TOOLS = Path(__file__).parent.parent / "tools"
 
 

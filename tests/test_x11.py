@@ -18,7 +18,7 @@ import pytest
 from brass_pebble.client import EngineClient, EngineError, start_engine
 from brass_pebble.core.desk.layer_switch import fits
 from brass_pebble.demo import know
-from brass_pebble.kinds.outputs.x11 import Windows
+from brass_pebble.kinds.windows.x11 import WindowsOfX11
 from conftest import wait_for
 
 Row = dict[str, Any]
@@ -176,7 +176,7 @@ def test_a_window_is_waited_for(client: EngineClient, receiver: Receiver) -> Non
 
 
 def look() -> list[Any]:
-    windows = Windows()
+    windows = WindowsOfX11()
     try:
         return windows.look()
     finally:

@@ -24,7 +24,7 @@ PARTS = {
     "opening": ("demo", "run"),
     "layers": ("focus", "layer", "clashes", "programs"),
     "motion": ("sessions", "curve", "ports"),
-    "macro": ("macro",),
+    "macros.macro": ("macro",), "macros.questions": ("questions", "answer"), "macros.kept": ("values",),
     "desk": ("desk",),
     "paper": ("labels", "map", "glance"),
     "usage": ("usage",),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import sys
 import time
 from pathlib import Path
 from typing import Annotated, Any
@@ -13,7 +14,17 @@ import typer
 from brass_pebble.client import EngineClient, find_engine
 from brass_pebble.core.say.durations import clock
 
-from .shared import DeskOption, Failure, JsonOption, NumberOption, StrengthOption, given_values
+from .shared import (
+    AnswerOption,
+    DeskOption,
+    Failure,
+    JsonOption,
+    NumberOption,
+    SaidOption,
+    StrengthOption,
+    given_answers,
+    given_values,
+)
 
 
 def add_to(app: typer.Typer) -> None:
@@ -65,12 +76,19 @@ def print_news(client: Any, *, as_json: bool, seconds: float | None) -> None:
 
 
 def play(name: Annotated[str, typer.Argument(metavar="NAME", help="the macro's file name or its name")],
-         number: NumberOption = None, strength: StrengthOption = None, desk: DeskOption = None) -> None:
-    """Play a macro on the running engine."""
+         number: NumberOption = None, strength: StrengthOption = None, said: SaidOption = None,
+         answer: AnswerOption = None, desk: DeskOption = None) -> None:
+    """Play a macro on the running engine; what it asks can be answered beforehand, or here in the terminal."""
+    answers = given_answers(answer)
     with EngineClient(find_engine(desk), "brass-pebble play") as client:
-        reply = client.ask("play", macro=name, **given_values(number, strength))
+        if sys.stdin.isatty():
+            client.ask("follow", topics=["questions", "trace"])
+        reply = client.ask("play", macro=name, **given_values(number, strength, said), answers=answers)
         if reply["why"]:
             print(reply["why"])
+        if sys.stdin.isatty() and set(reply["asks"]) - set(answers):
+            from .macros.questions import ask_here
+            ask_here(client, reply["trace"])
 
 
 def stop(quit_engine: Annotated[bool, typer.Option("--quit", help="end the engine, too")] = False,

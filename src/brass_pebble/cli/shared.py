@@ -33,6 +33,10 @@ NumberOption = Annotated[int | None, typer.Option("--number", metavar="N", help=
 StrengthOption = Annotated[int | None, typer.Option("--strength", metavar="N", min=0, max=127,
                                                     help="how hard it was pressed, 0 to 127")]
 
+SaidOption = Annotated[str | None, typer.Option("--said", metavar="TEXT", help="the words that the macro is given")]
+AnswerOption = Annotated[list[str] | None, typer.Option("--answer", metavar="NAME=TEXT", help="the answer to what the "
+                                                        "macro would ask, by the value's name; several times")]
+
 
 class PlainText:
     """A stream on which nothing that a file, a device or a stranger said can steer the terminal or hide."""
@@ -81,9 +85,25 @@ def os_text(error: OSError) -> str:
     return f"{error.filename}: {error.strerror}" if error.filename else str(error)
 
 
-def given_values(number: int | None, strength: int | None) -> dict[str, int]:
+def given_values(number: int | None, strength: int | None, said: str | None = None) -> dict[str, int | str]:
     """What a person gives in place of a press."""
-    return {name: value for name, value in (("number", number), ("strength", strength)) if value is not None}
+    given: tuple[tuple[str, int | str | None], ...] = (("number", number), ("strength", strength), ("said", said))
+    return {name: value for name, value in given if value is not None}
+
+
+def given_answers(answers: list[str] | None) -> dict[str, str]:
+    """Answers that were given beforehand, by the value's name.
+
+    Raises:
+        Failure: one is not written as NAME=ANSWER.
+    """
+    found = {}
+    for answer in answers or ():
+        name, sign, text = answer.partition("=")
+        if not sign or not name:
+            raise Failure(f"“{answer}” names no value. Write --answer guest=Ada", "usage")
+        found[name.strip()] = text
+    return found
 
 
 def make_sure(question: str, *, yes: bool) -> None:

@@ -17,6 +17,7 @@ from brass_pebble.kinds.outputs.base import Output, OutputError
 from brass_pebble.kinds.outputs.stage import StageOutput
 
 from .alarms import Alarms
+from .clients.asking_requests import AskingRequests
 from .clients.desk_rows import DeskRows
 from .clients.editing import Editing
 from .clients.giving_requests import GivingRequests
@@ -56,6 +57,8 @@ from .ports import Ports
 from .runs.bench_presses import BenchPresses
 from .runs.control import Control
 from .runs.errands import Errands
+from .runs.kept_values import KeptInDesk
+from .runs.questions import Questions
 from .runs.recorder import Recorder
 from .setup import Setup
 
@@ -97,6 +100,8 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     path, filters = PressWay(ports, news), Filters(ports)
     errands, recorder, bench = Errands(ports), Recorder(ports), BenchPresses(ports)
     historian = Historian(ports, setup.history)
+    kept, questions = KeptInDesk(ports, setup.store.folder), Questions(ports, setup.store.versions / "answers.json")
+    router.kept = kept
     timekeeper = Timekeeper(ports, player, news)
     live = DeskInUse(ports, setup.store, problems, output)
     rows = DeskRows(ports)
@@ -122,6 +127,9 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     filters.devices, filters.aside, filters.recorder, filters.news = devices, aside, recorder, news
     filters.bystanders, filters.path = bystanders, path
     errands.control, errands.news, errands.live, errands.player, errands.output = control, news, live, player, output
+    errands.questions, errands.folder = questions, setup.store.folder
+    questions.control, questions.news, filters.questions = control, news, questions
+    questions.remember_focus, questions.slowly = errands.remember_focus, errands.slowly
     recorder.devices, recorder.live, recorder.store = devices, live, setup.store
     bench.filters, bench.chord_catcher, bench.meet, bench.devices = filters, chord_catcher, meet, devices
     bench.setup, historian.news = setup, news
@@ -147,6 +155,9 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     def cancel_recording() -> None:
         recorder.cancel("everything was stopped")
     path.deeds = {REST: rest, RECORD: record, RECORD_KEYBOARD: record, STOP: control.stopped_by_press}
+    questions.read_clipboard = lambda: str(errands.reading.clipboard()[1] or "")
+    questions.listen = devices.listen
+    control.drop_questions = questions.drop
     control.stop_waiting, control.end_helpers = filters.drop_waiting, errands.end_helpers
     control.stop_first = (bench.stop_script, filters.drop_waiting, router.drop_gestures)
     control.stop_last = (errands.end_helpers, cancel_recording)
@@ -164,16 +175,18 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     # Clients.
     layer_requests, macro_requests = LayerRequests(ports, editing), MacroRequests(ports, editing)
     meet_requests, network_requests = MeetRequests(ports, editing), NetworkRequests(ports, editing)
-    usage_requests = UsageRequests(ports, editing)
+    usage_requests, asking_requests = UsageRequests(ports, editing), AskingRequests(ports, editing)
+    asking_requests.questions, asking_requests.kept = questions, kept
     layer_requests.chord_catcher, layer_requests.focus, layer_requests.rows = chord_catcher, focus, rows
     layer_requests.setup, layer_requests.control = setup, control
     macro_requests.setup, macro_requests.rows = setup, rows
+    macro_requests.questions, macro_requests.kept = questions, kept
     meet_requests.devices, meet_requests.meet, meet_requests.aside = devices, meet, aside
     meet_requests.live, meet_requests.setup = live, setup
     network_requests.network, usage_requests.historian = network, historian
     requests = Requests(ports, editing, meet_requests, macro_requests, layer_requests, MotionRequests(ports, editing),
                         network_requests, PaperRequests(ports, editing), usage_requests,
-                        GivingRequests(ports, editing))
+                        GivingRequests(ports, editing), asking_requests)
     requests.setup, requests.devices, requests.recorder, requests.aside = setup, devices, recorder, aside
     requests.news, requests.sender, requests.bench, requests.control = news, sender, bench, control
     requests.live, requests.store, requests.rows, requests.output = live, setup.store, rows, output
@@ -195,11 +208,13 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     live.tell_of_old_desk()
 
     # From here on it can be spoken to, whatever goes wrong with one part.
-    desk_watch = DeskWatch(setup.store.folder, tuple(filter(None, (setup.store.user_layouts,))), live.reload_soon)
+    desk_watch = DeskWatch(setup.store.folder, tuple(filter(None, (setup.store.user_layouts,))), live.reload_soon,
+                           kept.follow)
     loop.watch(desk_watch.fileno, desk_watch.ready)
     for call in (network.follow, switchboard.follow, devices.take, devices.watch_for_changes, meet.follow,
                  follow_bystanders, focus.follow):
         _try(call, problems)
+    kept.read_all()
     live.settle()
 
     def release_all() -> None:

@@ -43,6 +43,9 @@ class Problems(Protocol):
     def add(self, problem: Problem) -> None:
         """Tell of something wrong."""
 
+    def of_part(self, part: str, problems: Iterable[Problem]) -> None:
+        """What is wrong with a part now, in place of what was wrong with it."""
+
 
 @dataclass
 class Ports:

@@ -6,6 +6,7 @@ from typing import Annotated, ClassVar
 
 from msgspec import UNSET, Meta, UnsetType
 
+from brass_pebble.core.macro.value_kinds import Value
 from brass_pebble.core.play.told import TraceRow
 
 from .base import (
@@ -120,9 +121,12 @@ class Values(Request, frozen=True, kw_only=True):
     strength: Strength | UnsetType = UNSET
     position: Percent | UnsetType = UNSET
 
-    def given(self) -> dict[str, int]:
+    said: Annotated[Word | UnsetType, said("the words that were said or typed")] = UNSET
+    answers: Annotated[dict[Id, Word], said("answers to what the macro would ask, by the value's name")] = {}
+
+    def given(self) -> dict[str, Value]:
         """Those that were given."""
-        return {name: value for name in ("number", "strength", "position")
+        return {name: value for name in ("number", "strength", "position", "said")
                 if not isinstance(value := getattr(self, name), UnsetType)}
 
 
@@ -133,6 +137,7 @@ class Playing(Reply, frozen=True, kw_only=True):
     state: Annotated[str, said("as in a trace")]
     why: str
     length_ms: float
+    asks: Annotated[list[str], said("the values that it may ask a person for")] = []
 
 
 class Play(Values, frozen=True, kw_only=True, tag="play"):

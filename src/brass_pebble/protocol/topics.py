@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from brass_pebble.core.play.told import TraceRow
 
+from .asking import QuestionRow
 from .base import News, Signal, said
 from .network import SessionsRow
 from .rows import DeskRow, DeviceRow, HandsOffRow, LayersRow, ProblemRow, PulledRow, RecorderRow, StageRow
@@ -107,6 +108,18 @@ class NoteNews(News, frozen=True, kw_only=True, tag="note"):
 
     text: str
     bell: bool
+
+
+class QuestionsNews(News, frozen=True, kw_only=True, tag="questions"):
+    """A macro asks something, or does not any more."""
+
+    questions: Annotated[list[QuestionRow], said("every open one, the oldest first")]
+
+
+class ValuesNews(News, frozen=True, kw_only=True, tag="values"):
+    """Kept values have changed."""
+
+    values: Annotated[dict[str, str], said("every one that was set, as text, shortened")]
 
 
 class RehearsedReaction(Struct, frozen=True, kw_only=True):

@@ -16,9 +16,10 @@ from textual.command import Provider
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, StartError
+from brass_pebble.protocol.asking import AskQuestions, AskValues, QuestionRow, Questions, Values
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import AskDesk, AskTraces, Traces, WholeDesk
-from brass_pebble.protocol.topics import NoteNews, TraceNews
+from brass_pebble.protocol.topics import NoteNews, QuestionsNews, TraceNews
 
 from .base.key_help import say_key
 from .base.key_order import KeyOrder
@@ -33,7 +34,7 @@ from .outside import Outside
 from .switches import Switches
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
-          "hands_off", "layers", "chord", "moves", "sessions"]
+          "hands_off", "layers", "chord", "moves", "sessions", "questions", "values"]
 
 
 WARM_AFTER = 1.5
@@ -44,7 +45,7 @@ VIEWS = {
     "network": ("network.view", "NetworkView"), "curve": ("curve.view", "CurveView"),
     "labels": ("labels.view", "LabelsView"), "usage": ("usage.view", "UsageView"),
     "take in": ("giving.take_in_view", "TakeInView"), "asleep": ("giving.asleep_view", "AsleepView"),
-    "versions": ("giving.versions_view", "VersionsView"),
+    "versions": ("giving.versions_view", "VersionsView"), "values": ("kept.view", "ValuesView"),
 }
 
 
@@ -176,10 +177,15 @@ class BrassPebbleApp(KeyOrder):
             whole, latest = await self.link.send(AskDesk()), await self.link.send(AskTraces())
             assert isinstance(whole, WholeDesk) and isinstance(latest, Traces)
             self.known.take_snapshot(whole, latest.traces)
+            asked, kept = await self.link.send(AskQuestions()), await self.link.send(AskValues())
+            assert isinstance(asked, Questions) and isinstance(kept, Values)
+            self.known.values = {row.name: row.value for row in kept.values}
         except EngineError as error:
             self.known.connected = False
             self.notify(str(error), severity="error", timeout=10)
+            asked = Questions(questions=[])
         await self.view.show_all()
+        self._put_questions(asked.questions)
         if self._first_view and self.known.connected:
             first, self._first_view = self._first_view, ""
             self.open_view(first)
@@ -189,6 +195,9 @@ class BrassPebbleApp(KeyOrder):
     def _news(self, message: News) -> None:
         if isinstance(message, NoteNews):
             self._note(message)
+            return
+        if isinstance(message, QuestionsNews):
+            self._put_questions(message.questions)
             return
         # A sheet on top may wait for something.
         if message.topic in getattr(self.screen, "HEARS", ()):
@@ -208,7 +217,25 @@ class BrassPebbleApp(KeyOrder):
         if message.text:
             self.notify(message.text, title="a macro says", timeout=8)
 
+    def _put_questions(self, rows: list[QuestionRow]) -> None:
+        """What macros ask now, on top of whatever is shown."""
+        from .asking.sheet import QuestionSheet
+        sheet = next((screen for screen in self.screen_stack if isinstance(screen, QuestionSheet)), None)
+        if sheet is not None:
+            sheet.show(rows)
+        elif rows:
+            self.push_screen(QuestionSheet(rows, self._answer))
+
+    async def _answer(self, question: str, text: str | None) -> str:
+        """Answer a question, or close it; what is wrong with the answer."""
+        try:
+            await self.link.ask("answer", question=question, **({} if text is None else {"text": text}))
+        except EngineError as error:
+            return f"{error.what}. {error.hint}" if error.hint else error.what
+        return ""
+
     def _gone(self) -> None:
+        self._put_questions([])
         self.known.connected = False
         self.known.forget_live()
         if self.is_running:

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from brass_pebble.core.desk.look.drawn import BindingRow, ControlRow, LabelsRow, LayerRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import show_controls
 from brass_pebble.core.play.told import TraceRow
+from brass_pebble.core.say.limits import fill_label
 from brass_pebble.protocol import topics
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import WholeDesk
@@ -55,6 +56,8 @@ class Known:
         self.script = topics.ScriptNews(running=False, name="", caption="", at_ms=0.0, length_ms=0.0)
         self.devices = topics.DevicesNews(devices=[], left_ms=0.0, main_known=True, pulled=[])
         self.layers = LayersRow(on={}, cycles=[], window=None, pinned=False, follows=False, source="", trouble="")
+        # Values that macros keep, as text.
+        self.values: dict[str, str] = {}
         # Surfaces that the screen presses though they are real, since the person said so.
         self.by_hand: set[str] = set()
         # Whether labels grow to block letters with their caps.
@@ -110,6 +113,8 @@ class Known:
                 self.script = news
             case topics.LayersNews():
                 return self._take_layers(news)
+            case topics.ValuesNews():
+                return self._take_values(news.values)
             case topics.MissedNews():
                 self.missed += news.count
         return set()
@@ -134,6 +139,17 @@ class Known:
         surfaces = [_switched(surface, news.on.get(surface.id, {})) for surface in self.desk.surfaces]
         self.desk = replace(self.desk, surfaces=surfaces)
         return {(surface.id, control.id) for surface in surfaces for control in surface.controls}
+
+    def filled(self, control: ControlRow) -> ControlRow:
+        """A control whose label shows the values that it names."""
+        return replace(control, label=fill_label(control.label, self.values)) if "{" in control.label else control
+
+    def _take_values(self, values: dict[str, str]) -> set[Spot]:
+        """Kept values have changed: caps that show one look different."""
+        before, self.values = self.values, {**dict.fromkeys(self.values, ""), **values}
+        changed = {name for name in self.values if self.values[name] != before.get(name)}
+        return {(surface.id, control.id) for surface in self.desk.surfaces for control in surface.controls
+                if any(f"{{{name}}}" in control.label for name in changed)}
 
     def cycle_at(self, surface: str, row: BindingRow) -> int:
         """Which action of a cycle comes next, from 0."""

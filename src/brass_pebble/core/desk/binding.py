@@ -9,7 +9,7 @@ from brass_pebble.core.label.icons import check_icon
 from brass_pebble.core.play.gesture import DOUBLE, HOLD, LONGEST_WAIT, MOVE, PUSHES, TURN_LEFT, TURN_RIGHT
 from brass_pebble.core.play.player import FOR_EVER, Manner
 from brass_pebble.core.say.durations import MS
-from brass_pebble.core.say.limits import LONGEST_LABEL
+from brass_pebble.core.say.limits import LONGEST_LABEL, label_length
 from brass_pebble.core.say.setting import Choice, Flag, Setting, Stride, Text, Time, pattern, setting
 from brass_pebble.core.say.tints import TINTS
 
@@ -42,7 +42,8 @@ class Binding:
     control: str
     gesture: str
     action: Action
-    label: str = setting("", Text(LONGEST_LABEL), "what stands on its cap; without it, the action's own", "label")
+    label: str = setting("", Text(LONGEST_LABEL, measure=label_length),
+                         "what stands on its cap; without it, the action's own", "label")
     tint: str = setting("", Choice(TINTS), "its tint; without it, its macro's", "tint", proposals=("", *TINTS))
     note: str = setting("", Text(), "a note for yourself", "note")
     plays: str = setting("once", MANNER, "how a press plays a macro", "plays", proposals=MANNERS)

@@ -9,6 +9,7 @@ from dataclasses import asdict, dataclass
 
 from brass_pebble.core.desk.look.drawn import BareSurface, ControlRow, LayerRow
 from brass_pebble.core.desk.look.shown import show_control
+from brass_pebble.core.say.limits import fill_label
 
 from .icons import guess_icon
 
@@ -78,7 +79,9 @@ def _entry(control: ControlRow, layer: LayerRow) -> Entry:
     icon = row.icon or guess_icon(row.label)
     further = ", ".join(f"{gesture} {other.label}" for gesture, other in gestures[1:]
                         if other.label != row.label)
-    return Entry(layer.name, row.label, "" if icon == "none" else icon, row.tint or layer.tint, further)
+    # On paper a value that changes has no place.
+    label = fill_label(row.label, {}).replace("–", "").strip()
+    return Entry(layer.name, label, "" if icon == "none" else icon, row.tint or layer.tint, further)
 
 
 def changed(found: Iterable[Face], printed: dict[str, str]) -> list[Face]:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
-from dataclasses import dataclass, field
+from collections.abc import Generator
+from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
+
+from brass_pebble.core.say.problem import ProblemError
 
 
 @dataclass(frozen=True)
@@ -36,7 +39,9 @@ class Window(Ask):
 class Errand(Ask):
     """Something to be done by the engine when the run comes to it.  `wait` for its end; answered with true or false.
 
-    Kinds: speak, ring, show, run, shell, request, osc, paste, restore, play, stop, layer, asleep.
+    Kinds: speak, ring, show, run, shell, request, osc, paste, restore, play, stop, layer, asleep; and what is waited
+    for and answered with a text (false if it cannot be had): secret, read clipboard, read title, read file,
+    read command, read shell.
     """
 
     kind: str
@@ -45,13 +50,38 @@ class Errand(Ask):
     limit: int = 0
 
 
+@dataclass(frozen=True)
+class Question(Ask):
+    """Something that a person is asked.  Answered with a value that fits (`read_answer`), or with nothing: then `limit`
+    ns have passed, or somebody would not say.
+
+    `kind` is what the answer has to be; numbers lie between `low` and `high`, texts are one of `choices`, where there
+    are such.  `proposal` stands there to be accepted; `proposes` says where another one comes from: "last" or
+    "clipboard".
+    """
+
+    name: str
+    words: str
+    kind: str
+    limit: int
+    low: int | Decimal | None = None
+    high: int | Decimal | None = None
+    choices: tuple[str, ...] = ()
+    proposal: str = ""
+    proposes: str = ""
+
+
 # A step laying itself: stops at each question, and goes on with its answer.
 Laying = Generator[Ask, Any, None]
 Deciding = Generator[Ask, Any, bool]
 
+
 class Finish(Exception):
     """The run ends here as it should."""
 
+
+class Unforeseen(ProblemError):
+    """Something cannot be reckoned with the values of this run; with others it can."""
 
 
 class GaveUp(Exception):
@@ -60,14 +90,3 @@ class GaveUp(Exception):
     def __init__(self, line: int, why: str) -> None:
         super().__init__(why)
         self.line = line
-
-@dataclass
-class Given:
-    """What a run begins with: the values of its press, and what its clock says.
-
-    `held_ms(now)` tells for how long the control has been down at a time from the run's start, in ns.
-    """
-
-    values: dict[str, int] = field(default_factory=lambda: {"strength": 127, "position": 0, "number": 0})
-    held_ms: Callable[[int], int] = lambda now: now // 1_000_000
-    is_held: Callable[[], bool] = lambda: False

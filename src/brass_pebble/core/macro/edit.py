@@ -13,8 +13,7 @@ from brass_pebble.core.say.durations import write_duration
 from brass_pebble.core.say.problem import ProblemError
 
 from .reader import Draft, parse, preview_timeline, walk
-from .steps import Beat, If, Repeat, RepeatWhile, Step, Tap, Type, Wait
-from .world_steps import WaitUntil
+from .steps import Beat, Repeat, RepeatWhile, Step, Tap, Type, Wait
 from .writer import split_note
 
 SHORTEST = 1_000_000
@@ -44,7 +43,7 @@ class _Page:
             self.steps[step.line] = step
             self.block[step.line] = steps
             self._index(step.body)
-            if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+            if step.otherwise is not None:
                 self.steps[step.otherwise.line] = step.otherwise
                 self._index(step.otherwise.body)
 

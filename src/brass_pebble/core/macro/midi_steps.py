@@ -17,7 +17,8 @@ from brass_pebble.core.signals.signal import FINE_CC, NRPN, family_of, find_sign
 from .asks import Laying
 from .steps import Block, Pieces, Step, read_time, reckon, token
 from .timetable import Timeline, lay_all
-from .values import check_values, is_fixed, say, unquote
+from .value_kinds import Known
+from .values import check_whole, is_fixed, say, unquote
 
 # MIDI 1.0: so many clock messages for each beat.
 PULSES = 24
@@ -57,12 +58,12 @@ class SendNote(Step):
     length: int | None = None
     to: str = ""
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.note, self.strength = pieces[0], pieces[2]
         self.channel, self.length = read_channel(pieces[1], self.line), read_time(pieces[3], self.line)
         self.to = read_receiver(pieces[4])
         for expression in (self.note, self.strength):
-            check_values(expression, known, self.line)
+            check_whole(expression, known, self.line)
 
     @property
     def fixed(self) -> bool:
@@ -100,10 +101,10 @@ class SendValue(Step):
     value: object = None
     to: str = ""
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.kind, self.number = " ".join(str(pieces[0]).split()), str(pieces[1] or "")
         self.channel, self.value, self.to = read_channel(pieces[2], self.line), pieces[3], read_receiver(pieces[4])
-        check_values(self.value, known, self.line)
+        check_whole(self.value, known, self.line)
         if self.kind != "program" and self.value is None:
             raise ProblemError(f"{self.kind} needs a value", line=self.line, hint=f"Write send {self._signal} at 64")
         if self.kind == "program" and (self.value is not None or not self.number):
@@ -147,7 +148,7 @@ class SendBytes(Step):
     message: bytes = b""
     to: str = ""
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         text, self.to = unquote(str(pieces[0])), read_receiver(pieces[1])
         try:
             self.message = bytes.fromhex(text)
@@ -174,7 +175,7 @@ class SendCommand(Step):
     command: str = "start"
     to: str = ""
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.command, self.to = str(pieces[0]), read_receiver(pieces[1])
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -196,7 +197,7 @@ class Clock(Block):
     to: str = ""
     takes_body: ClassVar[bool] = True
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         word = token(pieces[0])
         self.to = read_receiver(pieces[1])
         if not word.isdigit() or not SLOWEST <= int(word) <= FASTEST:

@@ -16,14 +16,16 @@ from brass_pebble.core.effects.reach import DRIVES_MIDI, DRIVES_OSC, Reach
 from brass_pebble.core.signals.keymap import Typist
 from brass_pebble.core.signals.keys import MODIFIERS, Chord, key_table, modifier_codes, parse_chord
 
+from .asking_steps import ReadValue
 from .asks import CatchUp, Errand, Laying
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
-from .steps import Down, If, Let, Step, Tap, Type
+from .steps import Down, Step, Tap, Type
 from .timetable import Timeline, Timetable
-from .world_steps import Errands, Osc, Paste, Play, Request, Run, Speak, Start, TypeSecret, WaitUntil
+from .world_steps import Errands, Osc, Paste, Play, Request, Run, Speak, Start, TypeSecret
 
 # What a step does outside, in words, by its kind.
-REACHES: dict[type[Step], str] = {
+REACHES: dict[type[Step], str | Callable[[Step], str]] = {
+    ReadValue: lambda step: step.reaches if isinstance(step, ReadValue) else "",
     Run: "runs a program", Start: "starts a program", Request: "calls an address", Osc: DRIVES_OSC,
     Paste: "pastes a text", Type: "types a text", Speak: "speaks", TypeSecret: "types a secret",
     SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
@@ -47,7 +49,7 @@ Approves = Callable[[str], bool]
 
 def values_of(steps: Iterable[Step]) -> str:
     """What the values of a macro are set to, in the order of the text."""
-    return "\n".join(step.words() for step in _walk(steps) if isinstance(step, Let))
+    return "\n".join(step.words() for step in _walk(steps) if step.sets)
 
 
 def _walk(steps: Iterable[Step]) -> Iterator[Step]:
@@ -55,7 +57,7 @@ def _walk(steps: Iterable[Step]) -> Iterator[Step]:
         step = one.inner if isinstance(one, Asleep) and one.inner else one
         yield step
         yield from _walk(step.body)
-        if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+        if step.otherwise is not None:
             yield from _walk((step.otherwise,))
 
 
@@ -64,6 +66,7 @@ def reach_of(step: Step, values: str = "") -> Reach | None:
     does = REACHES.get(type(step))
     if does is None:
         return None
+    does = does if isinstance(does, str) else does(step)
     words = step.words()
     varies = "{" in words or (isinstance(step, SendNote | SendValue) and not step.fixed)
     return Reach(does, words, step.line, values if varies else "")
@@ -99,7 +102,7 @@ def _reaches(steps: Iterable[Step], values: str, through_plays: bool, seen: set[
         elif through_plays and id(step.target) not in seen:
             seen.add(id(step.target))
             yield from _reaches(step.target, values_of(step.target), True, seen, via or step.name)
-        if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+        if step.otherwise is not None:
             yield from _reaches(step.otherwise.body, values, through_plays, seen, via)
 
 
@@ -114,7 +117,7 @@ def put_to_sleep(steps: list[Step], approved: Approves, values: str | None = Non
             count += 1
             continue
         count += put_to_sleep(step.body, approved, values)
-        if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+        if step.otherwise is not None:
             count += put_to_sleep(step.otherwise.body, approved, values)
     return count
 

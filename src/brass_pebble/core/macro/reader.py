@@ -17,7 +17,7 @@ from typing import Any
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
 
 from brass_pebble.core.effects.reach import Reach
-from brass_pebble.core.macro.asks import Finish, GaveUp, Given
+from brass_pebble.core.macro.asks import Finish, GaveUp, Unforeseen
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist, keymap
@@ -25,10 +25,11 @@ from brass_pebble.core.signals.keymap import Typist, keymap
 from .asks import CatchUp, Errand
 from .reach import Approves, Asleep, keys_reach, put_to_sleep
 from .renamed import RENAMED
-from .steps import SETTINGS, If, Otherwise, Repeat, Step, Type
+from .steps import SETTINGS, Otherwise, Repeat, Step, Type
 from .timetable import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Score, Timeline, Timetable
-from .values import PRESS_VALUES, compute, is_fixed
-from .world_steps import STEPS, Play, WaitUntil, unknown_macro
+from .value_kinds import Given, Known, Scope
+from .values import compute, is_fixed
+from .world_steps import STEPS, Play, unknown_macro
 
 _EXPECTED = {
     "CHORD": "a key or chord, like Ctrl+Alt+F4",
@@ -48,14 +49,14 @@ _EXPECTED = {
     "WINDOW_STATE": "there or focused",
     "LAYER_STATE": "on or off",
     "METHOD": "get, post or put",
-    "COMPARES": "= != < > <= or >=",
+    "COMPARES": "= != < > <= >=, contains, begins with or ends with",
+    "FUNCTION": "a function like upper(",
     "$END": "the end of the line",
 }
 _WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS": ("class",), "SHELL": ("shell",),
           "SIDE": ("left", "right", "middle"), "BY_OR_TO": ("by", "to"), "DIRECTION": ("up", "down", "left", "right"),
           "WINDOW_STATE": ("there", "focused"), "LAYER_STATE": ("on", "off"), "METHOD": ("get", "post", "put"),
-          "OUTCOME": ("end", "go on"), "POLICY": ("start over", "ignore", "queue", "both"),
-          "LIMIT_WORD": ("most", "least")}
+          "OUTCOME": ("end", "go on"), "POLICY": ("start over", "ignore", "queue", "both")}
 _ONE_WORD = re.compile(r'"(?:\\.|[^"\\])*"?|[^\s]+')
 PREVIEW_TURNS = 3
 # So many mistakes of one text are told.
@@ -144,7 +145,7 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
     draft = Draft(macro, file=file)
     problems, steps = draft.problems, draft.steps
     times = {"taps": tap, "gaps": gap}
-    known = set(PRESS_VALUES)
+    known = Known()
     blocks: list[tuple[int, list[Step], Step | None]] = [(0, steps, None)]
     seen_step = False
     if len(text) > LONGEST_TEXT:
@@ -172,7 +173,9 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
             seen_step = True
             step = STEPS[rule](number)
             _place(step, indent, blocks)
+            known.late = False
             step.read(pieces, known)
+            step.late = known.late
         except ProblemError as error:
             found = error.problem
             problems.append(Problem(found.what, file, found.line or number, found.column, found.hint))
@@ -224,7 +227,7 @@ def walk(steps: Iterable[Step]) -> Iterable[Step]:
     for step in steps:
         yield step
         yield from walk(step.body)
-        if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+        if step.otherwise is not None:
             yield step.otherwise
             yield from walk(step.otherwise.body)
 
@@ -288,12 +291,12 @@ class _Joining:
             return Facts(inner.fixed, inner.types, inner.weight + 1, inner.depth + 1)
         inner = self._join(step.body)
         weight, types = inner.weight, inner.types or isinstance(step, Type)
-        if isinstance(step, If | WaitUntil) and step.otherwise is not None:
+        if step.otherwise is not None:
             other = self._facts_of(step.otherwise)
             weight, types = max(weight, other.weight), types or other.types
         turns = 1
         if isinstance(step, Repeat) and is_fixed(step.count):
-            turns = max(0, compute(step.count, {}, step.line))
+            turns = max(0, int(compute(step.count, Scope(Given()), step.line)))
         weight = 1 + weight * turns + (turns - 1 if turns > 1 else 0)
         if weight > MOST_EVENTS:
             raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=step.line,
@@ -384,7 +387,8 @@ def preview(score: Score, *, locked: bool = False, given: Given | None = None,
             if answer and marks is not None:
                 words = " ".join((ask.kind, *ask.words)) if isinstance(ask, Errand) else "window"
                 marks.append((timeline.now, ask.line, words))
-    except (StopIteration, Finish, GaveUp):
+    except (StopIteration, Finish, GaveUp, Unforeseen):
+        # With other values it may go on.
         pass
     return timeline.finish()
 
@@ -427,9 +431,10 @@ def _place(step: Step, indent: int, blocks: list[tuple[int, list[Step], Step | N
     column, siblings, _ = blocks[-1]
     if isinstance(step, Otherwise) and indent == column:
         before = siblings[-1] if siblings else None
-        if not isinstance(before, If | WaitUntil) or before.otherwise is not None:
-            raise ProblemError("this otherwise does not follow an if or wait until", line=step.line, column=indent + 1,
-                               hint="Put it directly after one, with the same indentation")
+        if before is None or not before.takes_otherwise or before.otherwise is not None:
+            raise ProblemError("this otherwise does not follow a step that has another way", line=step.line,
+                               column=indent + 1,
+                               hint="Put it directly after an if, wait until, ask or read, as far in as that")
         before.otherwise = step
         blocks.append((indent + 1, step.body, step))
         return

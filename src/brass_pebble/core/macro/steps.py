@@ -15,19 +15,33 @@ from lark import Token, Tree
 
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
-from brass_pebble.core.say.limits import LONGEST_LABEL
+from brass_pebble.core.say.limits import LONGEST_LABEL, label_length
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.signals.keymap import Typist, type_out
 from brass_pebble.core.signals.keys import Chord, parse_chord
 
-from .asks import CatchUp, Deciding, Laying
+from .asks import CatchUp, Deciding, Laying, Unforeseen
 from .timetable import Macro, Timeline, lay_all
-from .values import check_values, compute, decide, is_fixed, say, unquote
+from .value_kinds import Given, Known, Scope, Value
+from .values import (
+    Text,
+    check_condition,
+    check_kind,
+    check_whole,
+    compute,
+    decide,
+    is_fixed,
+    read_template,
+    say,
+    unquote,
+)
 
 Piece = Token | Tree[Token]
 Pieces = Sequence["Piece | None"]
 DEFAULT_TURNS = 1_000
+# So many characters of a text that is known only in its run are laid at once.
+TYPED_AT_ONCE = 100
 
 
 @dataclass(eq=False, repr=False)
@@ -36,10 +50,16 @@ class Step:
 
     line: int
     body: list[Step] = field(default_factory=list)
+    # What is played instead when it does not come to what it waits for.
+    otherwise: Step | None = None
+    # Whether it needs something that is known only when its moment has come.
+    late: bool = False
     takes_body: ClassVar[bool] = False
     takes_otherwise: ClassVar[bool] = False
+    # Whether it gives a value a name.
+    sets: ClassVar[bool] = False
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         """Take over what the line says; `known` are the values set so far."""
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -90,47 +110,18 @@ def _every(time: int | None) -> str:
     return f" every {write_duration(time)}" if time is not None else ""
 
 
-@dataclass(eq=False, repr=False)
-class Text:
-    """A text with values in braces: `Level {level}`."""
-
-    source: str
-    parts: list[tuple[str, str]]
-
-    @property
-    def fixed(self) -> bool:
-        """Whether it is the same for every press."""
-        return not any(name for _, name in self.parts)
-
-    def fill(self, timeline: Timeline) -> str:
-        """The text with its values."""
-        _refresh(timeline)
-        return "".join(text + (str(timeline.values[name]) if name else "") for text, name in self.parts)
-
-
-def read_text(piece: Piece | None, line: int, known: set[str] | None = None) -> Text:
+def read_text(piece: Piece | None, line: int, known: Known | None = None) -> Text:
     """The text between quotes; without `known`, braces are ordinary characters."""
     source = token(piece)
-    raw, column = str(source), source.column or 1
-    if known is None or ("{" not in raw and "}" not in raw):
-        return Text(raw, [(unquote(raw, line=line, column=column), "")])
-    parts: list[tuple[str, str]] = []
-    start, index = 1, 1
-    while index < len(raw) - 1:
-        if raw[index] == "\\":
-            index += 2
-        elif raw[index] == "{":
-            end = raw.find("}", index)
-            name = raw[index + 1:end].strip() if end > 0 else ""
-            if name not in known:
-                raise ProblemError(f"there is no value called “{name}”", line=line, column=column + index,
-                                   hint=nearest(name, known) or r"A brace as itself is written \{")
-            parts.append((unquote(f'"{raw[start:index]}"', line=line, column=column + start - 1), name))
-            index = start = end + 1
-        else:
-            index += 1
-    parts.append((unquote(f'"{raw[start:-1]}"', line=line, column=column + start - 1), ""))
-    return Text(raw, parts)
+    if known is None:
+        return Text(str(source), [(unquote(str(source), line=line, column=source.column or 1), "")])
+    return read_template(source, line, known)
+
+
+def fill(text: Text, timeline: Timeline) -> str:
+    """A text with its values as they are now."""
+    _refresh(timeline)
+    return text.fill(timeline.values)
 
 
 def _refresh(timeline: Timeline) -> None:
@@ -138,10 +129,23 @@ def _refresh(timeline: Timeline) -> None:
     timeline.values["held"] = timeline.given.held_ms(timeline.now)
 
 
-def reckon(expression: object, timeline: Timeline, line: int) -> int:
+def value_now(expression: object, timeline: Timeline, line: int) -> Value:
     """The value of an expression now."""
     _refresh(timeline)
-    return compute(expression, timeline.values, line)
+    try:
+        return compute(expression, timeline.values, line)
+    except ProblemError as error:
+        if is_fixed(expression):
+            raise
+        found = error.problem
+        raise Unforeseen(found.what, line=found.line or line, column=found.column, hint=found.hint) from None
+
+
+def reckon(expression: object, timeline: Timeline, line: int) -> int:
+    """The whole number that an expression comes to now (`check_whole` has seen to it that it does)."""
+    found = value_now(expression, timeline, line)
+    assert isinstance(found, int)
+    return found
 
 
 @dataclass(eq=False, repr=False)
@@ -151,7 +155,7 @@ class Tap(Step):
     chord: Chord = Chord(())
     length: int | None = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.chord = read_chord(pieces[0], self.line)
         self.length = read_time(pieces[1], self.line)
 
@@ -170,7 +174,7 @@ class Down(Step):
     chord: Chord = Chord(())
     column: int = 0
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.chord = read_chord(pieces[0], self.line)
         self.column = token(pieces[0]).column or 0
 
@@ -207,7 +211,7 @@ class Wait(Step):
 
     length: int = 0
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.length = read_time(pieces[0], self.line) or 0
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -226,7 +230,7 @@ class Type(Step):
     pace: int | None = None
     column: int = 0
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.text = read_text(pieces[0], self.line, known)
         self.pace = read_time(pieces[1], self.line)
         self.column = token(pieces[0]).column or 0
@@ -236,30 +240,53 @@ class Type(Step):
         return self.text.fixed
 
     def lay(self, timeline: Timeline) -> Laying:
-        assert timeline.keymap is not None
-        text = self.text.fill(timeline)
+        text = fill(self.text, timeline)
         try:
-            typed = type_out(timeline.keymap, text, locked=timeline.locked)
+            check_typed(timeline, text)
         except ProblemError as error:
+            assert timeline.keymap is not None
             column = self.column + max(0, self.text.source.find(_first_unknown(timeline.keymap, text))) \
                 if self.text.fixed else 0
             raise ProblemError(error.problem.what, line=self.line, column=column, hint=error.problem.hint) from None
-        for char, strokes in typed:
-            if not char:
-                timeline.timetable.switches = strokes[0].codes[0]
-            for stroke in strokes:
-                timeline.begin(self.line)
-                if self.pace is None or not char:
-                    timeline.lay_tap(stroke.codes, timeline.tap)
-                else:
-                    # Characters of two strokes share the time of one.
-                    pace = self.pace // len(strokes)
-                    length = min(timeline.tap, pace // 2)
-                    timeline.lay_tap(stroke.codes, length, gap=pace - length)
-        yield from ()
+        yield from lay_typed(timeline, text, self.line, self.pace, at_once=self.text.fixed)
 
     def words(self) -> str:
         return f"type {self.text.source}{_every(self.pace)}"
+
+
+def check_typed(timeline: Timeline, text: str) -> None:
+    """See that the layout can type a text.
+
+    Raises:
+        ProblemError: it cannot.
+    """
+    assert timeline.keymap is not None
+    type_out(timeline.keymap, "".join(dict.fromkeys(text)), locked=False)
+
+
+def lay_typed(timeline: Timeline, text: str, line: int, pace: int | None, *, at_once: bool) -> Laying:
+    """Lay the strokes of a text; what is not `at_once` comes in pieces, so that a long one holds nobody up.
+
+    Raises:
+        ProblemError: the layout cannot type it.
+    """
+    assert timeline.keymap is not None
+    size = len(text) if at_once else TYPED_AT_ONCE
+    for first in range(0, len(text), max(1, size)):
+        if first:
+            yield CatchUp(line)
+        for char, strokes in type_out(timeline.keymap, text[first:first + size], locked=timeline.locked):
+            if not char:
+                timeline.timetable.switches = strokes[0].codes[0]
+            for stroke in strokes:
+                timeline.begin(line)
+                if pace is None or not char:
+                    timeline.lay_tap(stroke.codes, timeline.tap)
+                else:
+                    # Characters of two strokes share the time of one.
+                    share = pace // len(strokes)
+                    length = min(timeline.tap, share // 2)
+                    timeline.lay_tap(stroke.codes, length, gap=share - length)
 
 
 def _first_unknown(typist: Typist, text: str) -> str:
@@ -286,7 +313,7 @@ class Repeat(Block):
     count: object = None
     every: int | None = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.count = pieces[0]
         if isinstance(self.count, Tree) and self.count.data == "number":
             number = token(self.count.children[0])
@@ -296,7 +323,7 @@ class Repeat(Block):
             if int(number) == 0:
                 raise ProblemError("repeat 0 does nothing", line=self.line, column=number.column or 0,
                                    hint="Repeat once or more, or put a # before the block")
-        check_values(self.count, known, self.line)
+        check_whole(self.count, known, self.line)
         self.every = read_time(pieces[-1], self.line)
 
     @property
@@ -337,9 +364,9 @@ class RepeatWhile(Block):
     every: int | None = None
     most: object = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.every, self.most = read_time(pieces[0], self.line), pieces[1]
-        check_values(self.most, known, self.line)
+        check_whole(self.most, known, self.line)
 
     @property
     def fixed(self) -> bool:
@@ -383,9 +410,9 @@ class RepeatUntil(RepeatWhile):
 
     condition: object = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.condition = pieces[0]
-        check_values(self.condition, known, self.line)
+        check_condition(self.condition, known, self.line)
         super().read(pieces[1:], known)
 
     def goes_on(self, timeline: Timeline) -> Deciding:
@@ -403,7 +430,7 @@ class Keep(Block):
 
     chord: Chord = Chord(())
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.chord = read_chord(pieces[0], self.line)
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -422,7 +449,7 @@ class Beat(Block):
 
     every: int = 0
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.every = read_time(pieces[0], self.line) or 0
         if not self.every:
             raise ProblemError("a beat cannot be 0", line=self.line, column=token(pieces[0]).column or 0,
@@ -449,25 +476,57 @@ class Let(Step):
 
     name: str = ""
     value: object = None
+    sets: ClassVar[bool] = True
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.name, self.value = str(pieces[0]), pieces[1]
-        check_values(self.value, known, self.line)
-        if self.name in ("held",):
-            raise ProblemError("“held” is how long the control has been down, and cannot be set", line=self.line,
-                               column=token(pieces[0]).column or 0, hint="Choose another name")
-        known.add(self.name)
+        kind = check_kind(self.value, known, self.line)
+        known.learn(self.name, kind, self.line, token(pieces[0]).column or 0)
+        # A kept value is changed when its moment has come, not before.
+        known.late |= known[self.name].kept
 
     @property
     def fixed(self) -> bool:
         return False
 
     def lay(self, timeline: Timeline) -> Laying:
-        timeline.values[self.name] = reckon(self.value, timeline, self.line)
+        timeline.values.put(self.name, value_now(self.value, timeline, self.line))
         yield from ()
 
     def words(self) -> str:
         return f"let {self.name} be {say(self.value)}"
+
+
+@dataclass(eq=False, repr=False)
+class Kept(Step):
+    """A value that outlives the run and the engine, and what it is before anybody has set it."""
+
+    name: str = ""
+    value: object = None
+
+    def read(self, pieces: Pieces, known: Known) -> None:
+        self.name, self.value = str(pieces[0]), pieces[1]
+        kind = check_kind(self.value, known, self.line)
+        if not is_fixed(self.value):
+            raise ProblemError(f"“{self.name}” has to begin with the same value every time", line=self.line,
+                               column=token(pieces[0]).column or 0, hint="Write a number or a text behind from")
+        known.learn(self.name, kind, self.line, token(pieces[0]).column or 0, kept=True)
+
+    @property
+    def first(self) -> Value:
+        """What it is before anybody has set it."""
+        return compute(self.value, Scope(Given()), self.line)
+
+    @property
+    def fixed(self) -> bool:
+        return False
+
+    def lay(self, timeline: Timeline) -> Laying:
+        timeline.values.first[self.name] = self.first
+        yield from ()
+
+    def words(self) -> str:
+        return f"kept {self.name} from {say(self.value)}"
 
 
 @dataclass(eq=False, repr=False)
@@ -486,12 +545,11 @@ class If(Block):
     """The block, if something holds; what stands under otherwise, if not."""
 
     condition: object = None
-    otherwise: Otherwise | None = None
     takes_otherwise: ClassVar[bool] = True
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.condition = pieces[0]
-        check_values(self.condition, known, self.line)
+        check_condition(self.condition, known, self.line)
 
     @property
     def fixed(self) -> bool:
@@ -516,8 +574,8 @@ Setting = Callable[[Macro, dict[str, int], Token, int], None]
 def _set_text(field_name: str, most: int) -> Setting:
     def put(macro: Macro, times: dict[str, int], piece: Token, line: int) -> None:
         text = read_text(piece, line).parts[0][0]
-        if len(text) > most:
-            raise ProblemError(f"a {field_name} has at most {say_count(most, 'character')}, this one has {len(text)}",
+        if (length := label_length(text) if field_name == "label" else len(text)) > most:
+            raise ProblemError(f"a {field_name} has at most {say_count(most, 'character')}, this one has {length}",
                                line=line, column=piece.column or 0, hint="Shorten it")
         setattr(macro, field_name, text)
     return put
@@ -559,5 +617,5 @@ SETTING_WORDS = {
 }
 KEY_STEPS: dict[str, type[Step]] = {
     "tap": Tap, "down": Down, "up": Up, "wait": Wait, "type": Type, "repeat": Repeat, "repeat_while": RepeatWhile,
-    "repeat_until": RepeatUntil, "keep": Keep, "beat": Beat, "let": Let, "if": If, "otherwise": Otherwise,
+    "repeat_until": RepeatUntil, "keep": Keep, "beat": Beat, "let": Let, "kept": Kept, "if": If, "otherwise": Otherwise,
 }

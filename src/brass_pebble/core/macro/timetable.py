@@ -9,13 +9,13 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
 from brass_pebble.core.effects.kinds import KEY, kind_of
-from brass_pebble.core.macro.asks import Given
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import Chord
 
-from .asks import Laying
+from .asks import CatchUp, Laying
+from .value_kinds import Given, Scope
 
 if TYPE_CHECKING:
     from brass_pebble.core.signals.keymap import Typist
@@ -139,7 +139,7 @@ class Timeline:
         self.keymap = keymap
         self.locked = locked
         self.given = given or Given()
-        self.values = dict(self.given.values)
+        self.values = Scope(self.given)
         self.timetable = Timetable()
         self.down: dict[int, int] = {}
         self.line = 0
@@ -214,6 +214,7 @@ class Layable(Protocol):
     """What can be laid on a timeline: a step, with the line it stands in."""
 
     line: int
+    late: bool
 
     def lay(self, timeline: Timeline) -> Laying:
         """Write events, and stop at what has to be asked of the world."""
@@ -238,4 +239,6 @@ def lay_all(steps: Iterable[Layable], timeline: Timeline) -> Laying:
     """Lay steps one after the other."""
     for step in steps:
         timeline.begin(step.line)
+        if step.late:
+            yield CatchUp(step.line)
         yield from step.lay(timeline)

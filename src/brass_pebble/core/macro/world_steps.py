@@ -25,11 +25,13 @@ from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keymap import type_out
 from brass_pebble.core.signals.keys import parse_chord
 
+from .asking_steps import ASKING_STEPS
 from .asks import CatchUp, Errand, Laying
 from .midi_steps import MIDI_STEPS
-from .steps import KEY_STEPS, Otherwise, Pieces, Step, Text, read_text, read_time, reckon, token
+from .steps import KEY_STEPS, Pieces, Step, fill, read_text, read_time, reckon, token
 from .timetable import Macro, Timeline, lay_all
-from .values import check_values, decide, is_fixed, say, unquote, window_of
+from .value_kinds import Known
+from .values import Text, check_condition, check_whole, decide, is_fixed, say, unquote, window_of
 
 # A notch of the wheel after the other, so that programs that count them do.
 NOTCH = 10 * MS
@@ -46,7 +48,7 @@ class Click(Step):
     side: str = "left"
     twice: bool = False
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.side = str(pieces[0] or "left")
         self.twice = pieces[1] is not None
 
@@ -66,7 +68,7 @@ class Button(Step):
     side: str = "left"
     down: bool = True
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.down, self.side = str(pieces[0]) == "press", str(pieces[1])
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -88,7 +90,7 @@ class Move(Step):
     by: bool = True
     places: tuple[str, str] = ("0", "0")
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.by, self.places = str(pieces[0]) == "by", (str(pieces[1]), str(pieces[2]))
         for piece, text in zip(pieces[1:], self.places, strict=True):
             number, share = float(text.rstrip("%")), text.endswith("%")
@@ -125,9 +127,9 @@ class Scroll(Step):
     direction: str = "down"
     count: object = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.direction, self.count = str(pieces[0]), pieces[1]
-        check_values(self.count, known, self.line)
+        check_whole(self.count, known, self.line)
 
     @property
     def fixed(self) -> bool:
@@ -153,12 +155,11 @@ class WaitUntil(Step):
 
     condition: object = None
     limit: int | None = None
-    otherwise: Otherwise | None = None
     takes_otherwise: ClassVar[bool] = True
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.condition, self.limit = pieces[0], read_time(pieces[1], self.line)
-        check_values(self.condition, known, self.line)
+        check_condition(self.condition, known, self.line)
 
     @property
     def fixed(self) -> bool:
@@ -201,7 +202,7 @@ class Play(Step):
     # Whether the other macro is the same for every press.
     target_fixed: bool = True
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.name, self.column = unquote(str(pieces[0])), token(pieces[0]).column or 0
 
     @property
@@ -212,7 +213,9 @@ class Play(Step):
         before, line = (timeline.tap, timeline.gap), timeline.stands_for
         timeline.tap, timeline.gap = self.times
         timeline.stands_for = line or self.line
+        values, timeline.values = timeline.values, timeline.values.inner()
         yield from lay_all(self.target, timeline)
+        timeline.values = values
         (timeline.tap, timeline.gap), timeline.stands_for = before, line
 
     def words(self) -> str:
@@ -234,7 +237,7 @@ class Stop(Errands):
 
     whom: str = ""
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.whom = str(pieces[0])
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -254,7 +257,7 @@ class Layer(Errands):
     name: str = ""
     on: bool = True
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.name, self.on = unquote(str(pieces[0])), str(pieces[1]) == "on"
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -273,12 +276,12 @@ class Speak(Errands):
     text: Text = field(default_factory=lambda: Text('""', []))
     kind: ClassVar[str] = "speak"
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.text = read_text(pieces[0], self.line, known)
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        yield Errand(self.line, self.kind, (self.text.fill(timeline),))
+        yield Errand(self.line, self.kind, (fill(self.text, timeline),))
 
     def words(self) -> str:
         return f"{self.kind} {self.text.source}"
@@ -299,7 +302,7 @@ class Paste(Speak):
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        ready = yield Errand(self.line, "paste", (self.text.fill(timeline),), wait=True)
+        ready = yield Errand(self.line, "paste", (fill(self.text, timeline),), wait=True)
         if not ready:
             raise GaveUp(self.line, "the clipboard could not be used")
         timeline.lay_tap(timeline.codes_of(parse_chord("Ctrl+V")), timeline.tap)
@@ -314,7 +317,7 @@ class TypeSecret(Errands):
     name: str = ""
     pace: int | None = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.name, self.pace = unquote(str(pieces[0])), read_time(pieces[1], self.line)
         if not self.name.strip():
             raise ProblemError("a secret has a name", line=self.line, column=token(pieces[0]).column or 0,
@@ -367,7 +370,7 @@ class Run(Errands):
     texts: list[Text] = field(default_factory=list)
     limit: int | None = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.shell = pieces[0] is not None
         self.texts = [read_text(piece, self.line, known) for piece in pieces[1:-1]]
         self.limit = read_time(pieces[-1], self.line)
@@ -377,7 +380,7 @@ class Run(Errands):
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        yield Errand(self.line, "shell" if self.shell else "run", tuple(text.fill(timeline) for text in self.texts),
+        yield Errand(self.line, "shell" if self.shell else "run", tuple(fill(text, timeline) for text in self.texts),
                      limit=PROGRAM_LIMIT if self.limit is None else self.limit)
 
     def words(self) -> str:
@@ -392,7 +395,7 @@ class Start(Errands):
     shell: bool = False
     texts: list[Text] = field(default_factory=list)
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.shell = pieces[0] is not None
         self.texts = [read_text(piece, self.line, known) for piece in pieces[1:]]
         if self.shell and len(self.texts) > 1:
@@ -402,7 +405,7 @@ class Start(Errands):
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
         yield Errand(self.line, "start", (*(("/bin/sh", "-c") if self.shell else ()),
-                                          *(text.fill(timeline) for text in self.texts)))
+                                          *(fill(text, timeline) for text in self.texts)))
 
     def words(self) -> str:
         return f"start {'shell ' if self.shell else ''}{' '.join(text.source for text in self.texts)}"
@@ -416,7 +419,7 @@ class Request(Errands):
     url: Text = field(default_factory=lambda: Text('""', []))
     content: Text | None = None
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.method, self.url = str(pieces[0]), read_text(pieces[1], self.line, known)
         self.content = read_text(pieces[2], self.line, known) if pieces[2] is not None else None
         if not self.url.parts[0][0].startswith(("http://", "https://")):
@@ -425,8 +428,8 @@ class Request(Errands):
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        content = self.content.fill(timeline) if self.content else ""
-        yield Errand(self.line, "request", (self.method, self.url.fill(timeline), content), limit=PROGRAM_LIMIT)
+        content = fill(self.content, timeline) if self.content else ""
+        yield Errand(self.line, "request", (self.method, fill(self.url, timeline), content), limit=PROGRAM_LIMIT)
 
     def words(self) -> str:
         return f"request {self.method} {self.url.source}" + (f" with {self.content.source}" if self.content else "")
@@ -440,7 +443,7 @@ class Osc(Errands):
     arguments: list[tuple[str, Text | str]] = field(default_factory=list)
     target: Text = field(default_factory=lambda: Text('""', []))
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.address, self.target = (read_text(piece, self.line, known) for piece in (pieces[0], pieces[-1]))
         for piece in pieces[1:-1]:
             word = token(piece)
@@ -459,13 +462,13 @@ class Osc(Errands):
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        values = [f"{kind}:{value if isinstance(value, str) else value.fill(timeline)}"
+        values = [f"{kind}:{value if isinstance(value, str) else fill(value, timeline)}"
                   for kind, value in self.arguments]
         # A text that is one value goes out as the number it is.
         values = [f"i:{value[2:]}" if isinstance(text, Text) and len(text.parts) == 2 and not text.fixed
                   and not text.parts[0][0] and not text.parts[1][0] else value
                   for value, (_, text) in zip(values, self.arguments, strict=True)]
-        yield Errand(self.line, "osc", (self.address.fill(timeline), self.target.fill(timeline), *values))
+        yield Errand(self.line, "osc", (fill(self.address, timeline), fill(self.target, timeline), *values))
 
     def words(self) -> str:
         values = "".join(f" {value if isinstance(value, str) else value.source}" for _, value in self.arguments)
@@ -476,7 +479,7 @@ STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "speak": Speak, "ring": Ring, "show": Show, "run": Run,
     "start_program": Start, "request": Request, "osc": Osc, "paste": Paste,
-    "secret": TypeSecret, **MIDI_STEPS,
+    "secret": TypeSecret, **ASKING_STEPS, **MIDI_STEPS,
 }
 
 

@@ -7,7 +7,7 @@ from brass_pebble.core.say.problem import ProblemError
 
 from .reader import parse, read_line
 from .steps import SETTING_WORDS, SETTINGS, read_time, token
-from .values import PRESS_VALUES
+from .value_kinds import Known
 from .world_steps import STEPS
 
 INDENT = "  "
@@ -25,7 +25,7 @@ def format_macro(text: str) -> str:
         raise ProblemError(first.what, line=first.line, column=first.column, hint=first.hint)
     lines: list[str] = []
     depths: list[int] = [0]
-    known = set(PRESS_VALUES)
+    known = Known()
     opens = False
     blank = False
     for number, raw in enumerate(text.splitlines(), 1):
@@ -52,7 +52,7 @@ def format_macro(text: str) -> str:
     return "\n".join([*lines, ""]) if lines else ""
 
 
-def _line(content: str, number: int, known: set[str]) -> tuple[str, bool]:
+def _line(content: str, number: int, known: Known) -> tuple[str, bool]:
     """A line in its usual form, and whether a block stands below it."""
     rule, pieces = read_line(content, number)
     if rule in SETTINGS:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from brass_pebble.core.desk.action import FIRST, PASS, PIN, REST, STOP, SWALLOW
 from brass_pebble.core.desk.layer_switch import ONE_PRESS
 from brass_pebble.core.desk.model import GO_ON, Desk, find_layer
 from brass_pebble.core.effects.drive import Levels
-from brass_pebble.core.macro.asks import Given
 from brass_pebble.core.macro.timetable import Macro, Timetable
+from brass_pebble.core.macro.value_kinds import Given, KeptValues, NothingKept, Value
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.signal import PART, STRUCK
@@ -27,15 +27,16 @@ FULL = 127
 KEPT_STACKS = 64
 
 
-def given_by(trace: Trace, now: int, values: dict[str, int] | None = None) -> Given:
-    """What a press brings to a live macro, or what a client gave with it."""
+def given_by(trace: Trace, now: int, values: Mapping[str, Value] | None = None, *, kept: KeptValues,
+             answers: Mapping[str, str] | None = None) -> Given:
+    """What a press brings to a live macro, or what a client gave with it; and where values are kept."""
     pressed = trace.answer is not None
 
     def held_ms(since: int) -> int:
         return ((trace.released or now + since) - (trace.pressed or trace.fed)) // MS if pressed else 0
 
-    return Given({"strength": trace.strength, "position": 0, "number": 0, **(values or {})}, held_ms,
-                 lambda: pressed and not trace.released)
+    return Given({"strength": trace.strength, **(values or {})}, held_ms, lambda: pressed and not trace.released,
+                 answers or {}, kept)
 
 
 @dataclass(slots=True)
@@ -67,6 +68,8 @@ class Router:
         self.layers = Layers()
         self.resting: set[str] = set()
         self.fresh: list[Trace] = []
+        # Where macros keep values.
+        self.kept: KeptValues = NothingKept()
         # Told by the engine, which can see the lamp.
         self.caps_lock: Callable[[], bool] = lambda: False
         # What the press that is fed next was found to play, since its first keys were sent ahead.
@@ -533,15 +536,15 @@ class Router:
         macro = answer.macro
         if macro is None or macro.score is None:
             return None
-        given = given_by(trace, now, {"position": self._position})
+        given = given_by(trace, now, {"position": self._position}, kept=self.kept)
         return Live(macro.score, given, locked=macro.types_text and self.caps_lock())
 
     def play_macro(self, trace: Trace, macro: Macro, now: int, out: list[Effect],
-                   values: dict[str, int] | None = None) -> None:
-        """Play a macro that no control plays: for a client, with the values that it gave."""
+                   values: Mapping[str, Value] | None = None, answers: Mapping[str, str] | None = None) -> None:
+        """Play a macro that no control plays: for a client, with the values and answers that it gave."""
         trace.macro = macro.id
         locked = macro.types_text and self.caps_lock()
-        given = given_by(trace, now, values)
+        given = given_by(trace, now, values, kept=self.kept, answers=answers)
         live = Live(macro.score, given, locked=locked) if macro.score else None
         timetable = macro.locked_timetable if locked and macro.locked_timetable else macro.timetable
         manner = Manner(macro.again, longest=macro.longest, overtaken=self.desk.overtaken_after,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 _AFTER_THESE_ES = ("s", "x", "ch", "sh", "z")
 
 
@@ -15,3 +17,8 @@ def plural(noun: str) -> str:
 def say_count(number: int, noun: str) -> str:
     """A number and what it counts, in agreement; thousands are parted."""
     return f"{number:,} {noun if number == 1 else plural(noun)}"
+
+
+def say_list(items: Sequence[str], joined: str = "and") -> str:
+    """Several things in a row: `rye, wheat and spelt`."""
+    return items[0] if len(items) == 1 else f"{', '.join(items[:-1])} {joined} {items[-1]}" if items else ""

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+import re
 import tomllib
+from collections.abc import Mapping
 from typing import Any
 
 from .toml_fields import Places
@@ -91,4 +93,16 @@ def _longest_number(text: str) -> str:
     number = max(range(len(lines)), key=lambda index: sum(map(str.isdigit, lines[index])))
     return f"(at line {number + 1}, column 1)"
 
+# Of a label, in characters; a value that macros keep ({take}) stands in it as itself and does not count.
 LONGEST_LABEL = 12
+_VALUE_IN_LABEL = re.compile(r"\{([a-z][a-z0-9_]*)\}")
+
+
+def label_length(label: str) -> int:
+    """How long a label is."""
+    return len(_VALUE_IN_LABEL.sub("", label))
+
+
+def fill_label(label: str, values: Mapping[str, str]) -> str:
+    """A label with the values that macros keep."""
+    return _VALUE_IN_LABEL.sub(lambda found: values.get(found[1], "–"), label) if "{" in label else label

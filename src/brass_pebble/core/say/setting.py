@@ -136,12 +136,13 @@ class Text:
     longest: int = 0
     check: Callable[[str], str] | None = None
     what: str = "text"
+    measure: Callable[[str], int] = len
 
     def read(self, fields: Fields, name: str, default: str) -> str:
         text = fields.text(name, default)
-        if self.longest and len(text) > self.longest:
+        if self.longest and self.measure(text) > self.longest:
             fields.problem(name, f"a {name} has at most {say_count(self.longest, 'character')}, this one has "
-                                 f"{len(text)}",
+                                 f"{self.measure(text)}",
                            "Shorten it", word=text)
             return text[:self.longest]
         try:

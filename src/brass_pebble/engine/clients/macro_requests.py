@@ -6,12 +6,15 @@ One method for each request, named after it; docs/protocol.md tells the fields.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
 from brass_pebble import file_access
 from brass_pebble.core.desk.renaming import plays_in_bindings
+from brass_pebble.core.macro.asks import Question
 from brass_pebble.core.macro.naming import rename_plays, with_name, written_name
 from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.macro.timetable import Macro
+from brass_pebble.core.macro.value_kinds import Value
 from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist
 from brass_pebble.core.stage.program import StageProgram
@@ -21,7 +24,9 @@ from brass_pebble.engine.disk.guests import FILE as GUESTS
 from brass_pebble.engine.disk.guests import Guests, guests_of, write_guests
 from brass_pebble.engine.disk.parsed_toml import parse_tables
 from brass_pebble.engine.ports import Ports
-from brass_pebble.engine.runs.rehearsal import Rehearsal
+from brass_pebble.engine.runs.kept_values import KeptInDesk
+from brass_pebble.engine.runs.questions import Answered, Questions
+from brass_pebble.engine.runs.rehearsal import Rehearsal, Rehearsed
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
 from brass_pebble.kinds.outputs.xkb import typist
@@ -40,11 +45,14 @@ class MacroRequests:
 
     setup: Setup
     rows: DeskRows
+    questions: Questions
+    kept: KeptInDesk
 
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
         self._rehearsal: Rehearsal | None = None
         self._name = ""
+        self._asked: Answered | None = None
 
     def do_macros(self, client: Client, ask: messages.AskMacros) -> None:
         """Every macro's text, by its id, broken ones included."""
@@ -212,10 +220,20 @@ class MacroRequests:
         stage = StageOutput(self._programs())
         self._name = macro.name
         self._rehearsal = Rehearsal(macro, stage, hold=int(ask.hold_ms * MS),
-                                    values=ask.given())
+                                    given=Rehearsed(ask.given(), ask.answers, self.kept.all(), self._put_question))
         self._tell()
         self._book()
         return {"length_ms": macro.timetable.length / MS, "programs": [p.name for p in stage.programs.values()]}
+
+    def _put_question(self, question: Question, answered: Callable[[Value | None], None]) -> None:
+        """A rehearsal asks the person, as a run would."""
+        def told(value: Value | None, how: str) -> None:
+            self._asked = None
+            answered(value)
+            self._tell()
+            self._book()
+        self._asked = told
+        self.questions.open(question, "", f"{self._name} (rehearsal)", told)
 
     def _programs(self) -> dict[str, StageProgram]:
         """The programs that it is rehearsed with: the stage's, or those of the demo."""
@@ -254,6 +272,8 @@ class MacroRequests:
         if rehearsal is None:
             return
         due = rehearsal.next_deadline()
+        if due is None and rehearsal.waits_for_answer:
+            return
         self._ports.alarms.at("rehearsal", due if due is not None else self._ports.now(), self._step)
 
     def _step(self, now: int) -> None:
@@ -281,6 +301,9 @@ class MacroRequests:
     def _end_rehearsal(self) -> None:
         if self._rehearsal is not None:
             self._rehearsal.stop()
+            if self._asked is not None:
+                self.questions.drop_asked_by(self._asked)
+                self._asked = None
             self._tell()
             self._rehearsal = None
             self._ports.alarms.cancel("rehearsal")

@@ -21,6 +21,8 @@ class ProblemList:
         # What is told until the engine ends: what is wrong with it, and what the person should know.
         self._standing: list[Problem] = []
         self._notices: list[Problem] = []
+        self._desk: list[Problem] = []
+        self._parts: dict[str, list[Problem]] = {}
 
     def add(self, problem: Problem) -> None:
         """Tell the person of something wrong."""
@@ -45,7 +47,17 @@ class ProblemList:
 
     def of_desk(self, problems: Iterable[Problem]) -> None:
         """A desk was read: what is wrong with it takes the place of what was."""
-        self.listed = [*self._standing, *problems, *self._notices]
+        self._desk = list(problems)
+        parts = [problem for listed in self._parts.values() for problem in listed]
+        self.listed = [*self._standing, *self._desk, *parts, *self._notices]
+
+    def of_part(self, part: str, problems: Iterable[Problem]) -> None:
+        """What is wrong with a part now, in place of what was wrong with it."""
+        listed = list(problems)
+        if listed != self._parts.get(part, []):
+            self._parts[part] = listed
+            self.of_desk(self._desk)
+            self.tell()
 
     def tell(self) -> None:
         """Tell clients."""

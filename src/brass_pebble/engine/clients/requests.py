@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable
 
 from brass_pebble import __version__
+from brass_pebble.core.macro.asking_steps import asked_for
 from brass_pebble.core.say.problem import nearest
 from brass_pebble.core.signals.signal import from_wire
 from brass_pebble.engine.clients.desk_rows import DeskRows
@@ -153,8 +154,9 @@ class Requests:
                 raise Broken(desk.broken_macros[name], f"See brass-pebble macro check macros/{name}.macro")
             raise UnknownMacro(f"there is no macro “{name}”", nearest(name, desk.macros) or
                           f"Available: {', '.join(desk.macros) or 'none yet'}")
-        trace = self.control.play(macro, client.name or "a client", ask.given())
-        return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.timetable.length / MS}
+        trace = self.control.play(macro, client.name or "a client", ask.given(), ask.answers)
+        return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.timetable.length / MS,
+                "asks": asked_for(macro.score.steps) if macro.score else []}
 
     def do_stop(self, client: Client, ask: messages.Stop) -> Message:
         """Stop everything and release everything."""

@@ -19,15 +19,19 @@ _CHANGES = (_FLAGS.CLOSE_WRITE | _FLAGS.MOVED_TO | _FLAGS.MOVED_FROM | _FLAGS.DE
             | _FLAGS.DELETE_SELF | _FLAGS.MOVE_SELF | _FLAGS.ATTRIB)
 _COMES = _FLAGS.MOVED_TO | _FLAGS.MOVED_FROM | _FLAGS.CREATE | _FLAGS.DELETE
 INSIDE = ("macros", "layouts", "programs")
+# Values that macros keep are no part of what the desk is: they have a follower of their own.
+VALUES = "values"
 
 
 class DeskWatch:
-    """Watches the folders of a desk; `changed` is called when anything of it may be another one."""
+    """Watches the folders of a desk; `changed` is called when anything of it may be another one,
+    `values_changed` when a kept value may be."""
 
-    def __init__(self, folder: Path, others: tuple[Path, ...], changed: Callable[[], None]) -> None:
-        self._folder = folder
+    def __init__(self, folder: Path, others: tuple[Path, ...], changed: Callable[[], None],
+                 values_changed: Callable[[], None] = lambda: None) -> None:
+        self._folder, self._values = folder, folder / VALUES
         self._folders = (folder, *(folder / name for name in INSIDE), *others)
-        self._changed = changed
+        self._changed, self._values_changed = changed, values_changed
         self._notify = inotify_simple.INotify(nonblocking=True)
         self._watched: dict[int, Path] = {}
         self._follow()
@@ -40,7 +44,7 @@ class DeskWatch:
     def _follow(self) -> None:
         """Watch what is at the paths now; a folder that is not there yet appears in the one above it."""
         watched: dict[int, Path] = {}
-        for folder in self._folders:
+        for folder in (*self._folders, self._values):
             with contextlib.suppress(OSError):
                 if folder.is_dir():
                     watched[self._notify.add_watch(folder, _CHANGES)] = folder
@@ -60,13 +64,15 @@ class DeskWatch:
         except OSError as error:
             log.warning("changes of the desk's files cannot be told: %s", error)
             return
-        changed = follow = False
+        changed = follow = values = False
         for event in told:
             folder = self._watched.get(event.wd)
             if event.mask & (_FLAGS.IGNORED | _FLAGS.DELETE_SELF | _FLAGS.MOVE_SELF | _FLAGS.Q_OVERFLOW):
                 changed = follow = True
             elif folder is None:
                 continue
+            elif folder == self._values or folder / event.name == self._values:
+                values, follow = True, follow or bool(event.mask & _FLAGS.ISDIR)
             elif event.mask & _FLAGS.ISDIR:
                 if folder / event.name in self._folders:
                     changed = follow = True
@@ -75,6 +81,8 @@ class DeskWatch:
                 changed = True
         if follow:
             self._follow()
+        if values or follow:
+            self._values_changed()
         if changed:
             self._changed()
 

@@ -16,6 +16,7 @@ from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.devices.set_aside import SetAside
 from brass_pebble.engine.ports import Ports, PressPath
+from brass_pebble.engine.runs.questions import Questions
 from brass_pebble.engine.runs.recorder import Recorder
 from brass_pebble.kinds.inputs.bystanders import Bystanders
 
@@ -31,6 +32,7 @@ class Filters:
     news: News
     bystanders: Bystanders
     path: PressPath
+    questions: Questions
 
     def __init__(self, ports: Ports) -> None:
         self._ports = ports
@@ -58,7 +60,8 @@ class Filters:
 
     def stand_between(self, surface: Surface) -> bool:
         """Whether anything of this surface is not taken as it comes."""
-        return bool(surface.second or surface.debounce or self.aside.holds(surface.id) or self.recorder.busy)
+        return bool(surface.second or surface.debounce or self.aside.holds(surface.id) or self.recorder.busy
+                    or self.questions.counts_digits(surface.id))
 
     # A modifier that is held on the main keyboard would change what is sent: a press waits a moment for its release.
 
@@ -107,6 +110,10 @@ class Filters:
         if value and self.recorder.chooses and not self._keeps_its_meaning(surface_id, code) and \
                 self.recorder.take_target(surface_id, surface.control_of(code)):
             return None
+        if not self._keeps_its_meaning(surface_id, code) and (
+                counted := self.questions.take(surface_id, code, value)):
+            self._account(surface_id, code, value, arrived, counted)
+            return None
         debouncer = self.debouncers.get(surface_id)
         if debouncer is not None and not debouncer.feed(code, value, arrived):
             return None
@@ -117,6 +124,13 @@ class Filters:
             if second and arrived - at <= WINDOW:
                 self._tell_second(trace, second)
         return trace
+
+    def _account(self, surface_id: str, code: int, value: int, arrived: int, why: str) -> None:
+        """A press that was part of an answer has a trace, too."""
+        self.news.lit.append((surface_id, code, value, arrived))
+        trace = self._ports.router.account(surface_id, code, arrived, self._ports.now(), why) if value else None
+        if trace is not None:
+            self.news.fresh.append(trace)
 
     def _keeps_its_meaning(self, surface_id: str, code: int) -> bool:
         """Whether a control ends what goes on, and so cannot be chosen to play it."""

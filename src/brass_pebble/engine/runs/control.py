@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from brass_pebble.core.macro.timetable import Macro, Timetable
+from brass_pebble.core.macro.value_kinds import Value
 from brass_pebble.core.play.player import Manner, Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem
@@ -21,17 +22,19 @@ class Control:
     stop_first: Sequence[Callable[[], object]] = ()
     stop_last: Sequence[Callable[[], object]] = ()
     end_helpers: Callable[[Run], object]
+    drop_questions: Callable[[Run], object]
 
     def __init__(self, ports: Ports, player: Player, sender: Sender, news: News) -> None:
         self._ports, self._router = ports, ports.router
         self._player, self._sender, self._news = player, sender, news
 
-    def play(self, macro: Macro, origin: str, values: dict[str, int] | None = None) -> Trace:
-        """Play a macro for a client, with the values that it gave."""
+    def play(self, macro: Macro, origin: str, values: Mapping[str, Value] | None = None,
+             answers: Mapping[str, str] | None = None) -> Trace:
+        """Play a macro for a client, with the values and answers that it gave."""
         now = self._ports.now()
         trace = self._router.new_trace(now, now, origin)
         trace.spoken = f"“{macro.name}”"
-        self._router.play_macro(trace, macro, now, self._sender.out, values)
+        self._router.play_macro(trace, macro, now, self._sender.out, values, answers)
         if self._sender.out:
             self._sender.send(now)
         self._news.fresh.append(trace)
@@ -106,8 +109,10 @@ class Control:
     def run_ended(self, run: Run, now: int) -> None:
         """A run has ended, however it did."""
         self._news.run_ended(run)
-        if run.state == "stopped" and run.live is not None:
-            self.end_helpers(run)
+        if run.live is not None:
+            self.drop_questions(run)
+            if run.state == "stopped":
+                self.end_helpers(run)
 
     def panic(self, error: Exception) -> None:
         """A mistake of the program: everything stops and is released, the engine goes on."""

@@ -6,19 +6,17 @@ Slow ones are done on threads of their own; a failure is told in the trace, and 
 from __future__ import annotations
 
 import contextlib
-import os
-import select
 import shutil
-import signal
 import subprocess
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from brass_pebble import paths
 from brass_pebble.core.desk.model import ANYWHERE
-from brass_pebble.core.macro.asks import Ask, Errand, Window
+from brass_pebble.core.macro.asks import Ask, Errand, Question, Window
 from brass_pebble.core.play.player import Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import say_duration
@@ -27,22 +25,24 @@ from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.loop import Worker
 from brass_pebble.engine.ports import LiveDesk, Ports, RunControl
 from brass_pebble.kinds.outputs.base import HasWindows, Output, OutputError
+from brass_pebble.kinds.windows.base import CannotDo, WindowGone, focus_and_wait, wait_for_window
+from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 
 from .clipboard import Held, find_clipboard
-from .guardian import Guardian
+from .helpers import LATE, STAYS, Helpers, name_of
+from .questions import Questions
+from .reading import NO_CLIPBOARD, Reading
 
 MS = 1_000_000
 # How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
-POOLS = {"program": (16, 16), "request": (6, 16), "osc": (2, 64), "speak": (1, 8), "clipboard": (1, 16),
-         "window": (8, 16)}
+POOLS = {"program": (64, 32), "request": (6, 16), "osc": (2, 64), "speak": (1, 8), "clipboard": (1, 16),
+         "window": (8, 16), "read": (8, 16)}
 POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "osc": "osc",
-           "speak": "speak", "paste": "clipboard"}
+           "speak": "speak", "paste": "clipboard", "read clipboard": "clipboard", "read title": "window",
+           "read file": "read", "read command": "program", "read shell": "program"}
 POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
-             "speak": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window"}
-# A job that begins so much later than it was asked for says so, in ns.
-LATE = 100 * MS
-# So much of what a helper complains of is kept, in bytes; the rest is read and dropped.
-MOST_SAID = 4_000
+             "speak": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window",
+             "read": "files are read"}
 # A helper's time for ending is over at once when everything stops, in s.
 ENDS_WITHIN = 0.05
 # Programs that speak: the first one that is here.
@@ -54,7 +54,6 @@ QUIET = ("", False)
 # A program that was started to stay and ends with a failure within this was never there, in s.
 FAILS_WITHIN = 5.0
 TOLD_ONCE = "start"
-STAYS = "write start instead of run for a program that stays"
 Done = tuple[str, object]  # a remark for the trace, and the answer
 
 
@@ -66,14 +65,14 @@ class Errands:
     live: LiveDesk
     player: Player
     output: Output
+    questions: Questions
+    folder: Path
 
     def __init__(self, ports: Ports) -> None:
         self._ports = ports
         self._pools: dict[str, Worker] = {}
-        self._guard = Guardian()
-        self._children: dict[subprocess.Popen[bytes], Run | None] = {}
-        self._ended: set[subprocess.Popen[bytes]] = set()
-        self._lock = threading.Lock()
+        self._helpers = Helpers()
+        self.reading = Reading(lambda: self.folder, self._helpers)
         self._kept: Held | None = None
         self._closing = False
         # When everything was stopped last: what was asked for before that and has not begun is not begun.
@@ -83,11 +82,14 @@ class Errands:
         """Do what runs have asked for."""
         asked, self.player.errands = self.player.errands, []
         for run, ask in asked:
-            if run.state != "playing" and isinstance(ask, Window):
+            if run.state != "playing" and isinstance(ask, Window | Question):
                 continue
             self._do(run, ask)
 
     def _do(self, run: Run, ask: Ask) -> None:
+        if isinstance(ask, Question):
+            self.questions.put(run, ask)
+            return
         if isinstance(ask, Window):
             if (own := self.output.ability(HasWindows)) is not None:
                 self._wait_for_own(run, ask, own, self._ports.now() + ask.limit)
@@ -112,12 +114,14 @@ class Errands:
 
         slow: dict[str, Callable[[Errand], Done]] = {
             "speak": self._speak, "run": run_helper, "shell": run_helper,
-            "request": call_address, "osc": _osc, "paste": self._paste}
+            "request": call_address, "osc": _osc, "paste": self._paste,
+            **dict.fromkeys((kind for kind in POOL_OF if kind.startswith("read ")),
+                            lambda ask: self.reading.read(ask, run))}
         if ask.kind == "start":
             self._start_to_stay(run, ask)
             return
         if ask.kind in ("run", "shell"):
-            name = _name_of(ask.words) if ask.kind == "run" else "the shell"
+            name = name_of(ask.words) if ask.kind == "run" else "the shell"
             self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
         self._slowly(POOL_OF[ask.kind], run, ask, lambda: slow[ask.kind](ask))
 
@@ -177,16 +181,45 @@ class Errands:
                                   lambda now: self._wait_for_own(run, ask, own, until))
 
     def _wait_for_window(self, run: Run, ask: Window) -> Done:
-        from brass_pebble.kinds.outputs.x11 import Windows
         try:
-            windows = Windows()
+            desktop = open_desktop()
         except OutputError as error:
             return str(error), False
         try:
-            return "", windows.wait(ask.pattern, by_class=ask.by_class, focused=ask.focused, seconds=ask.limit / 1e9,
-                                    given_up=lambda: self._closing or run.state != "playing")
+            return "", wait_for_window(desktop, ask.pattern, by_class=ask.by_class, focused=ask.focused,
+                                       seconds=ask.limit / 1e9,
+                                       given_up=lambda: self._closing or run.state != "playing")
         finally:
-            windows.close()
+            desktop.close()
+
+    def remember_focus(self) -> Callable[[], str] | None:
+        """Which window has the focus, on a thread: a call that gives it back, and says what is wrong if it cannot."""
+        if self.output.ability(HasWindows) is not None or desktop_kind() is None:
+            return None
+        desktop = open_desktop()
+        try:
+            window = next((one for one in desktop.look() if one.focused), None)
+        finally:
+            desktop.close()
+        if window is None:
+            return None
+        name = window.title[:40] or window.cls or "without a title"
+
+        def give_back() -> str:
+            desktop = open_desktop()
+            try:
+                return "" if focus_and_wait(desktop, window.key) else f"the window “{name}” did not take the focus back"
+            except WindowGone:
+                return f"the window “{name}” was closed meanwhile"
+            except CannotDo as error:
+                return str(error)
+            finally:
+                desktop.close()
+        return give_back
+
+    def slowly(self, job: Callable[[], object], then: Callable[[object], None]) -> bool:
+        """Do something about windows on a thread, then `then(result)` on the loop; false if too many wait."""
+        return self._pool("window").do(job, then)
 
     # At once.
 
@@ -231,16 +264,18 @@ class Errands:
     def _speak(self, ask: Errand) -> Done:
         for speaker in SPEAKERS:
             if shutil.which(speaker[0]):
-                return self._start([*speaker, ask.words[0]], 30.0)
+                ended = self._helpers.run([*speaker, ask.words[0]], 30.0)
+                return ended.remark, ended.well
         return "nothing was said: no speech program is here. Install speech-dispatcher or espeak-ng", False
 
     def _run(self, ask: Errand, run: Run) -> Done:
         words = ["/bin/sh", "-c", ask.words[0]] if ask.kind == "shell" else list(ask.words)
-        return self._start(words, ask.limit / 1e9, run=run)
+        ended = self._helpers.run(words, ask.limit / 1e9, run)
+        return ended.remark, ended.well
 
     def _start_to_stay(self, run: Run, ask: Errand) -> None:
         """A program of its own: in a session of its own, with nothing of ours open, and ended by nothing of ours."""
-        name = _name_of(ask.words)
+        name = name_of(ask.words)
 
         def job() -> Done:
             try:
@@ -267,50 +302,12 @@ class Errands:
         too."""
         if run is None:
             self._stopped_at = self._ports.now()
-        with self._lock:
-            children = [child for child, owner in self._children.items() if run is None or owner is run]
-            self._ended.update(children)
-        for child in children:
-            _end_group(child)
-
-    def _start(self, words: list[str], seconds: float, data: bytes = b"", run: Run | None = None) -> Done:
-        name = _name_of(words)
-        with self._lock:
-            if self._closing:
-                return f"{name} was stopped", False
-            try:
-                child = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                                         stderr=subprocess.PIPE, start_new_session=True, umask=paths.usual_umask)
-            except OSError as error:
-                return f"{name} could not be run: {error.strerror}", False
-            self._guard.begun(child.pid)
-            self._children[child] = run
-        began = time.monotonic()
-        try:
-            errors = _wait(child, seconds)
-        finally:
-            with self._lock:
-                self._children.pop(child, None)
-                stopped = child in self._ended
-                self._ended.discard(child)
-            self._guard.ended(child.pid)
-        if stopped:
-            return f"{name} was stopped", False
-        if errors is None:
-            _end_group(child)
-            child.wait()
-            return f"{name} did not end within {seconds:g} s and was ended; {STAYS}", False
-        took = round((time.monotonic() - began) * 1e9)
-        if child.returncode:
-            said = errors.decode(errors="replace").strip().splitlines()
-            return f"{name} ended with exit code {child.returncode}{': ' + said[-1][:120] if said else ''}", False
-        return f"{name} ended after {say_duration(took)}" if took > LATE else "", True
+        self._helpers.end(run)
 
     def _paste(self, ask: Errand) -> Done:
         tools = find_clipboard()
         if tools is None:
-            return ("the clipboard is not available: no display, or neither wl-clipboard nor xclip nor xsel is "
-                    "installed"), False
+            return NO_CLIPBOARD, False
         said = ""
         try:
             if self._kept is None:
@@ -336,7 +333,7 @@ class Errands:
 
     def stop(self) -> None:
         """Nothing begins any more, and every program that a macro waits for ends, at once."""
-        self._closing = True
+        self._closing = self._helpers.closing = True
         for name, pool in self._pools.items():
             if name != "clipboard":
                 pool.clear()
@@ -350,55 +347,13 @@ class Errands:
         self._closing = True
         for name, pool in self._pools.items():
             pool.close(CLIPBOARD_SECONDS if name == "clipboard" else ENDS_WITHIN)
-        self._guard.close()
+        self._helpers.close()
 
 
 def stays_notice(file: str, line: int) -> Problem:
     """What to tell once of a program that is run and seems to be meant to stay."""
     return Problem("a program that is run is waited for, and ended when its time is over, with all it has unsaved",
                    file, line, hint='Write start "program" for one that stays. Shown once')
-
-
-def _name_of(words: Sequence[str]) -> str:
-    return os.path.basename(words[0]) if words[0] != "/bin/sh" else "the shell"
-
-
-def _end_group(child: subprocess.Popen[bytes]) -> None:
-    with contextlib.suppress(OSError):
-        os.killpg(child.pid, signal.SIGKILL)
-
-
-def _wait(child: subprocess.Popen[bytes], seconds: float) -> bytes | None:
-    """Wait for a helper's end, and read what it complains of: the last of it, in bounded memory.  None: it takes too
-    long."""
-    assert child.stderr is not None
-    stream = child.stderr.fileno()
-    os.set_blocking(stream, False)
-    until, said = time.monotonic() + seconds, b""
-    handle = os.pidfd_open(child.pid)
-    waiting = select.poll()
-    waiting.register(handle, select.POLLIN)
-    waiting.register(stream, select.POLLIN)
-    try:
-        while (left := until - time.monotonic()) > 0:
-            ready = dict(waiting.poll(left * 1000))
-            if stream in ready:
-                try:
-                    data = os.read(stream, 65_536)
-                    said = (said + data)[-MOST_SAID:]
-                except BlockingIOError:
-                    data = b"."
-                if not data:
-                    waiting.unregister(stream)
-            if handle in ready:
-                with contextlib.suppress(OSError):
-                    said = (said + os.read(stream, 65_536))[-MOST_SAID:]
-                child.wait()
-                return said
-        return None
-    finally:
-        os.close(handle)
-        child.stderr.close()
 
 
 def _osc(ask: Errand) -> Done:

@@ -6,12 +6,14 @@ Each event is told with its planned and its actual time, and what the program di
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 from brass_pebble.core.effects.kinds import KEY, kind_of, tell
-from brass_pebble.core.macro.asks import Errand, Given, Window
+from brass_pebble.core.macro.asks import Errand, Question, Window
 from brass_pebble.core.macro.timetable import Macro
+from brass_pebble.core.macro.value_kinds import Given, NothingKept, Value
 from brass_pebble.core.play.player import Effect, Live, Player, Run
 from brass_pebble.core.stage.program import Reaction
 from brass_pebble.kinds.outputs.stage import StageOutput
@@ -21,23 +23,34 @@ MOST_TOLD = 2_000
 Row = dict[str, Any]
 
 
+@dataclass(frozen=True)
+class Rehearsed:
+    """What a rehearsal begins with.  `ask(question, answered)` asks somebody; without it what is likely is taken."""
+
+    values: Mapping[str, Value] = field(default_factory=dict)
+    answers: Mapping[str, str] = field(default_factory=dict)
+    kept: Mapping[str, Value] = field(default_factory=dict)
+    ask: Callable[[Question, Callable[[Value | None], None]], None] | None = None
+
+
 class Rehearsal:
     """One macro on a stage.  `advance` is to be called at `next_deadline`; `news` hands out what happened since."""
 
-    def __init__(self, macro: Macro, stage: StageOutput, *, hold: int = 0,
-                 values: dict[str, int] | None = None) -> None:
+    def __init__(self, macro: Macro, stage: StageOutput, *, hold: int = 0, given: Rehearsed | None = None) -> None:
         self.macro, self.stage = macro, stage
         self._player = Player(self._ended)
         self._out: list[Effect] = []
         self._events: list[Row] = []
-        self._told = 0
+        self._told = self._asking = 0
         self._waits: list[tuple[Run, Window, int]] = []
         self.start = time.monotonic_ns()
         self.done = False
         self.trouble = ""
-        given = Given({"strength": 127, "position": 0, "number": 0, **(values or {})}, lambda now: now // MS,
-                      lambda: time.monotonic_ns() - self.start < hold)
-        live = Live(macro.score, given) if macro.score else None
+        rehearsed = given or Rehearsed()
+        self._ask = rehearsed.ask
+        given_ = Given(dict(rehearsed.values), lambda now: now // MS, lambda: time.monotonic_ns() - self.start < hold,
+                       rehearsed.answers, NothingKept(rehearsed.kept))
+        live = Live(macro.score, given_) if macro.score else None
         self._run, _ = self._player.start(macro.timetable, self.start, self._out, live=live)
         self._send(self.start)
 
@@ -63,7 +76,7 @@ class Rehearsal:
                 self._player.resume(run, here, now, self._out)
                 self._send(now)
         self._take_reactions()
-        if self.next_deadline() is None:
+        if self.next_deadline() is None and not self._asking:
             self.done = True
 
     def _send(self, now: int) -> None:
@@ -78,13 +91,34 @@ class Rehearsal:
         self._take_reactions()
         errands, self._player.errands = self._player.errands, []
         for run, ask in errands:
-            if isinstance(ask, Window):
+            if isinstance(ask, Question):
+                self._tell(f"(asks “{ask.words}”)", now - self.start, now - self.start, ask.line)
+                if self._ask is not None:
+                    self._asking += 1
+                    self._ask(ask, lambda value, run=run: self._answered(run, value))  # type: ignore[misc]
+                else:
+                    self._player.resume(run, True, now, self._out)
+                    self._send(now)
+            elif isinstance(ask, Window):
                 self._waits.append((run, ask, now + ask.limit))
             elif isinstance(ask, Errand):
                 self._tell(f"({' '.join((ask.kind, *ask.words))})", now - self.start, now - self.start, ask.line)
                 if ask.wait:
                     self._player.resume(run, True, now, self._out)
                     self._send(now)
+
+    def _answered(self, run: Run, value: Value | None) -> None:
+        """Somebody has answered, or will not."""
+        self._asking -= 1
+        if not self.done:
+            now = time.monotonic_ns()
+            self._player.resume(run, value, now, self._out)
+            self._send(now)
+
+    @property
+    def waits_for_answer(self) -> bool:
+        """Whether it goes on only when somebody answers."""
+        return bool(self._asking)
 
     def _there(self, ask: Window) -> bool:
         return self.stage.is_there(ask.pattern, focused=ask.focused)
@@ -118,6 +152,7 @@ class Rehearsal:
         self._send(now)
         self._waits.clear()
         self.done = True
+        self._asking = 0
 
     def late_ms(self) -> float:
         """The latest event's lateness."""
@@ -125,9 +160,9 @@ class Rehearsal:
 
 
 def rehearse_here(macro: Macro, stage: StageOutput, say: Callable[[int, Row], None],
-                  values: dict[str, int] | None = None) -> Rehearsal:
+                  given: Rehearsed | None = None) -> Rehearsal:
     """Rehearse in this process, and `say(number, event)` each event when it has landed."""
-    rehearsal = Rehearsal(macro, stage, values=values)
+    rehearsal = Rehearsal(macro, stage, given=given)
     while not rehearsal.done:
         due = rehearsal.next_deadline()
         if due is not None:

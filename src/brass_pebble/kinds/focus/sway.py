@@ -30,20 +30,12 @@ def socket_of_compositor() -> str:
     return os.environ.get("SWAYSOCK") or os.environ.get("I3SOCK") or ""
 
 
-class FocusOnSway:
-    """`run(tell)` calls `tell(window)` for the window that has the focus and for every change, until `stop` is
-    readable or the compositor goes away.
+class SwayConnection:
+    """A connection to the compositor.  Reading ends when `stop` is readable.
 
     Raises:
-        OutputError: the compositor cannot be reached.
+        OutputError: it cannot be reached.
     """
-
-    source = "the compositor (sway protocol)"
-
-    @staticmethod
-    def works_here() -> bool:
-        """Whether such a compositor is named."""
-        return bool(socket_of_compositor())
 
     def __init__(self, stop: int) -> None:
         self._stop = stop
@@ -56,50 +48,12 @@ class FocusOnSway:
             self._socket.close()
             raise OutputError(f"the compositor does not answer at {socket_of_compositor()}: {error.strerror}") from None
 
-    def run(self, tell: Callable[[FocusedWindow | None], None]) -> None:
-        """Tell until stopped."""
-        try:
-            self._send(_SUBSCRIBE, '["window", "workspace", "shutdown"]')
-            self._send(_GET_TREE, "")
-            told: FocusedWindow | None = FocusedWindow("\0")
-            while True:
-                kind, content = self._message()
-                if kind == _EVENT_SHUTDOWN or kind < 0:
-                    return
-                if kind == _GET_TREE:
-                    window = next((_named(node) for node in _walk(content) if node.get("focused")
-                                   and _is_window(node)), None)
-                elif kind == _EVENT_WINDOW and content.get("change") in ("focus", "title"):
-                    node = content.get("container", {})
-                    if not node.get("focused"):
-                        continue
-                    window = _named(node)
-                elif kind & _EVENT:
-                    # A window closed, or a workspace came that may be empty: ask who has the focus now.
-                    self._send(_GET_TREE, "")
-                    continue
-                else:
-                    continue
-                if window != told:
-                    tell(window)
-                    told = window
-        except (OSError, ValueError) as error:
-            raise OutputError(f"the compositor went away: {error}") from None
-        finally:
-            self._socket.close()
-
-    def list(self) -> list[FocusedWindow]:
-        """The windows that are open now."""
-        with contextlib.closing(self._socket):
-            self._send(_GET_TREE, "")
-            _, content = self._message()
-            return [_named(node) for node in _walk(content) if _is_window(node)]
-
-    def _send(self, kind: int, text: str) -> None:
+    def send(self, kind: int, text: str) -> None:
+        """Send a message."""
         data = text.encode()
         self._socket.sendall(_HEAD.pack(_MAGIC, len(data), kind) + data)
 
-    def _message(self) -> tuple[int, Any]:
+    def message(self) -> tuple[int, Any]:
         """The next message: its type and content; type -1 when this is to stop."""
         while True:
             if len(self._data) >= _HEAD.size:
@@ -119,17 +73,82 @@ class FocusOnSway:
                 raise OSError("it closed the connection")
             self._data += data
 
+    def close(self) -> None:
+        """Leave."""
+        self._socket.close()
 
-def _walk(node: Any) -> Iterator[dict[str, Any]]:
+
+class FocusOnSway:
+    """`run(tell)` calls `tell(window)` for the window that has the focus and for every change, until `stop` is
+    readable or the compositor goes away.
+
+    Raises:
+        OutputError: the compositor cannot be reached.
+    """
+
+    source = "the compositor (sway protocol)"
+
+    @staticmethod
+    def works_here() -> bool:
+        """Whether such a compositor is named."""
+        return bool(socket_of_compositor())
+
+    def __init__(self, stop: int) -> None:
+        self._connection = SwayConnection(stop)
+
+    def run(self, tell: Callable[[FocusedWindow | None], None]) -> None:
+        """Tell until stopped."""
+        try:
+            self._connection.send(_SUBSCRIBE, '["window", "workspace", "shutdown"]')
+            self._connection.send(_GET_TREE, "")
+            told: FocusedWindow | None = FocusedWindow("\0")
+            while True:
+                kind, content = self._connection.message()
+                if kind == _EVENT_SHUTDOWN or kind < 0:
+                    return
+                if kind == _GET_TREE:
+                    window = next((named(node) for node in walk(content) if node.get("focused")
+                                   and is_window(node)), None)
+                elif kind == _EVENT_WINDOW and content.get("change") in ("focus", "title"):
+                    node = content.get("container", {})
+                    if not node.get("focused"):
+                        continue
+                    window = named(node)
+                elif kind & _EVENT:
+                    # A window closed, or a workspace came that may be empty: ask who has the focus now.
+                    self._connection.send(_GET_TREE, "")
+                    continue
+                else:
+                    continue
+                if window != told:
+                    tell(window)
+                    told = window
+        except (OSError, ValueError) as error:
+            raise OutputError(f"the compositor went away: {error}") from None
+        finally:
+            self._connection.close()
+
+    def list(self) -> list[FocusedWindow]:
+        """The windows that are open now."""
+        with contextlib.closing(self._connection):
+            self._connection.send(_GET_TREE, "")
+            _, content = self._connection.message()
+            return [named(node) for node in walk(content) if is_window(node)]
+
+
+def walk(node: Any) -> Iterator[dict[str, Any]]:
+    """Every node of the tree."""
     yield node
     for child in (*node.get("nodes", ()), *node.get("floating_nodes", ())):
-        yield from _walk(child)
+        yield from walk(child)
 
 
-def _is_window(node: dict[str, Any]) -> bool:
+def is_window(node: dict[str, Any]) -> bool:
+    """Whether a node is a window."""
     return bool(node.get("app_id") or node.get("window_properties") or node.get("window")) and not node.get("nodes")
 
 
-def _named(node: dict[str, Any]) -> FocusedWindow:
+def named(node: dict[str, Any]) -> FocusedWindow:
+    """A window as its program names it."""
     properties = node.get("window_properties") or {}
     return FocusedWindow(str(node.get("app_id") or properties.get("class") or ""), str(node.get("name") or "")[:4096])

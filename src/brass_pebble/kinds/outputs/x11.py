@@ -1,20 +1,12 @@
-"""Sends effects to the programs of an X display, through its test extension (XTEST), and looks at its windows.
-
-Windows: Extended Window Manager Hints (_NET_ACTIVE_WINDOW, _NET_CLIENT_LIST, _NET_WM_NAME) where a window manager keeps
-them, else the focus and the window tree of the core protocol.
-"""
+"""Sends effects to the programs of an X display, through its test extension (XTEST)."""
 
 from __future__ import annotations
 
 import contextlib
 import os
-import select
-import time
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable
 from typing import Any
 
-from brass_pebble.core.desk.layer_switch import fits
 from brass_pebble.core.effects.kinds import MOTION
 from brass_pebble.core.effects.pointer import (
     ABS_X,
@@ -35,7 +27,6 @@ from .base import POINTING, Abilities, OutputError, OutputLost
 _OFFSET = 8
 # BTN_LEFT to BTN_TASK, and the buttons as X counts them: 4 to 7 are the wheel.
 _BUTTON_OF = {0x110: 1, 0x111: 3, 0x112: 2, 0x113: 8, 0x114: 9, 0x115: 10, 0x116: 11, 0x117: 12}
-LOOK_EVERY = 0.05
 
 
 def open_display(name: str | None = None) -> Any:
@@ -150,83 +141,3 @@ class X11Output(Abilities):
                 self._key(code, 0)
             self._display.sync()
             self._display.close()
-
-
-@dataclass(frozen=True)
-class SeenWindow:
-    """A window as its program names it."""
-
-    title: str
-    cls: str
-    focused: bool
-
-
-class Windows:
-    """Looks at the windows of a display.  Not for the engine's loop: each look asks the server and waits."""
-
-    def __init__(self, name: str | None = None) -> None:
-        from Xlib import X
-        self._display = open_display(name)
-        self._root = self._display.screen().root
-        self._root.change_attributes(event_mask=X.PropertyChangeMask | X.SubstructureNotifyMask | X.FocusChangeMask)
-        self._atoms = {word: self._display.intern_atom(word) for word in (
-            "_NET_ACTIVE_WINDOW", "_NET_CLIENT_LIST", "_NET_WM_NAME", "UTF8_STRING")}
-
-    def look(self) -> list[SeenWindow]:
-        """The windows that are there now."""
-        focus = self._focus()
-        return [self._seen(window, focus) for window in self._windows()]
-
-    def _seen(self, window: Any, focus: int) -> SeenWindow:
-        title, names = "", None
-        with contextlib.suppress(Exception):
-            text = window.get_full_property(self._atoms["_NET_WM_NAME"], self._atoms["UTF8_STRING"])
-            title = text.value.decode(errors="replace") if text else str(window.get_wm_name() or "")
-            names = window.get_wm_class()
-        return SeenWindow(title, names[1] if names else "", window.id == focus)
-
-    def _windows(self) -> Iterator[Any]:
-        from Xlib import X
-        listed = self._root.get_full_property(self._atoms["_NET_CLIENT_LIST"], X.AnyPropertyType)
-        if listed is not None:
-            yield from (self._display.create_resource_object("window", number) for number in listed.value)
-            return
-        for child in self._root.query_tree().children:
-            with contextlib.suppress(Exception):
-                if child.get_attributes().map_state == X.IsViewable:
-                    yield child
-
-    def _focus(self) -> int:
-        from Xlib import X
-        active = self._root.get_full_property(self._atoms["_NET_ACTIVE_WINDOW"], X.AnyPropertyType)
-        if active is not None and active.value and active.value[0]:
-            return int(active.value[0])
-        focus = self._display.get_input_focus().focus
-        # The focus may lie on a part of the window.
-        while not isinstance(focus, int):
-            parent = focus.query_tree().parent
-            if parent is None or parent == 0 or parent.id == self._root.id:
-                return int(focus.id)
-            focus = parent
-        return 0
-
-    def wait(self, pattern: str, *, by_class: bool, focused: bool, seconds: float,
-             given_up: Callable[[], bool]) -> bool:
-        """Wait until a window is there (or focused); false when the time is over or `given_up` says so."""
-        end = time.monotonic() + seconds
-        while True:
-            if any(fits(pattern, window.cls if by_class else window.title) and (window.focused or not focused)
-                   for window in self.look()):
-                return True
-            left = end - time.monotonic()
-            if left <= 0 or given_up():
-                return False
-            select.select([self._display.fileno()], [], [], min(left, LOOK_EVERY))
-            while self._display.pending_events():
-                self._display.next_event()
-
-    def close(self) -> None:
-        """Leave the display."""
-        with contextlib.suppress(Exception):
-            self._display.close()
-

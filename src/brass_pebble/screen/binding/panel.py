@@ -224,7 +224,7 @@ class BindPanel(ChoosingSheet[Reply | None]):
             yield OptionList(id="choices", markup=False)
             yield KeyLine(id="settings")
             yield Label(f"Key label (up to {LONGEST_LABEL} characters; default: the action's name):")
-            yield Input(placeholder="label", id="label", max_length=LONGEST_LABEL)
+            yield Input(placeholder="label", id="label", max_length=4 * LONGEST_LABEL)
             yield Label("Note, for yourself:")
             yield Input(placeholder="note", id="note", max_length=120)
             yield KeyLine(id="keys", types=True)

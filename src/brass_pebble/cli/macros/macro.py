@@ -10,10 +10,21 @@ from typing import Annotated, Any
 
 import typer
 
+from brass_pebble.cli.shared import (
+    EXIT_CODES,
+    AnswerOption,
+    Failure,
+    JsonOption,
+    NumberOption,
+    SaidOption,
+    StrengthOption,
+    given_answers,
+    given_values,
+    os_text,
+)
 from brass_pebble.core.say.counts import say_count
 
-from .macro_names import copy, delete, rename
-from .shared import EXIT_CODES, Failure, JsonOption, NumberOption, StrengthOption, given_values, os_text
+from .names import copy, delete, rename
 
 macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
                         help="Check, format, rehearse and chart macro files; rename, copy and delete macros of the "
@@ -153,9 +164,10 @@ def _good_macro(file: Path) -> Any:
 @macro_app.command("rehearse")
 def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False,
                    on: Annotated[str, typer.Option("--on", metavar="PROGRAM", help="a stage program's file name")] = "",
-                   number: NumberOption = None, strength: StrengthOption = None) -> None:
+                   number: NumberOption = None, strength: StrengthOption = None, said: SaidOption = None,
+                   answer: AnswerOption = None) -> None:
     """Play a macro into simulated programs, and tell what landed when and what they did with it."""
-    from brass_pebble.engine.runs.rehearsal import rehearse_here
+    from brass_pebble.engine.runs.rehearsal import Rehearsed, rehearse_here
     from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
     from brass_pebble.paths import DEMO_STAGE
     macro = _good_macro(file)
@@ -168,7 +180,7 @@ def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_jso
     def say(number: int, event: dict[str, Any]) -> None:
         told[number] = event
 
-    rehearsal = rehearse_here(macro, stage, say, given_values(number, strength))
+    rehearsal = rehearse_here(macro, stage, say, Rehearsed(given_values(number, strength, said), given_answers(answer)))
     for event in told.values():
         if as_json:
             print(json.dumps(event, ensure_ascii=False))

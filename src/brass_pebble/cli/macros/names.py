@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from .shared import DeskOption, Failure
+from brass_pebble.cli.shared import DeskOption, Failure
 
 MacroName = Annotated[str, typer.Argument(metavar="MACRO", help="its name or its id")]
 NewName = Annotated[str, typer.Argument(metavar="NAME", help="what it is to be called")]

@@ -1,0 +1,177 @@
+"""Values that outlive a run and the engine: in memory for the runs, and in a small file each in the desk's folder.
+
+Every change is on its way to the disk at once, on the worker; several that come together are one write.  A file that
+somebody else has changed is taken up; one that is broken leaves the last good value, and is kept beside when a macro
+sets the value anew.
+"""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+
+from brass_pebble import file_access
+from brass_pebble.core.macro.kept_text import FOLDER, NAME, file_of, read_kept, write_kept
+from brass_pebble.core.macro.value_kinds import Value, kind_of_value, tell_value
+from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.engine.logs import log
+from brass_pebble.engine.ports import Ports
+
+MS = 1_000_000
+TELL_EVERY = 50 * MS
+MOST_VALUES = 2_000
+# How much of a text is told in lists.
+MOST_SHOWN = 200
+
+
+class KeptInDesk:
+    """Reads, keeps, saves."""
+
+    def __init__(self, ports: Ports, folder: Path) -> None:
+        self._ports, self._folder = ports, folder
+        self._values: dict[str, Value] = {}
+        # What is to be saved; what was saved or read last, by which a change of somebody else is known.
+        self._dirty: dict[str, Value] = {}
+        self._lock = threading.Lock()
+        self._seen: dict[str, str] = {}
+        self._troubles: dict[str, Problem] = {}
+
+    # For runs.
+
+    def get(self, name: str) -> Value | None:
+        """One of them; None while nobody has set it."""
+        return self._values.get(name)
+
+    def put(self, name: str, value: Value) -> None:
+        """Set one.
+
+        Raises:
+            ProblemError: there are far too many.
+        """
+        if name not in self._values and len(self._values) >= MOST_VALUES:
+            raise ProblemError(f"the desk keeps {MOST_VALUES:,} values already", hint="Reset some in the Values view")
+        if self._values.get(name) == value and kind_of_value(self._values[name]) == kind_of_value(value):
+            return
+        self._values[name] = value
+        with self._lock:
+            first = not self._dirty
+            self._dirty[name] = value
+        if first:
+            self._ports.worker.do(self._save, self._saved)
+        self._tell_soon()
+
+    def _save(self) -> list[Problem]:
+        with self._lock:
+            dirty, self._dirty = self._dirty, {}
+        problems = []
+        for name, value in dirty.items():
+            text, file = write_kept(value), self._folder / file_of(name)
+            try:
+                self._put_broken_aside(name, file)
+                file_access.private_folder(file.parent)
+                file_access.write_text(file, text)
+                self._seen[name] = text
+            except (OSError, UnicodeError) as error:
+                problems.append(Problem(f"the value could not be saved: {file_access.say(error)}", file_of(name),
+                                        hint=f"It counts until the engine ends. {file_access.next_step(error)}"))
+        return problems
+
+    def _put_broken_aside(self, name: str, file: Path) -> None:
+        """What somebody typed there and cannot be read is not lost."""
+        try:
+            text = file_access.read_text(file)
+        except (OSError, UnicodeError):
+            return
+        if text == self._seen.get(name):
+            return
+        try:
+            read_kept(text)
+        except ProblemError:
+            file_access.write_text(file.with_suffix(".toml.draft"), text)
+
+    def _saved(self, result: object) -> None:
+        if isinstance(result, Exception):
+            log.error("a kept value could not be saved: %r", result, exc_info=result)
+        elif isinstance(result, list):
+            for problem in result:
+                self._ports.problems.add(problem)
+
+    # Files.
+
+    def read_all(self) -> None:
+        """Read what lies in the desk's folder.  At the start, or on the worker's word that something changed."""
+        self._take(self._read_files())
+
+    def follow(self) -> None:
+        """Somebody may have changed the files: read them on the worker."""
+        self._ports.worker.do(self._read_files, self._take_changed)
+
+    def _read_files(self) -> dict[str, Value | Problem | None]:
+        """What lies there: values, what is wrong, or nothing for what was left there by this engine.  Read and written
+        on one thread only, so that it is sure what is whose."""
+        found: dict[str, Value | Problem | None] = {}
+        for file in sorted((self._folder / FOLDER).glob("*.toml"))[:MOST_VALUES]:
+            if not NAME.fullmatch(file.stem):
+                found[file.stem] = Problem("a value cannot have this name", f"{FOLDER}/{file.name}",
+                                               hint="Use small letters, digits and _, and begin with a letter")
+                continue
+            try:
+                text = file_access.read_text(file)
+                if text == self._seen.get(file.stem):
+                    # As it was left here: what is in memory is as new, or newer.
+                    found[file.stem] = None
+                    continue
+                found[file.stem] = read_kept(text)
+                self._seen[file.stem] = text
+            except ProblemError as error:
+                one = error.problem
+                found[file.stem] = Problem(one.what, file_of(file.stem), one.line, one.column, one.hint)
+            except (OSError, UnicodeError) as error:
+                found[file.stem] = Problem(f"it cannot be read: {file_access.say(error)}", file_of(file.stem),
+                                          hint="Put it right, or delete it")
+        for name in self._seen.keys() - found.keys():
+            del self._seen[name]
+        return found
+
+    def _take_changed(self, result: object) -> None:
+        if isinstance(result, dict):
+            self._take(result)
+
+    def _take(self, found: dict[str, Value | Problem | None]) -> None:
+        with self._lock:
+            dirty = set(self._dirty)
+        values: dict[str, Value] = {}
+        problems: dict[str, Problem] = {}
+        for name, value in found.items():
+            if isinstance(value, Problem):
+                problems[name] = value
+            if value is not None and not isinstance(value, Problem):
+                values[name] = value
+            elif name in self._values:
+                values[name] = self._values[name]
+        for name in dirty:
+            # What a run has just set is newer than what was read.
+            if name in self._values:
+                values[name] = self._values[name]
+        changed = values != self._values or problems != self._troubles
+        self._values, self._troubles = values, problems
+        self._ports.problems.of_part("kept values", problems.values())
+        if changed:
+            self._tell_soon()
+
+    # For clients.
+
+    def _tell_soon(self) -> None:
+        if self._ports.publisher.wanted("values"):
+            self._ports.alarms.later("values", TELL_EVERY, lambda now: self._tell())
+
+    def _tell(self) -> None:
+        self._ports.publisher.publish("values", {"values": self.shown()})
+
+    def shown(self) -> dict[str, str]:
+        """Every value as text, shortened."""
+        return {name: tell_value(value)[:MOST_SHOWN] for name, value in sorted(self._values.items())}
+
+    def all(self) -> dict[str, Value]:
+        """Every value."""
+        return dict(self._values)

@@ -1,0 +1,1 @@
+"""What macros ask, on top of whatever is shown."""

@@ -1,0 +1,1 @@
+"""The values that macros keep."""
