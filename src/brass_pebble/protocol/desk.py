@@ -9,6 +9,7 @@ from msgspec import UNSET, Meta, UnsetType
 from brass_pebble.core.macro.value_kinds import Value
 from brass_pebble.core.play.told import TraceRow
 
+from .asking import QuestionRow
 from .base import (
     VERSION,
     Changed,
@@ -59,6 +60,8 @@ class WholeDesk(Reply, frozen=True, kw_only=True):
     layers: LayersRow
     at: Annotated[list[tuple[str, str, list[float]]], said("where things are that move: surface, control, positions")]
     down: Annotated[list[tuple[str, str]], said("what is down: surface, control")]
+    values: Annotated[dict[str, str], said("what macros keep, as text, shortened")]
+    questions: Annotated[list[QuestionRow], said("what macros ask and wait for, the oldest first")]
 
 
 class AskDesk(Request, frozen=True, kw_only=True, tag="desk"):

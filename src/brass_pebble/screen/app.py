@@ -16,7 +16,7 @@ from textual.command import Provider
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, StartError
-from brass_pebble.protocol.asking import AskQuestions, AskValues, QuestionRow, Questions, Values
+from brass_pebble.protocol.asking import QuestionRow
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import AskDesk, AskTraces, Traces, WholeDesk
 from brass_pebble.protocol.topics import NoteNews, QuestionsNews, TraceNews
@@ -177,15 +177,13 @@ class BrassPebbleApp(KeyOrder):
             whole, latest = await self.link.send(AskDesk()), await self.link.send(AskTraces())
             assert isinstance(whole, WholeDesk) and isinstance(latest, Traces)
             self.known.take_snapshot(whole, latest.traces)
-            asked, kept = await self.link.send(AskQuestions()), await self.link.send(AskValues())
-            assert isinstance(asked, Questions) and isinstance(kept, Values)
-            self.known.values = {row.name: row.value for row in kept.values}
+            questions = whole.questions
         except EngineError as error:
             self.known.connected = False
             self.notify(str(error), severity="error", timeout=10)
-            asked = Questions(questions=[])
+            questions = []
         await self.view.show_all()
-        self._put_questions(asked.questions)
+        self._put_questions(questions)
         if self._first_view and self.known.connected:
             first, self._first_view = self._first_view, ""
             self.open_view(first)

@@ -43,7 +43,9 @@ class Known:
     """The engine's desk, stage, traces and lights."""
 
     def __init__(self) -> None:
-        self.desk = NO_DESK
+        # As the engine told it, and with the kept values that labels name.
+        self._told = NO_DESK
+        self._filled: DeskRow | None = None
         self.programs: list[StageRow] = []
         self.problems: list[ProblemRow] = []
         self.traces: deque[TraceRow] = deque(maxlen=KEPT)
@@ -74,10 +76,21 @@ class Known:
         # When each live trace was seen first, in s of the monotonic clock.
         self._seen: dict[int, float] = {}
 
+    @property
+    def desk(self) -> DeskRow:
+        """The desk; where a label names a value that macros keep, with that value."""
+        if self._filled is None:
+            self._filled = replace(self._told, surfaces=[_filled(row, self.values) for row in self._told.surfaces])
+        return self._filled
+
+    @desk.setter
+    def desk(self, desk: DeskRow) -> None:
+        self._told, self._filled = desk, None
+
     def take_snapshot(self, reply: WholeDesk, traces: Iterable[TraceRow]) -> None:
         """Begin anew with what the engine says now."""
         self.desk, self.problems, self.programs = reply.desk, reply.problems, reply.programs
-        self.layers = reply.layers
+        self.layers, self.values = reply.layers, reply.values
         self.at = {(surface, control): at for surface, control, at in reply.at}
         self.down = set(reply.down)
         self.traces.clear()
@@ -106,7 +119,7 @@ class Known:
             case topics.DevicesNews():
                 self.devices = news
             case topics.RecorderNews():
-                self.desk = replace(self.desk, recorder=news)
+                self.desk = replace(self._told, recorder=news)
             case topics.HandsOffNews():
                 self.take_hands_off(news)
             case topics.ScriptNews():
@@ -121,8 +134,8 @@ class Known:
 
     def move_surface(self, surface_id: str, at: list[float]) -> None:
         """Draw a surface at another place; the engine does not know of it yet."""
-        self.desk = replace(self.desk, surfaces=[replace(surface, at=at) if surface.id == surface_id else surface
-                                                 for surface in self.desk.surfaces])
+        self.desk = replace(self._told, surfaces=[replace(surface, at=at) if surface.id == surface_id else surface
+                                                  for surface in self._told.surfaces])
 
     def take_devices(self, reply: Devices) -> None:
         """The devices that are here, as they were asked for."""
@@ -131,24 +144,21 @@ class Known:
 
     def take_hands_off(self, row: HandsOffRow) -> None:
         """Which surfaces' presses only select, from now on."""
-        self.desk = replace(self.desk, hands_off=row)
+        self.desk = replace(self._told, hands_off=row)
 
     def _take_layers(self, news: LayersRow) -> set[Spot]:
         """Layers went on or off: what controls show is worked out here, the engine has better things to do."""
         self.layers = news
-        surfaces = [_switched(surface, news.on.get(surface.id, {})) for surface in self.desk.surfaces]
-        self.desk = replace(self.desk, surfaces=surfaces)
+        surfaces = [_switched(surface, news.on.get(surface.id, {})) for surface in self._told.surfaces]
+        self.desk = replace(self._told, surfaces=surfaces)
         return {(surface.id, control.id) for surface in surfaces for control in surface.controls}
-
-    def filled(self, control: ControlRow) -> ControlRow:
-        """A control whose label shows the values that it names."""
-        return replace(control, label=fill_label(control.label, self.values)) if "{" in control.label else control
 
     def _take_values(self, values: dict[str, str]) -> set[Spot]:
         """Kept values have changed: caps that show one look different."""
         before, self.values = self.values, {**dict.fromkeys(self.values, ""), **values}
+        self._filled = None
         changed = {name for name in self.values if self.values[name] != before.get(name)}
-        return {(surface.id, control.id) for surface in self.desk.surfaces for control in surface.controls
+        return {(surface.id, control.id) for surface in self._told.surfaces for control in surface.controls
                 if any(f"{{{name}}}" in control.label for name in changed)}
 
     def cycle_at(self, surface: str, row: BindingRow) -> int:
@@ -240,3 +250,10 @@ def _switched(surface: SurfaceRow, on: dict[str, str]) -> SurfaceRow:
         return surface
     layers = [replace(layer, why=on.get(layer.id, ""), on=bool(on.get(layer.id))) for layer in surface.layers]
     return replace(surface, layers=layers, controls=show_controls(surface.controls, layers))
+
+
+def _filled(surface: SurfaceRow, values: dict[str, str]) -> SurfaceRow:
+    if not any("{" in control.label for control in surface.controls):
+        return surface
+    return replace(surface, controls=[replace(control, label=fill_label(control.label, values))
+                                      for control in surface.controls])

@@ -25,7 +25,7 @@ from brass_pebble.core.signals.keymap import Typist, keymap
 from .asks import CatchUp, Errand
 from .reach import Approves, Asleep, keys_reach, put_to_sleep
 from .renamed import RENAMED
-from .steps import SETTINGS, Otherwise, Repeat, Step, Type
+from .steps import SETTINGS, Kept, Otherwise, Repeat, Step, Type
 from .timetable import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Score, Timeline, Timetable
 from .value_kinds import Given, Known, Scope
 from .values import compute, is_fixed
@@ -176,6 +176,8 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
             known.late = False
             step.read(pieces, known)
             step.late = known.late
+            if isinstance(step, Kept):
+                macro.keeps[step.name] = step.first
         except ProblemError as error:
             found = error.problem
             problems.append(Problem(found.what, file, found.line or number, found.column, found.hint))

@@ -15,7 +15,7 @@ from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import Chord
 
 from .asks import CatchUp, Laying
-from .value_kinds import Given, Scope
+from .value_kinds import Given, Scope, Value
 
 if TYPE_CHECKING:
     from brass_pebble.core.signals.keymap import Typist
@@ -98,6 +98,8 @@ class Macro:
     score: Score | None = None
     # Lays the timetable as it is under Caps Lock; only for macros that type a text, and only when it is asked for.
     lay_locked: Callable[[], Timetable] | None = None
+    # The values that it keeps, and what they are before anybody has set them.
+    keeps: dict[str, Value] = field(default_factory=dict)
     # What a live macro does beside keys, in its preview: when (ns), on which line, in words.
     marks: list[tuple[int, int, str]] = field(default_factory=list)
     _locked: Timetable | None = None

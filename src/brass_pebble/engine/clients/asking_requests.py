@@ -9,8 +9,6 @@ from collections.abc import Iterable
 from decimal import Decimal
 
 from brass_pebble.core.macro.kept_text import NAME, file_of, write_kept
-from brass_pebble.core.macro.reader import walk
-from brass_pebble.core.macro.steps import Kept
 from brass_pebble.core.macro.value_kinds import DECIMAL, TEXT, WHOLE, Value, kind_of_value, read_number, tell_value
 from brass_pebble.core.say.problem import nearest
 from brass_pebble.engine.disk.edits import Edit
@@ -43,31 +41,23 @@ class AskingRequests:
         if asked is None:
             raise Refusal("this question is not open any more" if ask.question else "no question is open",
                           "See which ones are: brass-pebble questions")
-        by = f"by {client.name or 'a client'}"
+        by = "on the screen" if client.name == "screen" else f"by {client.name or 'a client'}"
         if ask.text is None:
             self.questions.cancel(asked, by)
         else:
             self.questions.answer(asked, ask.text, by)
         return {}
 
-    def do_values(self, client: Client, ask: messages.AskValues) -> None:
-        """Every kept value.  Macros are looked through on the worker."""
-        number = ask.id
-
-        def done(result: object) -> None:
-            assert isinstance(result, dict)
-            self._editing.reply(client, number, {"values": list(self._rows(result))})
-        self._ports.worker.do(self._named, done)
+    def do_values(self, client: Client, ask: messages.AskValues) -> Message:
+        """Every kept value."""
+        return {"values": list(self._rows(self._named()))}
 
     def _named(self) -> dict[str, list[tuple[str, Value]]]:
         """The values that macros name: which macro, and what it begins with."""
         found: dict[str, list[tuple[str, Value]]] = {}
-        for macro_id, draft in sorted(self._editing.store.drafts().items()):
-            if "kept" not in draft.macro.source:
-                continue
-            for step in walk(draft.steps):
-                if isinstance(step, Kept):
-                    found.setdefault(step.name, []).append((macro_id, step.first))
+        for macro_id, macro in sorted(self._ports.desk.macros.items()):
+            for name, first in macro.keeps.items():
+                found.setdefault(name, []).append((macro_id, first))
         return found
 
     def _rows(self, named: dict[str, list[tuple[str, Value]]]) -> Iterable[Message]:
@@ -87,14 +77,11 @@ class AskingRequests:
         if not NAME.fullmatch(ask.value):
             raise Refusal(f"“{ask.value}” cannot be a value's name", "Use small letters, digits and _")
 
-        def write() -> str:
-            users = self._named().get(ask.value, [])
-            present = self.kept.get(ask.value)
-            like = users[0][1] if users else present
-            value = read_as(ask.to, kind_of_value(like) if like is not None else "")
-            return self._editing.store.change(Edit(f"value {ask.value}: {tell_value(value)[:60]}",
-                                                   files=((file_of(ask.value), write_kept(value)),)))
-        self._editing.edit(client, ask, write, then=self.kept.follow)
+        users, present = self._named().get(ask.value, []), self.kept.get(ask.value)
+        like = users[0][1] if users else present
+        value = read_as(ask.to, kind_of_value(like) if like is not None else "")
+        edit = Edit(f"value {ask.value}: {tell_value(value)[:60]}", files=((file_of(ask.value), write_kept(value)),))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit), then=self.kept.follow)
 
     def do_reset_value(self, client: Client, ask: messages.ResetValue) -> None:
         """Let a kept value be again what it begins with; it can be undone."""

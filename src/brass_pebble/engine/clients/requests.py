@@ -20,6 +20,8 @@ from brass_pebble.engine.hot.sender import Sender
 from brass_pebble.engine.ports import LiveDesk, Ports
 from brass_pebble.engine.runs.bench_presses import BenchPresses
 from brass_pebble.engine.runs.control import Control
+from brass_pebble.engine.runs.kept_values import KeptInDesk
+from brass_pebble.engine.runs.questions import Questions
 from brass_pebble.engine.runs.recorder import Recorder
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.bystanders import Bystanders
@@ -57,6 +59,8 @@ class Requests:
     meet: Meet
     chord_catcher: ChordCatcher
     bystanders: Bystanders
+    kept: KeptInDesk
+    questions: Questions
 
     def __init__(self, ports: Ports, editing: Editing, *others: object) -> None:
         self._ports, self._editing = ports, editing
@@ -87,7 +91,8 @@ class Requests:
                 "programs": self.rows.stage(stage) if (stage := self.output.ability(Reacts)) is not None else [],
                 "layers": self.rows.layers(), "at": self._ports.router.mover.positions(),
                 "down": [[s, self._ports.desk.surfaces[s].control_of(c)] for s, c in self._ports.router.held()
-                         if s in self._ports.desk.surfaces]}
+                         if s in self._ports.desk.surfaces],
+                "values": self.kept.shown(), "questions": self.questions.rows()}
 
     def do_traces(self, client: Client, ask: messages.AskTraces) -> Message:
         """The latest traces, oldest first."""

@@ -169,8 +169,9 @@ class KeptInDesk:
         self._ports.publisher.publish("values", {"values": self.shown()})
 
     def shown(self) -> dict[str, str]:
-        """Every value as text, shortened."""
-        return {name: tell_value(value)[:MOST_SHOWN] for name, value in sorted(self._values.items())}
+        """Every value as text, shortened: those that were set, and those that macros begin with."""
+        first = {name: value for macro in self._ports.desk.macros.values() for name, value in macro.keeps.items()}
+        return {name: tell_value(value)[:MOST_SHOWN] for name, value in sorted({**first, **self._values}.items())}
 
     def all(self) -> dict[str, Value]:
         """Every value."""

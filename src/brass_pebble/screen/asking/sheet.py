@@ -14,6 +14,7 @@ from textual.containers import Vertical
 from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static
 
+from brass_pebble.core.label.block_letters import block_label
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.asking import QuestionRow
 from brass_pebble.screen.base.key_line import KeyLine
@@ -21,6 +22,8 @@ from brass_pebble.screen.base.palette import Palette
 
 # What was typed for something else when the question came is no answer to it, in s.
 DEAF = 0.6
+# The room for the question in block letters, in cells.
+LARGE = 78, 7
 # Answers a question, or closes it without a text; says what is wrong with the answer.
 Answers = Callable[[str, str | None], Awaitable[str]]
 
@@ -30,7 +33,7 @@ class QuestionSheet(ModalScreen[None]):
 
     DEFAULT_CSS = """
     QuestionSheet { align: center middle; }
-    QuestionSheet > Vertical { width: 84; max-width: 96%; height: auto; background: $panel; border: thick $primary;
+    QuestionSheet > Vertical { width: 84; max-width: 96%; height: auto; background: $panel; border: heavy $primary;
         border-title-color: $primary; border-subtitle-color: $text-muted; padding: 1 2; }
     QuestionSheet #words { text-style: bold; margin: 0 0 1 0; }
     QuestionSheet #fits { color: $text-muted; }
@@ -42,6 +45,7 @@ class QuestionSheet(ModalScreen[None]):
     QuestionSheet #wrong.shown { display: block; }
     QuestionSheet KeyLine { margin: 1 0 0 0; }
     """
+    AUTO_FOCUS = ""
     BINDINGS: ClassVar[list[BindingType]] = [("escape", "close_it", "no answer")]
 
     def __init__(self, rows: list[QuestionRow], answer: Answers) -> None:
@@ -49,6 +53,7 @@ class QuestionSheet(ModalScreen[None]):
         self._rows, self._answer = rows, answer
         self._since, self._until = 0.0, 0.0
         self._drawn = ""
+        self._in_blocks = False
 
     @property
     def row(self) -> QuestionRow:
@@ -85,14 +90,16 @@ class QuestionSheet(ModalScreen[None]):
         if row.question != self._drawn:
             self._drawn, self._since = row.question, time.monotonic()
             self.query_one(Vertical).border_title = f"“{row.macro}” asks"
-            self.query_one("#words", Static).update(row.words)
+            self.query_one("#words", Static).update(self._large(row.words))
             field.value = row.proposal
             field.display, choices.display = not row.choices, bool(row.choices)
             choices.clear_options()
             choices.add_options([f"{number}  {choice}" for number, choice in enumerate(row.choices, 1)])
             if row.choices:
                 choices.highlighted = row.choices.index(row.proposal) if row.proposal in row.choices else 0
-            (choices if row.choices else field).focus()
+            self.set_focus(None)
+            # What is being typed now was meant for what lies below.
+            self.set_timer(DEAF, lambda: self.set_focus(self.query_one(OptionList if row.choices else Input)))
             self._wrong("")
         elif row.proposal and not field.value:
             # The clipboard was read meanwhile.
@@ -100,9 +107,20 @@ class QuestionSheet(ModalScreen[None]):
         self._say_fits()
         self._count_down()
 
+    def _large(self, words: str) -> str:
+        """The question in block letters where they fit, so that it reads from afar."""
+        if not self.app.known.large_labels:  # type: ignore[attr-defined]
+            return words
+        room = min(LARGE[0], self.app.size.width - 8), LARGE[1] if self.app.size.height >= 30 else LARGE[1] // 2
+        blocks = "\n".join(block_label(words, *room))
+        self._in_blocks = bool(blocks)
+        return blocks or words
+
     def _say_fits(self) -> None:
         row, palette = self.row, self._palette
-        text = Text(f"Answer with {row.fits}." if not row.choices else "Choose one: arrows, its number, or a click.")
+        asks = f"{row.words}\n" if self._in_blocks else ""
+        text = Text(f"{asks}Answer with {row.fits}." if not row.choices else
+                    f"{asks}Choose one: arrows, its number, or a click.")
         if row.surface and row.kind != "text":
             text.append("\nOr type it on the surface; it counts a moment after the last digit.")
         if row.typed:
@@ -123,14 +141,6 @@ class QuestionSheet(ModalScreen[None]):
         label = self.query_one("#wrong", Static)
         label.update(f"✗ {text}" if text else "")
         label.set_class(bool(text), "shown")
-
-    def on_event(self, event: events.Event):  # type: ignore[no-untyped-def]
-        """Keys that were meant for what lies below are not taken."""
-        if isinstance(event, events.Key) and time.monotonic() - self._since < DEAF:
-            event.stop()
-            event.prevent_default()
-            return None
-        return super().on_event(event)
 
     async def on_key(self, event: events.Key) -> None:
         """A digit chooses."""

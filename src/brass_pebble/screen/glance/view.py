@@ -111,7 +111,7 @@ class GlanceView(DeskActions):
                 down = (row.id, control.id) in self.known.down
                 style = f"{palette.on_brass} on {palette.brass}" if down else palette.tint(control.tint)
                 text.append(f"{control.legend[:8]:>8} ", style=palette.dim)
-                text.append(f"{self.known.filled(control).label}\n", style=f"bold {style}")
+                text.append(f"{control.label}\n", style=f"bold {style}")
         return text if text else Text("No bindings yet.", style=palette.dim)
 
     def _foot(self, row: SurfaceRow) -> None:

@@ -252,10 +252,12 @@ def _draw_label(canvas: Canvas, control: ControlRow, boxes: tuple[Box, Box], ink
         for number, row in enumerate(rows):
             canvas.put(left, top + number, row, strong)
         return
-    if cell_len(control.label) > width and box == (cap[0] + 1, cap[1] + 1, cap[2] - 2, cap[3] - 2):
+    lines = _in_lines(control.label, width, height, labels.rivals)
+    cut = len(lines) == 1 and cell_len(control.label) > width
+    if cut and box == (cap[0] + 1, cap[1] + 1, cap[2] - 2, cap[3] - 2):
         # In a narrow cap the letters are worth more than the line at their left.
         x, width = x - 1, width + 1
-    lines = _in_lines(control.label, width, height, labels.rivals)
+        lines = _in_lines(control.label, width, height, labels.rivals)
     top = y + max(0, (height - len(lines)) // 2)
     for index, line in enumerate(lines):
         canvas.put(x, top + index, centre(line, width), strong)

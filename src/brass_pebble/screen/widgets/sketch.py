@@ -11,6 +11,7 @@ from textual.strip import Strip
 from textual.widget import Widget
 
 from brass_pebble.core.desk.look.drawn import ControlRow, DrawnRow
+from brass_pebble.core.say.limits import fill_label
 from brass_pebble.screen.base.palette import Palette
 
 from .canvas import Canvas, paint
@@ -89,7 +90,7 @@ class Sketch(Widget, can_focus=True):
             canvas.put(0, 0, self.empty, paint(palette.dim, ground))
         for control in self.controls:
             known = self.seen is None or control.id in self.seen
-            key = control.key
+            key = fill_label(control.key, self.app.known.values)  # type: ignore[attr-defined]
             label = ""
             if known:
                 label = key if key.lower() != control.legend.lower() else ""

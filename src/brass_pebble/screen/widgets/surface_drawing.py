@@ -95,7 +95,7 @@ class SurfaceDrawing(Widget):
         canvas = Canvas(max(size.width, width or self.title_width()), size.height, paint(palette.text, palette.ground))
         self._draw_title(canvas, surface)
         playing, latched = False, self.known.latched(self.surface_id)
-        controls = [self.known.filled(self._on_sheet(whole, surface.layers)) for whole in surface.controls]
+        controls = [self._on_sheet(whole, surface.layers) for whole in surface.controls]
         most, rivals = self._common_sizes(controls), frozenset(c.label for c in controls if c.kind)
         for control in controls:
             spot = (self.surface_id, control.id)
