@@ -123,7 +123,7 @@ assert spell_message(bytes.fromhex("F4 05")) == "chime 5"
 assert not read_macro('send bytes "F4 05" to "Kiln"\\n', id="x", file="x")[1]
 """),
     Recipe("a macro step: one class, and a rule of the grammar", (
-        ("core/macro/grammar.lark", "start: tap | down | up | wait | type | secret | repeat | keep | beat\n",
+        ("core/macro/grammar.lark", "     | click | button | move | scroll\n",
          "     | breathe\n"),
         ("core/macro/grammar.lark", "// keys and time\n", "breathe: _BREATHE AMOUNT\n"),
         ("core/macro/grammar.lark", "_TAP: /tap\\b/\n", "_BREATHE: /breathe\\b/\n"),

@@ -27,7 +27,7 @@ from brass_pebble.core.macro.naming import rename_plays
 from brass_pebble.core.macro.reach import put_to_sleep, reaches
 from brass_pebble.core.macro.reader import parse
 from brass_pebble.core.macro.timetable import Macro
-from brass_pebble.core.macro.value_kinds import Given
+from brass_pebble.core.macro.value.kinds import Given
 from brass_pebble.core.parcel.fitting import Fit, bound_controls, fitted_layers, match
 from brass_pebble.core.parcel.look import at_most
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of

@@ -10,7 +10,7 @@ from brass_pebble.core.effects.pointer import NAMES, is_motion
 from brass_pebble.core.macro.asks import Ask, Errand, Window
 from brass_pebble.core.macro.reader import link, parse, read_macro
 from brass_pebble.core.macro.timetable import Macro
-from brass_pebble.core.macro.value_kinds import Given
+from brass_pebble.core.macro.value.kinds import Given
 from brass_pebble.core.macro.writer import format_macro
 from brass_pebble.core.play.player import FOR_EVER, Effect, Live, Manner, Player, Run
 from brass_pebble.core.say.durations import MS, parse_duration, write_duration

@@ -14,10 +14,10 @@ from hypothesis import strategies as st
 
 from brass_pebble.core.macro.asking_steps import read_answer
 from brass_pebble.core.macro.asks import CatchUp, Errand, Finish, GaveUp, Question
-from brass_pebble.core.macro.functions import FUNCTIONS
-from brass_pebble.core.macro.kept_text import read_kept, write_kept
 from brass_pebble.core.macro.reader import read_macro
-from brass_pebble.core.macro.value_kinds import (
+from brass_pebble.core.macro.value.functions import FUNCTIONS
+from brass_pebble.core.macro.value.kept_text import read_kept, write_kept
+from brass_pebble.core.macro.value.kinds import (
     DECIMAL,
     LARGEST,
     TEXT,

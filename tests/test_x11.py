@@ -29,7 +29,8 @@ names = {getattr(XK, name): name[3:] for name in reversed(dir(XK)) if name.start
 d = display.Display(); s = d.screen()
 w = s.root.create_window(0, 0, 800, 600, 0, s.root_depth, event_mask=X.KeyPressMask | X.KeyReleaseMask |
                          X.ButtonPressMask | X.ButtonReleaseMask | X.PointerMotionMask)
-w.set_wm_name(sys.argv[1]); w.set_wm_class("crumbcut", "Crumbcut"); w.map(); d.sync()
+w.set_wm_name(sys.argv[1]); w.set_wm_class("crumbcut", sys.argv[2] if len(sys.argv) > 2 else "Crumbcut")
+w.map(); d.sync()
 time.sleep(0.2); w.set_input_focus(X.RevertToParent, X.CurrentTime); d.sync()
 print("ready", flush=True)
 while True:
@@ -37,6 +38,12 @@ while True:
     if e.type in (X.KeyPress, X.KeyRelease):
         name = names.get(d.keycode_to_keysym(e.detail, 0), e.detail)
         print(f"{'down' if e.type == X.KeyPress else 'up'} {name} {e.time}", flush=True)
+        how = {("v", X.ControlMask): "CLIPBOARD", ("v", X.ControlMask | X.ShiftMask): "CLIPBOARD",
+               ("Insert", X.ShiftMask): "PRIMARY"}.get((name.lower() if len(str(name)) == 1 else name, e.state & 0xFF))
+        if e.type == X.KeyPress and how and "--deaf" not in sys.argv:
+            w.convert_selection(d.intern_atom(how), d.intern_atom("UTF8_STRING"), d.intern_atom("GOT"), e.time)
+    elif e.type == X.SelectionNotify and e.property:
+        print(f"pasted {w.get_full_property(e.property, X.AnyPropertyType).value.decode()!r} 0", flush=True)
     elif e.type in (X.ButtonPress, X.ButtonRelease):
         print(f"{'down' if e.type == X.ButtonPress else 'up'} button{e.detail} {e.time}", flush=True)
     elif e.type == X.MotionNotify:
@@ -69,8 +76,8 @@ MACROS = {
 class Receiver:
     """The window's process, and what it told."""
 
-    def __init__(self, title: str) -> None:
-        self.process = subprocess.Popen([sys.executable, "-c", CLIENT, title], stdout=subprocess.PIPE, text=True)
+    def __init__(self, title: str, *more: str) -> None:
+        self.process = subprocess.Popen([sys.executable, "-c", CLIENT, title, *more], stdout=subprocess.PIPE, text=True)
         self.told: list[str] = []
         self.ready = False
         threading.Thread(target=self._read, daemon=True).start()
@@ -198,20 +205,126 @@ def test_nothing_stays_down_when_the_engine_ends(client: EngineClient, receiver:
     wait_for(lambda: receiver.events[2:] == ["up m", "up Control_L"])
 
 
-def test_pasting_restores_the_clipboard(client: EngineClient, receiver: Receiver) -> None:
+def clipboard(*words: str, given: bytes | None = None) -> bytes:
+    """What the clipboard holds, asked for or set by another program."""
     assert shutil.which("xclip")
-    subprocess.run(["xclip", "-selection", "clipboard", "-i"], input=b"what was there", check=True, timeout=5,
-                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    held = []
+    way = ("-i",) if given is not None else ("-o",)
+    done = subprocess.run(["xclip", "-selection", "clipboard", *words, *way], input=given, timeout=5, check=False,
+                          stdout=subprocess.DEVNULL if given is not None else subprocess.PIPE,
+                          stderr=subprocess.DEVNULL)
+    return done.stdout or b""
 
-    def clipboard() -> str:
-        done = subprocess.run(["xclip", "-selection", "clipboard", "-o"], capture_output=True, timeout=5, check=False)
-        held.append(done.stdout.decode())
-        return held[-1]
+
+def pasted(receiver: Receiver) -> list[str]:
+    return [event.split(" ", 1)[1] for event in receiver.events if event.startswith("pasted")]
+
+
+def test_pasting_gives_the_text_and_the_clipboard_back(client: EngineClient, receiver: Receiver) -> None:
+    clipboard(given=b"what was there")
     press(client, "6")
-    wait_for(lambda: clipboard() == "Žluťoučký kůň")
-    wait_for(lambda: receiver.events == ["down Control_L", "down v", "up v", "up Control_L"])
-    wait_for(lambda: clipboard() == "what was there")
+    wait_for(lambda: pasted(receiver) == ["'Žluťoučký kůň'"])
+    wait_for(lambda: [event for event in receiver.events if " v" in event or "Control" in event] == [
+        "down Control_L", "down v", "up v", "up Control_L"])
+    wait_for(lambda: clipboard() == b"what was there")
+    wait_for(lambda: last(client)["state"] == "done")
+    assert last(client)["remarks"] == []
+
+
+def test_a_picture_stays_a_picture_byte_for_byte(client: EngineClient, receiver: Receiver) -> None:
+    # More than a property of a window holds at once, so that it comes and goes in pieces.
+    picture = bytes(range(256)) * 3_000
+    clipboard("-t", "image/png", given=picture)
+    press(client, "6")
+    wait_for(lambda: pasted(receiver) == ["'Žluťoučký kůň'"])
+    wait_for(lambda: clipboard("-t", "image/png") == picture)
+    assert b"image/png" in clipboard("-t", "TARGETS")
+
+
+def test_every_form_comes_back(client: EngineClient, receiver: Receiver) -> None:
+    from brass_pebble.kinds.clipboard.x11 import ClipboardOfX11
+    forms = {"UTF8_STRING": "žluť".encode(), "text/html": b"<b>rye</b>", "image/png": bytes(200_000),
+             "application/x-own": b"1"}
+    owner = ClipboardOfX11()
+    owner._owning().own("clipboard", forms)
+    press(client, "6")
+    wait_for(lambda: pasted(receiver) == ["'Žluťoučký kůň'"])
+    wait_for(lambda: last(client)["state"] == "done")
+    reader = ClipboardOfX11()
+    assert reader.keep("clipboard").forms == forms
+    assert owner._owner is not None and owner._owner.forms("clipboard") is None
+
+
+def test_a_program_that_fetches_nothing_is_told_and_the_clipboard_is_back(client: EngineClient) -> None:
+    deaf = Receiver("Deaf", "Deaf", "--deaf")
+    clipboard(given=b"what was there")
+    press(client, "6")
+    wait_for(lambda: last(client)["state"] == "done")
+    assert last(client)["remarks"] == [
+        "line 1: nobody fetched the pasted text within 2 s; what the clipboard held is back"]
+    assert clipboard() == b"what was there"
+    deaf.close()
+
+
+def test_an_owner_that_never_answers_holds_nobody_up(client: EngineClient, receiver: Receiver) -> None:
+    silent = subprocess.Popen([sys.executable, "-c", "from Xlib import X, display; d = display.Display()\n"
+                               "w = d.screen().root.create_window(0, 0, 1, 1, 0, X.CopyFromParent)\n"
+                               "w.set_selection_owner(d.intern_atom('CLIPBOARD'), X.CurrentTime); d.sync()\n"
+                               "print('ready', flush=True)\nimport time; time.sleep(60)"], stdout=subprocess.PIPE)
+    assert silent.stdout and silent.stdout.readline()
+    press(client, "6")
+    wait_for(lambda: last(client)["state"] == "stopped")
+    assert "the program that holds the clipboard does not answer" in last(client)["remarks"][0]
+    assert receiver.events == []
+    silent.kill()
+    silent.wait()
+
+
+def test_each_program_pastes_by_its_own_chord(client: EngineClient) -> None:
+    write(client, 'paste "rye"\nwait 50ms\n')
+    for cls, chord in (("Some-Terminal", ["Control_L", "Shift_L", "v"]), ("XTerm", ["Shift_L", "Insert"]),
+                       ("Writer", ["Control_L", "v"])):
+        window = Receiver(cls, cls)
+        press(client, "5")
+        wait_for(lambda window=window: pasted(window) == ["'rye'"])
+        assert [event.split()[1].replace("V", "v") for event in window.events if event.startswith("down")] == chord
+        wait_for(lambda: last(client)["state"] == "done")
+        window.close()
+
+
+def test_a_block_of_lines_arrives_as_it_is(client: EngineClient, receiver: Receiver) -> None:
+    write(client, "let loaf be \"rye\"\npaste lines\n  One {loaf}:\n\n    - two {not a value}\n  # three\n")
+    press(client, "5")
+    wait_for(lambda: pasted(receiver) == [repr("One rye:\n\n  - two {not a value}\n# three")])
+
+
+def test_a_question_leaves_the_focus_where_it_was(client: EngineClient, receiver: Receiver) -> None:
+    write(client, 'ask name "Who"\ntype "{name}"\n')
+    press(client, "5")
+    wait_for(lambda: client.ask("questions")["questions"])
+    time.sleep(0.3)
+    other = Receiver("The terminal")
+    wait_for(lambda: [window.title for window in look() if window.focused] == ["The terminal"])
+    client.ask("answer", text="ad")
+    wait_for(lambda: receiver.events == ["down a", "up a", "down d", "up d"])
+    assert other.events == []
+    # The window that was asked from is closed meanwhile: nothing is sent anywhere else.
+    press(client, "5")
+    wait_for(lambda: client.ask("questions")["questions"])
+    time.sleep(0.3)
+    receiver.close()
+    client.ask("answer", text="ad")
+    wait_for(lambda: last(client)["state"] == "stopped")
+    assert any("was closed meanwhile; nothing was sent" in remark for remark in last(client)["remarks"])
+    assert other.events == []
+    other.close()
+
+
+def test_reading_the_clipboard_and_a_title(client: EngineClient, receiver: Receiver) -> None:
+    clipboard(given=b"rye")
+    write(client, 'read clip from clipboard\nread title from window title\nshow "{clip} in {title}"\n')
+    client.ask("follow", topics=["note"])
+    press(client, "5")
+    assert next(client.news())["text"] == "rye in Crumbcut, the timeline"
 
 
 def test_other_programs_and_what_becomes_of_them(client: EngineClient, receiver: Receiver, tmp_path: Path) -> None:

@@ -127,6 +127,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     filters.devices, filters.aside, filters.recorder, filters.news = devices, aside, recorder, news
     filters.bystanders, filters.path = bystanders, path
     errands.control, errands.news, errands.live, errands.player, errands.output = control, news, live, player, output
+    errands.pasting.looks_at_windows = loaded.desk.output != "stage"
     errands.questions, errands.folder = questions, setup.store.folder
     questions.control, questions.news, filters.questions = control, news, questions
     questions.remember_focus, questions.slowly = errands.remember_focus, errands.slowly

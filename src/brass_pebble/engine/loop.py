@@ -282,6 +282,11 @@ class Worker:
         self._threads.append(threading.Thread(target=self._work, name="slow jobs", daemon=True))
         self._threads[-1].start()
 
+    @property
+    def crowded(self) -> bool:
+        """Whether another job would have to wait for its turn."""
+        return not self._idle and len(self._threads) >= self._size
+
     def do(self, job: Callable[[], object], then: Callable[[object], None]) -> bool:
         """Run `job` on a thread, then `then(result)` on the loop; an exception is the result.
 

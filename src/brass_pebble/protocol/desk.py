@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar
 
 from msgspec import UNSET, Meta, UnsetType
 
-from brass_pebble.core.macro.value_kinds import Value
+from brass_pebble.core.macro.value.kinds import Value
 from brass_pebble.core.play.told import TraceRow
 
 from .asking import QuestionRow

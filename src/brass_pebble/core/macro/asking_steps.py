@@ -18,8 +18,8 @@ from brass_pebble.core.signals.keys import key_table
 from .asks import CatchUp, Errand, GaveUp, Laying, Question
 from .steps import Piece, Pieces, Step, fill, read_text, read_time, token, value_now
 from .timetable import Timeline
-from .value_kinds import DECIMAL, TEXT, WHOLE, Kind, Known, Value, read_number, tell_value
-from .values import Text, check_kind, say
+from .value.kinds import DECIMAL, TEXT, WHOLE, Kind, Known, Value, read_number, tell_value
+from .value.reckon import Text, check_kind, say
 
 ANSWER_LIMIT = 60 * SECOND
 READ_LIMIT = 5 * SECOND

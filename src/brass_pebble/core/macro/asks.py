@@ -24,7 +24,7 @@ class CatchUp(Ask):
 
 @dataclass(frozen=True)
 class Window(Ask):
-    """Whether a window is there, or focused, now (limit 0) or within `limit` ns.  Answered with true or false.
+    """Whether a window is there, focused, or gone, now (limit 0) or within `limit` ns.  Answered with true or false.
 
     `pattern` is a part of the title, or with `by_class` of the window's class; * stands for anything.
     """
@@ -33,6 +33,16 @@ class Window(Ask):
     by_class: bool
     pattern: str
     focused: bool
+    gone: bool = False
+
+
+@dataclass(frozen=True)
+class Program(Ask):
+    """Whether a program runs (or is gone), now (limit 0) or within `limit` ns.  Answered with true or false."""
+
+    limit: int
+    name: str
+    gone: bool
 
 
 @dataclass(frozen=True)
@@ -41,7 +51,7 @@ class Errand(Ask):
 
     Kinds: speak, ring, show, run, shell, request, osc, paste, restore, play, stop, layer, asleep; and what is waited
     for and answered with a text (false if it cannot be had): secret, read clipboard, read title, read file,
-    read command, read shell.
+    read command, read shell; and with true or false: window …, open, close program.
     """
 
     kind: str

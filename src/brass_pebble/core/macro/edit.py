@@ -74,7 +74,7 @@ class _Page:
         """The last line of a step with all that belongs to it."""
         last = step.line
         for inner in walk([step]):
-            last = max(last, inner.line)
+            last = max(last, inner.line + inner.lines_below)
         return last
 
     def insert(self, line: int, words: str, like: int) -> None:

@@ -17,8 +17,8 @@ from brass_pebble.core.signals.signal import FINE_CC, NRPN, family_of, find_sign
 from .asks import Laying
 from .steps import Block, Pieces, Step, read_time, reckon, token
 from .timetable import Timeline, lay_all
-from .value_kinds import Known
-from .values import check_whole, is_fixed, say, unquote
+from .value.kinds import Known
+from .value.reckon import check_whole, is_fixed, say, unquote
 
 # MIDI 1.0: so many clock messages for each beat.
 PULSES = 24

@@ -5,20 +5,26 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from .text_lines import is_content
+
 _NAME = re.compile(r'^\s*name\s*=?\s*"((?:[^"\\]|\\.)*)"', re.MULTILINE)
 _PLAY = re.compile(r'^(\s*play\s+)("(?:[^"\\]|\\.)*"|[\w-]+)', re.MULTILINE)
 
 
+def _name_in(text: str) -> re.Match[str] | None:
+    return next((found for found in _NAME.finditer(text) if not is_content(text, found.start())), None)
+
+
 def written_name(text: str) -> str:
     """The name that a macro's text gives it, or an empty text."""
-    match = _NAME.search(text)
+    match = _name_in(text)
     return match[1] if match else ""
 
 
 def with_name(text: str, name: str) -> str:
     """A macro's text under another name: in its line `name`, or in one before everything else."""
     quoted = name.replace("\\", "\\\\").replace('"', '\\"')
-    match = _NAME.search(text)
+    match = _name_in(text)
     return f"{text[:match.start(1)]}{quoted}{text[match.end(1):]}" if match else f'name "{quoted}"\n{text}'
 
 
@@ -27,6 +33,8 @@ def rename_plays(text: str, renamed: dict[str, str], macros: Mapping[str, str], 
     called = {name: new for old, new in renamed.items() if (name := written_name(macros.get(old, "")))}
 
     def play(match: re.Match[str]) -> str:
+        if is_content(text, match.start()):
+            return match[0]
         name = match[2].strip('"')
         new = renamed.get(name) or called.get(name)
         return f"{match[1]}{new}" if new else match[0]

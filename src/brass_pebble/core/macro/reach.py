@@ -18,16 +18,20 @@ from brass_pebble.core.signals.keys import MODIFIERS, Chord, key_table, modifier
 
 from .asking_steps import ReadValue
 from .asks import CatchUp, Errand, Laying
+from .desktop_steps import CloseProgram, CloseWindow, OpenProgram
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
 from .steps import Down, Step, Tap, Type
+from .text_steps import Paste, PasteFile, PasteLines, TypeFile, TypeLines
 from .timetable import Timeline, Timetable
-from .world_steps import Errands, Osc, Paste, Play, Request, Run, Speak, Start, TypeSecret
+from .world_steps import Errands, Osc, Play, Request, Run, Speak, Start, TypeSecret
 
 # What a step does outside, in words, by its kind.
 REACHES: dict[type[Step], str | Callable[[Step], str]] = {
     ReadValue: lambda step: step.reaches if isinstance(step, ReadValue) else "",
-    Run: "runs a program", Start: "starts a program", Request: "calls an address", Osc: DRIVES_OSC,
-    Paste: "pastes a text", Type: "types a text", Speak: "speaks", TypeSecret: "types a secret",
+    Run: "runs a program", Start: "starts a program", OpenProgram: "starts a program", CloseProgram: "ends a program",
+    CloseWindow: "closes a window", Request: "calls an address", Osc: DRIVES_OSC,
+    Paste: "pastes a text", Type: "types a text", TypeLines: "types a text", PasteLines: "pastes a text",
+    TypeFile: "types a file", PasteFile: "pastes a file", Speak: "speaks", TypeSecret: "types a secret",
     SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,
     SendBytes: DRIVES_MIDI, SendCommand: DRIVES_MIDI,
 }
@@ -49,7 +53,7 @@ Approves = Callable[[str], bool]
 
 def values_of(steps: Iterable[Step]) -> str:
     """What the values of a macro are set to, in the order of the text."""
-    return "\n".join(step.words() for step in _walk(steps) if step.sets)
+    return "\n".join(step.account() for step in _walk(steps) if step.sets)
 
 
 def _walk(steps: Iterable[Step]) -> Iterator[Step]:
@@ -67,7 +71,7 @@ def reach_of(step: Step, values: str = "") -> Reach | None:
     if does is None:
         return None
     does = does if isinstance(does, str) else does(step)
-    words = step.words()
+    words = step.account()
     varies = "{" in words or (isinstance(step, SendNote | SendValue) and not step.fixed)
     return Reach(does, words, step.line, values if varies else "")
 
@@ -124,7 +128,7 @@ def put_to_sleep(steps: list[Step], approved: Approves, values: str | None = Non
 
 def fingerprint(steps: Iterable[Step]) -> str:
     """What a macro is known by under another name: all its steps, without its settings."""
-    text = "\n".join(step.words() for step in _walk(steps))
+    text = "\n".join(step.account() for step in _walk(steps))
     return hashlib.sha256(f"steps\n{text}".encode("utf-8", "surrogateescape")).hexdigest()[:32]
 
 
@@ -133,7 +137,7 @@ def keys_reach(steps: list[Step], timetable: Timetable, typist: Typist) -> Reach
     case, and as they stand in its text, whichever way it takes."""
     told = []
     # What a step types by itself is told as that.
-    others = {step.line for step in _walk(steps) if isinstance(step, Type | Paste)}
+    others = {step.line for step in _walk(steps) if isinstance(step, Type | Paste | TypeLines)}
     played = _spell(_strokes_of(timetable, others), typist)
     written = _spell(_strokes_in(steps), typist)
     for spelt in (played, written):

@@ -26,9 +26,10 @@ from .asks import CatchUp, Errand
 from .reach import Approves, Asleep, keys_reach, put_to_sleep
 from .renamed import RENAMED
 from .steps import SETTINGS, Kept, Otherwise, Repeat, Step, Type
+from .text_lines import content_lines
 from .timetable import DEFAULT_GAP, DEFAULT_TAP, MOST_EVENTS, Macro, Score, Timeline, Timetable
-from .value_kinds import Given, Known, Scope
-from .values import compute, is_fixed
+from .value.kinds import Given, Known, Scope
+from .value.reckon import compute, is_fixed
 from .world_steps import STEPS, Play, unknown_macro
 
 _EXPECTED = {
@@ -46,7 +47,9 @@ _EXPECTED = {
     "BY_OR_TO": "by or to",
     "COORDINATE": "a place in pixels or per cent",
     "DIRECTION": "up, down, left or right",
-    "WINDOW_STATE": "there or focused",
+    "WINDOW_STATE": "there, focused or gone",
+    "PROGRAM_STATE": "there or gone",
+    "WINDOW_DEED": "focus, raise or minimise",
     "LAYER_STATE": "on or off",
     "METHOD": "get, post or put",
     "COMPARES": "= != < > <= >=, contains, begins with or ends with",
@@ -54,8 +57,10 @@ _EXPECTED = {
     "$END": "the end of the line",
 }
 _WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS": ("class",), "SHELL": ("shell",),
+          "CLEARING": ("clearing indents",),
           "SIDE": ("left", "right", "middle"), "BY_OR_TO": ("by", "to"), "DIRECTION": ("up", "down", "left", "right"),
-          "WINDOW_STATE": ("there", "focused"), "LAYER_STATE": ("on", "off"), "METHOD": ("get", "post", "put"),
+          "WINDOW_STATE": ("there", "focused", "gone"), "PROGRAM_STATE": ("there", "gone"),
+          "WINDOW_DEED": ("focus", "raise", "minimise"), "LAYER_STATE": ("on", "off"), "METHOD": ("get", "post", "put"),
           "OUTCOME": ("end", "go on"), "POLICY": ("start over", "ignore", "queue", "both")}
 _ONE_WORD = re.compile(r'"(?:\\.|[^"\\])*"?|[^\s]+')
 PREVIEW_TURNS = 3
@@ -153,13 +158,14 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
                                 hint="Split it into several macros"))
         return draft
     lines = text.splitlines()
+    content = content_lines(lines)
     if len(lines) > MOST_LINES:
         problems.append(Problem(f"the macro has more than {MOST_LINES:,} lines", file, MOST_LINES + 1,
                                 hint="Split it into several macros, or repeat what comes again"))
         return draft
     for number, raw in enumerate(lines, 1):
-        content = raw.strip()
-        if not content or content.startswith("#"):
+        words = raw.strip()
+        if not words or words.startswith("#") or number - 1 in content:
             continue
         try:
             indent = _indent(raw, number)
@@ -175,13 +181,15 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
             _place(step, indent, blocks)
             known.late = False
             step.read(pieces, known)
+            if step.takes_lines:
+                step.take_lines([lines[at] for at, owner in content.items() if owner == number - 1], known)
             step.late = known.late
             if isinstance(step, Kept):
                 macro.keeps[step.name] = step.first
         except ProblemError as error:
             found = error.problem
             problems.append(Problem(found.what, file, found.line or number, found.column, found.hint))
-            opener = STEPS.get(content.split()[0])
+            opener = STEPS.get(words.split()[0])
             if opener is not None and opener.takes_body and found.column > _width(raw) + 1:
                 _stand_in(opener(number), _width(raw), blocks)
         except Exception as error:
@@ -479,8 +487,10 @@ def have_lines_at_hand(lines: Mapping[str, Any]) -> None:
 def lines_as_data(text: str) -> dict[str, Any]:
     """How each line of a macro's text is taken apart, as plain data; without those that are not understood."""
     found = {}
-    for raw in text.splitlines():
-        if raw.strip() and not raw.strip().startswith("#") and len(raw) <= LONGEST_LINE:
+    lines = text.splitlines()
+    content = content_lines(lines)
+    for index, raw in enumerate(lines):
+        if index not in content and raw.strip() and not raw.strip().startswith("#") and len(raw) <= LONGEST_LINE:
             with suppress(UnexpectedInput, ProblemError):
                 rule, pieces = _tree(raw)
                 found[raw] = [rule, [_as_data(piece) for piece in pieces]]

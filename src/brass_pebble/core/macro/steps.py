@@ -23,8 +23,8 @@ from brass_pebble.core.signals.keys import Chord, parse_chord
 
 from .asks import CatchUp, Deciding, Laying, Unforeseen
 from .timetable import Macro, Timeline, lay_all
-from .value_kinds import Given, Known, Scope, Value
-from .values import (
+from .value.kinds import Given, Known, Scope, Value
+from .value.reckon import (
     Text,
     check_condition,
     check_kind,
@@ -56,11 +56,17 @@ class Step:
     late: bool = False
     takes_body: ClassVar[bool] = False
     takes_otherwise: ClassVar[bool] = False
+    # Whether the lines below it are text, and how many there are.
+    takes_lines: ClassVar[bool] = False
+    lines_below: int = 0
     # Whether it gives a value a name.
     sets: ClassVar[bool] = False
 
     def read(self, pieces: Pieces, known: Known) -> None:
         """Take over what the line says; `known` are the values set so far."""
+
+    def take_lines(self, block: Sequence[str], known: Known) -> None:
+        """Take over the lines of text below it."""
 
     def lay(self, timeline: Timeline) -> Laying:
         """Write the step's events, and move the time on to its end."""
@@ -74,6 +80,10 @@ class Step:
     def words(self) -> str:
         """The line as the formatter writes it."""
         raise AssertionError(type(self))
+
+    def account(self) -> str:
+        """All that it says, with the lines of text below it: what an approval is for."""
+        return self.words()
 
 
 def token(piece: Piece | None) -> Token:
@@ -106,7 +116,8 @@ def read_time(piece: Piece | None, line: int) -> int | None:
         raise at(token(piece), line, error) from None
 
 
-def _every(time: int | None) -> str:
+def every_words(time: int | None) -> str:
+    """The pace or rhythm of a step, as it is written."""
     return f" every {write_duration(time)}" if time is not None else ""
 
 
@@ -251,7 +262,7 @@ class Type(Step):
         yield from lay_typed(timeline, text, self.line, self.pace, at_once=self.text.fixed)
 
     def words(self) -> str:
-        return f"type {self.text.source}{_every(self.pace)}"
+        return f"type {self.text.source}{every_words(self.pace)}"
 
 
 def check_typed(timeline: Timeline, text: str) -> None:
@@ -336,7 +347,7 @@ class Repeat(Block):
             yield from lay_turn(self, timeline, start, turn, self.every)
 
     def words(self) -> str:
-        return f"repeat {say(self.count)}{_every(self.every)}"
+        return f"repeat {say(self.count)}{every_words(self.every)}"
 
 
 def lay_turn(step: Step, timeline: Timeline, start: int, turn: int, every: int | None) -> Laying:
@@ -398,7 +409,7 @@ class RepeatWhile(Block):
             yield from lay_all(self.body, timeline)
 
     def words(self) -> str:
-        return f"repeat while held{_every(self.every)}{self._at_most()}"
+        return f"repeat while held{every_words(self.every)}{self._at_most()}"
 
     def _at_most(self) -> str:
         return f" at most {say(self.most)} times" if self.most is not None else ""
@@ -421,7 +432,7 @@ class RepeatUntil(RepeatWhile):
         return not answer
 
     def words(self) -> str:
-        return f"repeat until {say(self.condition)}{_every(self.every)}{self._at_most()}"
+        return f"repeat until {say(self.condition)}{every_words(self.every)}{self._at_most()}"
 
 
 @dataclass(eq=False, repr=False)

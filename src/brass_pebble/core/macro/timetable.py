@@ -15,7 +15,7 @@ from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import Chord
 
 from .asks import CatchUp, Laying
-from .value_kinds import Given, Scope, Value
+from .value.kinds import Given, Scope, Value
 
 if TYPE_CHECKING:
     from brass_pebble.core.signals.keymap import Typist

@@ -23,15 +23,16 @@ from brass_pebble.core.macro.asks import Finish, GaveUp
 from brass_pebble.core.say.durations import MS, SECOND, write_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keymap import type_out
-from brass_pebble.core.signals.keys import parse_chord
 
 from .asking_steps import ASKING_STEPS
 from .asks import CatchUp, Errand, Laying
+from .desktop_steps import DESKTOP_STEPS
 from .midi_steps import MIDI_STEPS
 from .steps import KEY_STEPS, Pieces, Step, fill, read_text, read_time, reckon, token
+from .text_steps import TEXT_STEPS
 from .timetable import Macro, Timeline, lay_all
-from .value_kinds import Known
-from .values import Text, check_condition, check_whole, decide, is_fixed, say, unquote, window_of
+from .value.kinds import Known
+from .value.reckon import Text, asked_of_world, check_condition, check_whole, decide, is_fixed, say, unquote
 
 # A notch of the wheel after the other, so that programs that count them do.
 NOTCH = 10 * MS
@@ -169,8 +170,8 @@ class WaitUntil(Step):
         limit = WINDOW_LIMIT if self.limit is None else self.limit
         yield CatchUp(self.line)
         assert isinstance(self.condition, Tree)
-        if self.condition.data == "window":
-            came = yield window_of(self.condition, limit, self.line)
+        if self.condition.data in ("window", "program"):
+            came = yield asked_of_world(self.condition, limit, self.line)
         else:
             end, came = timeline.now + limit, False
             while True:
@@ -292,22 +293,6 @@ class Show(Speak):
     """A line on the screen."""
 
     kind: ClassVar[str] = "show"
-
-
-@dataclass(eq=False, repr=False)
-class Paste(Speak):
-    """Put a text in place through the clipboard, which afterwards holds again what it held before."""
-
-    kind: ClassVar[str] = "paste"
-
-    def lay(self, timeline: Timeline) -> Laying:
-        yield CatchUp(self.line)
-        ready = yield Errand(self.line, "paste", (fill(self.text, timeline),), wait=True)
-        if not ready:
-            raise GaveUp(self.line, "the clipboard could not be used")
-        timeline.lay_tap(timeline.codes_of(parse_chord("Ctrl+V")), timeline.tap)
-        yield CatchUp(self.line)
-        yield Errand(self.line, "restore", ())
 
 
 @dataclass(eq=False, repr=False)
@@ -478,8 +463,8 @@ class Osc(Errands):
 STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "speak": Speak, "ring": Ring, "show": Show, "run": Run,
-    "start_program": Start, "request": Request, "osc": Osc, "paste": Paste,
-    "secret": TypeSecret, **ASKING_STEPS, **MIDI_STEPS,
+    "start_program": Start, "request": Request, "osc": Osc,
+    "secret": TypeSecret, **ASKING_STEPS, **DESKTOP_STEPS, **MIDI_STEPS, **TEXT_STEPS,
 }
 
 

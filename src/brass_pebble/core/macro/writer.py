@@ -7,7 +7,8 @@ from brass_pebble.core.say.problem import ProblemError
 
 from .reader import parse, read_line
 from .steps import SETTING_WORDS, SETTINGS, read_time, token
-from .value_kinds import Known
+from .text_lines import content_lines, indent_of
+from .value.kinds import Known
 from .world_steps import STEPS
 
 INDENT = "  "
@@ -28,7 +29,17 @@ def format_macro(text: str) -> str:
     known = Known()
     opens = False
     blank = False
-    for number, raw in enumerate(text.splitlines(), 1):
+    raws = text.splitlines()
+    text_lines = content_lines(raws)
+    base, own = 0, 0
+    for number, raw in enumerate(raws, 1):
+        if (owner := text_lines.get(number - 1)) is not None:
+            if owner == number - 2:
+                # The block stands two spaces in from its step, and is otherwise as it was typed.
+                base = min(indent_of(raws[at]) for at, one in text_lines.items() if one == owner and raws[at].strip())
+                own = indent_of(lines[-1]) + len(INDENT)
+            lines.append(" " * own + raw[base:].rstrip() if raw.strip() else "")
+            continue
         content = raw.strip()
         if not content:
             # Several empty lines are one; none stands at the beginning.

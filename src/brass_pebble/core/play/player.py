@@ -18,7 +18,7 @@ from heapq import heappop, heappush
 from brass_pebble.core.effects.kinds import MOMENTARY_FROM, MOMENTARY_TO
 from brass_pebble.core.macro.asks import Ask, CatchUp, Errand, Finish, GaveUp
 from brass_pebble.core.macro.timetable import Score, Timeline, Timetable
-from brass_pebble.core.macro.value_kinds import Given
+from brass_pebble.core.macro.value.kinds import Given
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 

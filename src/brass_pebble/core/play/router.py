@@ -10,7 +10,7 @@ from brass_pebble.core.desk.layer_switch import ONE_PRESS
 from brass_pebble.core.desk.model import GO_ON, Desk, find_layer
 from brass_pebble.core.effects.drive import Levels
 from brass_pebble.core.macro.timetable import Macro, Timetable
-from brass_pebble.core.macro.value_kinds import Given, KeptValues, NothingKept, Value
+from brass_pebble.core.macro.value.kinds import Given, KeptValues, NothingKept, Value
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.signal import PART, STRUCK

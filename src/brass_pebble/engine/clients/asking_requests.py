@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from decimal import Decimal
 
-from brass_pebble.core.macro.kept_text import NAME, file_of, write_kept
-from brass_pebble.core.macro.value_kinds import DECIMAL, TEXT, WHOLE, Value, kind_of_value, read_number, tell_value
+from brass_pebble.core.macro.value.kept_text import NAME, file_of, write_kept
+from brass_pebble.core.macro.value.kinds import DECIMAL, TEXT, WHOLE, Value, kind_of_value, read_number, tell_value
 from brass_pebble.core.say.problem import nearest
 from brass_pebble.engine.disk.edits import Edit
 from brass_pebble.engine.ports import Ports

@@ -14,7 +14,7 @@ from brass_pebble.core.macro.asks import Question
 from brass_pebble.core.macro.naming import rename_plays, with_name, written_name
 from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.macro.timetable import Macro
-from brass_pebble.core.macro.value_kinds import Value
+from brass_pebble.core.macro.value.kinds import Value
 from brass_pebble.core.say.problem import ConflictError, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist
 from brass_pebble.core.stage.program import StageProgram

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 
 from brass_pebble.core.macro.timetable import Macro, Timetable
-from brass_pebble.core.macro.value_kinds import Value
+from brass_pebble.core.macro.value.kinds import Value
 from brass_pebble.core.play.player import Manner, Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.problem import Problem

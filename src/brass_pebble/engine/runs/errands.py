@@ -15,8 +15,9 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble import paths
+from brass_pebble.core.desk.layer_switch import fits
 from brass_pebble.core.desk.model import ANYWHERE
-from brass_pebble.core.macro.asks import Ask, Errand, Question, Window
+from brass_pebble.core.macro.asks import Ask, Errand, Program, Question, Window
 from brass_pebble.core.play.player import Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import say_duration
@@ -28,18 +29,20 @@ from brass_pebble.kinds.outputs.base import HasWindows, Output, OutputError
 from brass_pebble.kinds.windows.base import CannotDo, WindowGone, focus_and_wait, wait_for_window
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 
-from .clipboard import Held, find_clipboard
+from . import desktop
 from .helpers import LATE, STAYS, Helpers, name_of
+from .pasting import Pasting
 from .questions import Questions
-from .reading import NO_CLIPBOARD, Reading
+from .reading import Reading
 
 MS = 1_000_000
 # How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
 POOLS = {"program": (64, 32), "request": (6, 16), "osc": (2, 64), "speak": (1, 8), "clipboard": (1, 16),
          "window": (8, 16), "read": (8, 16)}
 POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "osc": "osc",
-           "speak": "speak", "paste": "clipboard", "read clipboard": "clipboard", "read title": "window",
-           "read file": "read", "read command": "program", "read shell": "program"}
+           "speak": "speak", "paste": "clipboard", "restore": "clipboard",
+           "read clipboard": "clipboard", "read title": "window",
+           "read file": "read", "read command": "program", "close program": "window", "read shell": "program"}
 POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
              "speak": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window",
              "read": "files are read"}
@@ -47,8 +50,6 @@ POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer"
 ENDS_WITHIN = 0.05
 # Programs that speak: the first one that is here.
 SPEAKERS = (("spd-say", "--wait", "--"), ("espeak-ng", "--"), ("espeak", "--"))
-# Programs fetch the clipboard a moment after Ctrl+V.
-RESTORE_AFTER = 400 * MS
 CLIPBOARD_SECONDS = 2.0
 QUIET = ("", False)
 # A program that was started to stay and ends with a failure within this was never there, in s.
@@ -72,8 +73,8 @@ class Errands:
         self._ports = ports
         self._pools: dict[str, Worker] = {}
         self._helpers = Helpers()
-        self.reading = Reading(lambda: self.folder, self._helpers)
-        self._kept: Held | None = None
+        self.pasting = Pasting()
+        self.reading = Reading(lambda: self.folder, self._helpers, self.pasting)
         self._closing = False
         # When everything was stopped last: what was asked for before that and has not begun is not begun.
         self._stopped_at = 0
@@ -82,7 +83,7 @@ class Errands:
         """Do what runs have asked for."""
         asked, self.player.errands = self.player.errands, []
         for run, ask in asked:
-            if run.state != "playing" and isinstance(ask, Window | Question):
+            if run.state != "playing" and isinstance(ask, Window | Question | Program):
                 continue
             self._do(run, ask)
 
@@ -90,16 +91,18 @@ class Errands:
         if isinstance(ask, Question):
             self.questions.put(run, ask)
             return
+        if isinstance(ask, Program):
+            self._slowly("window", run, ask, lambda: desktop.wait_for_program(ask, lambda: self._given_up(run)))
+            return
         if isinstance(ask, Window):
-            if (own := self.output.ability(HasWindows)) is not None:
+            if (own := self._own) is not None:
                 self._wait_for_own(run, ask, own, self._ports.now() + ask.limit)
             else:
                 self._slowly("window", run, ask, lambda: self._wait_for_window(run, ask))
             return
         assert isinstance(ask, Errand)
         here = {"show": self._show, "ring": self._ring, "stop": self._stop, "layer": self._layer,
-                "restore": self._restore, "asleep": self._asleep,
-                "secret": self._secret}.get(ask.kind)
+                "asleep": self._asleep, "secret": self._secret}.get(ask.kind)
         if here is not None:
             self._answer(run, ask, here(run, ask))
             return
@@ -114,10 +117,18 @@ class Errands:
 
         slow: dict[str, Callable[[Errand], Done]] = {
             "speak": self._speak, "run": run_helper, "shell": run_helper,
-            "request": call_address, "osc": _osc, "paste": self._paste,
+            "close program": lambda ask: desktop.close_program(ask, lambda: self._given_up(run)),
+            "request": call_address, "osc": _osc, "paste": self.pasting.offer,
+            "restore": lambda ask: self.pasting.settle(),
             **dict.fromkeys((kind for kind in POOL_OF if kind.startswith("read ")),
                             lambda ask: self.reading.read(ask, run))}
-        if ask.kind == "start":
+        if ask.kind.startswith("window "):
+            if (own := self._own) is not None:
+                self._answer(run, ask, _do_to_own(own, ask))
+            else:
+                self._slowly("window", run, ask, lambda: desktop.do_to_window(ask))
+            return
+        if ask.kind in ("start", "open"):
             self._start_to_stay(run, ask)
             return
         if ask.kind in ("run", "shell"):
@@ -125,19 +136,28 @@ class Errands:
             self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
         self._slowly(POOL_OF[ask.kind], run, ask, lambda: slow[ask.kind](ask))
 
+    @property
+    def _own(self) -> HasWindows | None:
+        """The output's own programs as windows; an engine that lacks the desk's output has a stage without any."""
+        return self.output.ability(HasWindows) if self._ports.desk.output == "stage" else None
+
+    def _given_up(self, run: Run) -> bool:
+        return self._closing or run.state != "playing"
+
     def _pool(self, name: str) -> Worker:
         if name not in self._pools:
             self._pools[name] = Worker(self._ports.loop, *POOLS[name])
         return self._pools[name]
 
     def _slowly(self, pool: str, run: Run, ask: Ask, job: Callable[[], Done]) -> None:
-        asked = self._ports.now()
+        asked, crowded = self._ports.now(), self._pool(pool).crowded
 
         def begin() -> tuple[str, Done]:
             waited = self._ports.now() - asked
             if self._closing or run.state == "stopped" or self._stopped_at >= asked:
                 return "", ("it was stopped before it began", False)
-            return f"begun {say_duration(waited)} late, since others went on" if waited > LATE else "", job()
+            late = crowded and waited > LATE
+            return f"begun {say_duration(waited)} late, since others went on" if late else "", job()
 
         def done(result: object) -> None:
             if isinstance(result, tuple):
@@ -157,7 +177,7 @@ class Errands:
             self._remark(run, f"line {ask.line}: {remark}")
             if STAYS in remark and isinstance(run.owner, Trace):
                 self.live.tell_once(TOLD_ONCE, stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
-        if isinstance(ask, Window) or (isinstance(ask, Errand) and ask.wait):
+        if isinstance(ask, Window | Program) or (isinstance(ask, Errand) and ask.wait):
             self.control.resume_run(run, answer)
 
     def _remark(self, run: Run, text: str) -> None:
@@ -172,7 +192,7 @@ class Errands:
         now = self._ports.now()
         if run.state != "playing":
             return
-        if own.is_there(ask.pattern, focused=ask.focused):
+        if own.is_there(ask.pattern, focused=ask.focused) != ask.gone:
             self.control.resume_run(run, True)
         elif now >= until:
             self.control.resume_run(run, False)
@@ -182,39 +202,39 @@ class Errands:
 
     def _wait_for_window(self, run: Run, ask: Window) -> Done:
         try:
-            desktop = open_desktop()
+            here = open_desktop()
         except OutputError as error:
             return str(error), False
         try:
-            return "", wait_for_window(desktop, ask.pattern, by_class=ask.by_class, focused=ask.focused,
+            return "", wait_for_window(here, ask.pattern, by_class=ask.by_class, focused=ask.focused,
                                        seconds=ask.limit / 1e9,
-                                       given_up=lambda: self._closing or run.state != "playing")
+                                       given_up=lambda: self._given_up(run), gone=ask.gone)
         finally:
-            desktop.close()
+            here.close()
 
     def remember_focus(self) -> Callable[[], str] | None:
         """Which window has the focus, on a thread: a call that gives it back, and says what is wrong if it cannot."""
-        if self.output.ability(HasWindows) is not None or desktop_kind() is None:
+        if self._own is not None or desktop_kind() is None:
             return None
-        desktop = open_desktop()
+        here = open_desktop()
         try:
-            window = next((one for one in desktop.look() if one.focused), None)
+            window = next((one for one in here.look() if one.focused), None)
         finally:
-            desktop.close()
+            here.close()
         if window is None:
             return None
         name = window.title[:40] or window.cls or "without a title"
 
         def give_back() -> str:
-            desktop = open_desktop()
+            here = open_desktop()
             try:
-                return "" if focus_and_wait(desktop, window.key) else f"the window “{name}” did not take the focus back"
+                return "" if focus_and_wait(here, window.key) else f"the window “{name}” did not take the focus back"
             except WindowGone:
                 return f"the window “{name}” was closed meanwhile"
             except CannotDo as error:
                 return str(error)
             finally:
-                desktop.close()
+                here.close()
         return give_back
 
     def slowly(self, job: Callable[[], object], then: Callable[[object], None]) -> bool:
@@ -274,16 +294,19 @@ class Errands:
         return ended.remark, ended.well
 
     def _start_to_stay(self, run: Run, ask: Errand) -> None:
-        """A program of its own: in a session of its own, with nothing of ours open, and ended by nothing of ours."""
-        name = name_of(ask.words)
+        """Start a program that stays; with `open`, only if it does not run already."""
+        opens = ask.kind == "open"
+        cls, words = (ask.words[0], ask.words[1:]) if opens else ("", ask.words)
+        name = name_of(words)
 
         def job() -> Done:
             try:
-                child = subprocess.Popen(ask.words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                                         stderr=subprocess.DEVNULL, start_new_session=True, close_fds=True,
-                                         umask=paths.usual_umask)
-            except OSError as error:
-                return f"{name} could not be started: {error.strerror}", False
+                if opens and (found := desktop.bring_to_front(words[0], cls)) is not None:
+                    return found
+                child = desktop.start_to_stay(words, paths.usual_umask)
+            except (OSError, ValueError) as error:
+                why = error.strerror if isinstance(error, OSError) else str(error)
+                return f"{name} could not be started: {why}", False
             # Waited for by a thread that nobody waits for, so that it leaves no dead process behind.
             threading.Thread(target=lambda: self._watch_start(run, ask, name, child), daemon=True).start()
             return f"started {name}", True
@@ -303,33 +326,9 @@ class Errands:
         if run is None:
             self._stopped_at = self._ports.now()
         self._helpers.end(run)
-
-    def _paste(self, ask: Errand) -> Done:
-        tools = find_clipboard()
-        if tools is None:
-            return NO_CLIPBOARD, False
-        said = ""
-        try:
-            if self._kept is None:
-                # Pastes in quick succession restore what was there before the first.
-                self._kept = tools.read()
-                said = self._kept.lost
-            tools.write("", ask.words[0].encode())
-        except (OSError, subprocess.SubprocessError) as error:
-            return f"the clipboard does not answer: {error}", False
-        return said, True
-
-    def _restore(self, run: Run, ask: Errand) -> Done:
-        self._ports.alarms.at("clipboard", self._ports.now() + RESTORE_AFTER, lambda now: self.restore_clipboard())
-        return "", True
-
-    def restore_clipboard(self) -> None:
-        """Put back what the clipboard held before a paste."""
-        kept, self._kept = self._kept, None
-        tools = find_clipboard()
-        if kept is None or tools is None or kept.lost:
-            return
-        self._pool("clipboard").do(lambda: tools.write(kept.kind, kept.data), lambda result: None)
+        if self.pasting.pending and not self._closing:
+            # A run that ends between offering a text and giving back leaves nothing of it.
+            self._pool("clipboard").do(self.pasting.give_back, lambda result: None)
 
     def stop(self) -> None:
         """Nothing begins any more, and every program that a macro waits for ends, at once."""
@@ -342,12 +341,23 @@ class Errands:
     def close(self) -> None:
         """Put back what the clipboard held; leave behind what does not end."""
         self.stop()
-        self._closing = False
-        self.restore_clipboard()
-        self._closing = True
+        self._pool("clipboard").do(self.pasting.close, lambda result: None)
         for name, pool in self._pools.items():
             pool.close(CLIPBOARD_SECONDS if name == "clipboard" else ENDS_WITHIN)
         self._helpers.close()
+
+
+def _do_to_own(own: HasWindows, ask: Errand) -> Done:
+    """What can be done to the stage's programs: to give one the focus."""
+    pattern, by, *_ = ask.words
+    found = next((window for window in own.windows() if fits(pattern, window.cls if by == "class" else window.title)),
+                 None)
+    if found is None:
+        return f"there is no window “{pattern}”", False
+    if ask.kind not in ("window focus", "window raise"):
+        return "the programs of the stage have a fixed place", False
+    own.focus(found.cls)
+    return "", True
 
 
 def stays_notice(file: str, line: int) -> Problem:

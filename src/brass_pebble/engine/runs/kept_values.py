@@ -11,8 +11,8 @@ import threading
 from pathlib import Path
 
 from brass_pebble import file_access
-from brass_pebble.core.macro.kept_text import FOLDER, NAME, file_of, read_kept, write_kept
-from brass_pebble.core.macro.value_kinds import Value, kind_of_value, tell_value
+from brass_pebble.core.macro.value.kept_text import FOLDER, NAME, file_of, read_kept, write_kept
+from brass_pebble.core.macro.value.kinds import Value, kind_of_value, tell_value
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import Ports

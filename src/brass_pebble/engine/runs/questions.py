@@ -16,7 +16,7 @@ from pathlib import Path
 from brass_pebble import file_access
 from brass_pebble.core.macro.asking_steps import range_of, read_answer
 from brass_pebble.core.macro.asks import Question
-from brass_pebble.core.macro.value_kinds import TEXT, Value, tell_value
+from brass_pebble.core.macro.value.kinds import TEXT, Value, tell_value
 from brass_pebble.core.play.player import Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import MS, say_duration

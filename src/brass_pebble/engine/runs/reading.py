@@ -4,30 +4,29 @@ threads; each gives a remark for the trace, and the text or false."""
 from __future__ import annotations
 
 import os
-import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
 from brass_pebble import file_access
 from brass_pebble.core.macro.asks import Errand
-from brass_pebble.core.macro.value_kinds import LONGEST_VALUE
+from brass_pebble.core.macro.value.kinds import LONGEST_VALUE
 from brass_pebble.core.play.player import Run
+from brass_pebble.kinds.clipboard.base import ClipboardError
 from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.kinds.windows.table import open_desktop
 
-from .clipboard import find_clipboard
 from .helpers import Helpers
+from .pasting import Pasting
 
 Read = tuple[str, str | bool]
-NO_CLIPBOARD = ("the clipboard is not available: no display, or neither wl-clipboard nor xclip nor xsel is installed")
 MOST_READ = 4 * LONGEST_VALUE
 
 
 class Reading:
     """`folder` is the desk's: files are looked for there, unless they are told from the root or from home."""
 
-    def __init__(self, folder: Callable[[], Path], helpers: Helpers) -> None:
-        self._folder, self._helpers = folder, helpers
+    def __init__(self, folder: Callable[[], Path], helpers: Helpers, pasting: Pasting) -> None:
+        self._folder, self._helpers, self._pasting = folder, helpers, pasting
 
     def read(self, ask: Errand, run: Run | None = None) -> Read:
         """Read what is asked for."""
@@ -44,16 +43,11 @@ class Reading:
 
     def clipboard(self) -> Read:
         """What the clipboard holds, as text."""
-        tools = find_clipboard()
-        if tools is None:
-            return NO_CLIPBOARD, False
         try:
-            held = tools.read()
-        except (OSError, subprocess.SubprocessError) as error:
-            return f"the clipboard does not answer: {error}", False
-        if held.kind or held.lost:
-            return "the clipboard holds no text", False
-        return "", _text(held.data)
+            text = self._pasting.text()
+        except ClipboardError as error:
+            return f"the clipboard could not be read: {error}", False
+        return ("", text[:LONGEST_VALUE]) if text is not None else ("the clipboard holds no text", False)
 
     def _title(self) -> Read:
         try:

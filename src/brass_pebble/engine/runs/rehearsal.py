@@ -11,9 +11,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from brass_pebble.core.effects.kinds import KEY, kind_of, tell
-from brass_pebble.core.macro.asks import Errand, Question, Window
+from brass_pebble.core.macro.asks import Errand, Program, Question, Window
 from brass_pebble.core.macro.timetable import Macro
-from brass_pebble.core.macro.value_kinds import Given, NothingKept, Value
+from brass_pebble.core.macro.value.kinds import Given, NothingKept, Value
 from brass_pebble.core.play.player import Effect, Live, Player, Run
 from brass_pebble.core.stage.program import Reaction
 from brass_pebble.kinds.outputs.stage import StageOutput
@@ -70,7 +70,7 @@ class Rehearsal:
         self._send(now)
         self.stage.advance(now)
         for run, ask, until in list(self._waits):
-            here = self._there(ask)
+            here = self._there(ask) != ask.gone
             if here or now >= until:
                 self._waits.remove((run, ask, until))
                 self._player.resume(run, here, now, self._out)
@@ -101,6 +101,10 @@ class Rehearsal:
                     self._send(now)
             elif isinstance(ask, Window):
                 self._waits.append((run, ask, now + ask.limit))
+            elif isinstance(ask, Program):
+                self._tell(f"(waits for {ask.name})", now - self.start, now - self.start, ask.line)
+                self._player.resume(run, True, now, self._out)
+                self._send(now)
             elif isinstance(ask, Errand):
                 self._tell(f"({' '.join((ask.kind, *ask.words))})", now - self.start, now - self.start, ask.line)
                 if ask.wait:

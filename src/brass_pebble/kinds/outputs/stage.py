@@ -48,8 +48,10 @@ class StageOutput(Abilities):
 
     def focus(self, name: str) -> None:
         """Give a program the focus."""
-        if name in self.programs:
-            self.focused, self.changed = name, True
+        wanted = name if name in self.programs else next(
+            (key for key, program in self.programs.items() if program.name == name), "")
+        if wanted:
+            self.focused, self.changed = wanted, True
 
     def send(self, effects: list[Effect], now: int) -> None:
         for code, value, _, run in effects:

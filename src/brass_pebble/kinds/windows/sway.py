@@ -11,6 +11,9 @@ from brass_pebble.kinds.focus.sway import SwayConnection, is_window, named, sock
 
 from .base import CLOSE, FOCUS, PLACE, RAISE, Area, CannotDo, SeenWindow, WindowGone
 
+# So often, and so long apart (in s), a window is asked to take a place; it stands when it was seen there so often,
+# within so many pixels.
+PLACE_TRIES, PLACE_PAUSE, PLACE_STANDS, NEAR = 12, 0.05, 3, 2
 _RUN_COMMAND, _GET_OUTPUTS, _GET_TREE = 0, 3, 4
 
 
@@ -71,8 +74,20 @@ class WindowsOfSway:
 
     def place(self, key: int, area: Area) -> None:
         self._command(key, "floating enable")
-        self._command(key, f"resize set width {area.width} px height {area.height} px")
-        self._command(key, f"move absolute position {area.x} px {area.y} px")
+        # A window's program answers a moment later, at times to what was asked before: it is asked until it stands.
+        stood = 0
+        for _ in range(PLACE_TRIES):
+            if not stood:
+                self._command(key, f"resize set width {area.width} px height {area.height} px")
+                self._command(key, f"move absolute position {area.x} px {area.y} px")
+            self.pause(PLACE_PAUSE)
+            rect = next((node["rect"] for node in walk(self._ask(_GET_TREE)) if node.get("id") == key), None)
+            if rect is None:
+                raise WindowGone
+            near = max(abs(rect["x"] - area.x), abs(rect["y"] - area.y)) <= NEAR
+            stood = stood + 1 if near and abs(rect["width"] - area.width) <= NEAR else 0
+            if stood == PLACE_STANDS:
+                return
 
     def pause(self, seconds: float) -> None:
         select.select([self._stop], [], [], seconds)

@@ -42,6 +42,6 @@ class MacroText(TextArea):
         line = self.document.get_line(row)
         indent = line[: len(line) - len(line.lstrip(" "))]
         words = line[:column].split()
-        deeper = "  " if words and words[0] in OPENERS else ""
+        deeper = "  " if words and (words[0] in OPENERS or words[:2] in (["type", "lines"], ["paste", "lines"])) else ""
         start, end = self.selection
         self._replace_via_keyboard("\n" + indent + deeper, start, end)

@@ -13,12 +13,12 @@ from functools import lru_cache
 
 from lark import Token, Tree
 
+from brass_pebble.core.macro.asks import Deciding, Program, Window
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import ProblemError, nearest
 
-from .asks import Deciding, Window
 from .functions import FUNCTIONS, NUMBER, CannotBe, Function
-from .value_kinds import (
+from .kinds import (
     DECIMAL,
     EXACT,
     LARGEST,
@@ -136,13 +136,16 @@ def decide(condition: object, values: Scope, line: int) -> Deciding:
         if first is (kind == "either"):
             return first
         return (yield from decide(parts[1], values, line))
-    return bool((yield window_of(condition, 0, line)))
+    return bool((yield asked_of_world(condition, 0, line)))
 
 
-def window_of(condition: Tree[Token], limit: int, line: int) -> Window:
-    """What a window condition asks."""
+def asked_of_world(condition: Tree[Token], limit: int, line: int) -> Window | Program:
+    """What a condition about a window or a program asks."""
+    if condition.data == "program":
+        name, state = condition.children
+        return Program(line, limit, unquote(str(name)), state == "gone")
     by_class, text, state = condition.children
-    return Window(line, limit, by_class is not None, unquote(str(text)), state == "focused")
+    return Window(line, limit, by_class is not None, unquote(str(text)), state == "focused", state == "gone")
 
 
 def check_whole(expression: object, known: Known, line: int) -> None:
@@ -289,7 +292,7 @@ def is_fixed(expression: object) -> bool:
         return template(str(parts[0])).fixed
     if kind == "called" and _function(parts[0]).varies:
         return False
-    return kind not in ("value", "window") and all(is_fixed(part) for part in parts)
+    return kind not in ("value", "window", "program") and all(is_fixed(part) for part in parts)
 
 
 def _function(word: object) -> Function:
@@ -321,6 +324,8 @@ def say(expression: object) -> str:
         return f"{say(parts[0])} {'and' if kind == 'both' else 'or'} {say(parts[1])}"
     if kind == "window":
         return f"window {'class ' if parts[0] else ''}{parts[1]} is {parts[2]}"
+    if kind == "program":
+        return f"program {parts[0]} is {parts[1]}"
     return str(parts[0])
 
 

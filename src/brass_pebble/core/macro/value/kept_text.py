@@ -9,7 +9,7 @@ from decimal import Decimal
 
 from brass_pebble.core.say.problem import ProblemError
 
-from .value_kinds import LARGEST, LONGEST_VALUE, MOST_DECIMALS, Value, places_of, tell_value
+from .kinds import LARGEST, LONGEST_VALUE, MOST_DECIMALS, Value, places_of, tell_value
 
 FOLDER = "values"
 NAME = re.compile(r"[a-z][a-z0-9_]{0,60}")

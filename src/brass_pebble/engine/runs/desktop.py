@@ -1,0 +1,190 @@
+"""What macros do to windows and programs, on threads: found, brought to the front, put into place, closed, opened,
+waited for.  Each gives a remark for the trace, and whether it was done."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+from brass_pebble.core.macro.asks import Errand, Program
+from brass_pebble.kinds.outputs.base import OutputError
+from brass_pebble.kinds.windows.base import (
+    Area,
+    CannotDo,
+    Desktop,
+    WindowGone,
+    find,
+    focus_and_wait,
+)
+from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
+
+Done = tuple[str, bool]
+LOOK_EVERY = 0.05
+
+
+def do_to_window(ask: Errand) -> Done:
+    """Focus, raise, close, minimise or place a window."""
+    pattern, by, *details = ask.words
+    deed = ask.kind.removeprefix("window ")
+    try:
+        desktop = open_desktop()
+    except OutputError as error:
+        return str(error), False
+    try:
+        window = find(desktop, pattern, by_class=by == "class")
+        if window is None:
+            return f"there is no window “{pattern}”", False
+        if deed == "focus":
+            return ("", True) if focus_and_wait(desktop, window.key) else (f"“{pattern}” did not take the focus", False)
+        if deed == "place":
+            return _place(desktop, window.key, details)
+        {"raise": desktop.raise_up, "close": desktop.close_window, "minimise": desktop.minimise}[deed](window.key)
+        return "", True
+    except WindowGone:
+        return f"the window “{pattern}” was closed meanwhile", False
+    except CannotDo as error:
+        return str(error), False
+    finally:
+        desktop.close()
+
+
+def _place(desktop: Desktop, key: int, details: list[str]) -> Done:
+    *place, number = details
+    screens = desktop.screens()
+    if int(number) > len(screens):
+        return f"there is no screen {number}: {len(screens)} {'is' if len(screens) == 1 else 'are'} here", False
+    screen = screens[int(number) - 1]
+    if place[0].endswith("%"):
+        shares = [float(part[:-1]) / 100 for part in place]
+        left, top = screen.x + round(shares[0] * screen.width), screen.y + round(shares[1] * screen.height)
+        right = screen.x + round((shares[0] + shares[2]) * screen.width)
+        bottom = screen.y + round((shares[1] + shares[3]) * screen.height)
+        area = Area(left, top, right - left, bottom - top)
+    else:
+        x, y, width, height = map(int, place)
+        area = Area(screen.x + x, screen.y + y, width, height)
+    desktop.place(key, area)
+    return "", True
+
+
+def processes_of(name: str) -> list[int]:
+    """This person's processes of a program, by the name of its file or of itself; kernel: proc(5)."""
+    found = []
+    wanted, uid = os.path.basename(name), os.getuid()
+    for folder in Path("/proc").iterdir():
+        if not folder.name.isdigit():
+            continue
+        with contextlib.suppress(OSError):
+            if folder.stat().st_uid != uid or int(folder.name) == os.getpid():
+                continue
+            words = (folder / "cmdline").read_bytes().split(b"\0")
+            called = {os.path.basename(os.fsdecode(words[0])), (folder / "comm").read_text().strip()}
+            if len(words) > 1 and called & INTERPRETERS:
+                # A script is known by its own file, too.
+                called.add(os.path.basename(os.fsdecode(words[1])))
+            ended = (folder / "stat").read_text().rpartition(")")[2].split()[0] in ("Z", "X")
+            if not ended and (wanted in called or wanted[:15] in called):
+                found.append(int(folder.name))
+    return found
+
+
+INTERPRETERS = {"python3", "python", "sh", "bash", "perl", "node", "ruby"}
+
+
+def is_there(name: str) -> bool:
+    """Whether a program runs."""
+    return bool(processes_of(name))
+
+
+def wait_for_program(ask: Program, given_up: Callable[[], bool]) -> Done:
+    """Wait until a program is there, or gone."""
+    end = time.monotonic() + ask.limit / 1e9
+    while is_there(ask.name) == ask.gone:
+        left = end - time.monotonic()
+        if left <= 0 or given_up():
+            return "", False
+        time.sleep(min(left, LOOK_EVERY))
+    return "", True
+
+
+def _windows_of(desktop: Desktop, name: str, cls: str) -> Iterable[int]:
+    """The windows of a program, the focused one first."""
+    pids = set() if cls else set(processes_of(name))
+    short = os.path.basename(name).casefold()
+    found = [window for window in desktop.look()
+             if (window.cls.casefold() == cls.casefold() if cls else
+                 window.pid in pids or window.cls.casefold() == short)]
+    return [window.key for window in sorted(found, key=lambda window: not window.focused)]
+
+
+def bring_to_front(name: str, cls: str) -> Done | None:
+    """Bring a program's window to the front; None if it has none and is to be started."""
+    if desktop_kind() is None:
+        return (f"{name} is already running", True) if not cls and is_there(name) else None
+    desktop = open_desktop()
+    try:
+        keys = list(_windows_of(desktop, name, cls))
+        if not keys:
+            return (f"{name} is already running, without a window", True) if not cls and is_there(name) else None
+        focus_and_wait(desktop, keys[0])
+        return f"{name} is already running: its window was brought to the front", True
+    except WindowGone:
+        return None
+    except CannotDo as error:
+        return f"{name} is already running, and its window could not be brought to the front: {error}", True
+    finally:
+        desktop.close()
+
+
+def close_program(ask: Errand, given_up: Callable[[], bool]) -> Done:
+    """Close a program: its windows are asked to, or it is itself; by force when the time is over."""
+    name = ask.words[0]
+    pids = processes_of(name)
+    if not pids:
+        return f"{name} does not run", False
+    asked = _ask_windows(name) if desktop_kind() is not None else False
+    if not asked:
+        _send(pids, signal.SIGTERM)
+    end = time.monotonic() + ask.limit / 1e9
+    while (left := processes_of(name)) and time.monotonic() < end and not given_up():
+        time.sleep(LOOK_EVERY)
+    if not left or given_up():
+        return "", not left
+    _send(left, signal.SIGKILL)
+    while processes_of(name) and time.monotonic() < end + 2:
+        time.sleep(LOOK_EVERY)
+    return f"{name} did not end by itself within {ask.limit / 1e9:g} s and was ended by force", True
+
+
+def _ask_windows(name: str) -> bool:
+    with contextlib.suppress(OutputError, WindowGone, CannotDo):
+        desktop = open_desktop()
+        try:
+            keys = list(_windows_of(desktop, name, ""))
+            for key in keys:
+                desktop.close_window(key)
+            return bool(keys)
+        finally:
+            desktop.close()
+    return False
+
+
+def _send(pids: Iterable[int], number: int) -> None:
+    for pid in pids:
+        with contextlib.suppress(OSError):
+            os.kill(pid, number)
+
+
+def start_to_stay(words: tuple[str, ...], umask: int) -> subprocess.Popen[bytes]:
+    """A program of its own: in a session of its own, with nothing of ours open, and ended by nothing of ours.
+
+    Raises:
+        OSError: it cannot be started.
+    """
+    return subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                            start_new_session=True, close_fds=True, umask=umask)
