@@ -286,6 +286,35 @@ def test_the_virtual_controller_is_read_back_exactly(moving: Moving) -> None:
         place(2, value)
 
 
+def test_macros_set_levels_exactly_and_press_buttons(moving: Moving) -> None:
+    device = evdev.InputDevice(output_node("Brass Pebble controller"))
+    told: list[tuple[int, int, int]] = []
+
+    def came(until: Callable[[], bool]) -> bool:
+        with contextlib.suppress(BlockingIOError):
+            told.extend((event.type, event.code, event.value) for event in device.read() if event.type)
+        return until()
+
+    def play(text: str, **values: object) -> None:
+        moving.engine.request("write_macro", macro="level", name="level", text=text)
+        moving.engine.request("play", macro="level", **values)
+    came(lambda: True)
+    told.clear()
+    play("level controller rx at number\n", number=35)
+    # Exactly, and in one report.
+    wait_for(lambda: came(lambda: bool(told)))
+    assert told == [(3, 3, round(0.35 * 32767))] and device.absinfo(3).value == 11468
+    told.clear()
+    play("read now from level controller rx\nif now = 35.00\n  level controller rx at -35 over 200ms\n"
+         "controller tap south for 60ms\ncontroller press start\n")
+    wait_for(lambda: came(lambda: (1, 0x13B, 0) in told), 20)
+    axis = [value for kind, _, value in told if kind == 3]
+    assert axis == sorted(axis, reverse=True) and axis[-1] == -11468 and 10 <= len(axis) <= 20
+    # What a macro leaves down goes up with its end.
+    assert [(code, value) for kind, code, value in told if kind == 1] == [
+        (0x130, 1), (0x130, 0), (0x13B, 1), (0x13B, 0)]
+
+
 def test_a_port_that_comes_goes_and_comes_again(moving: Moving) -> None:
     from alsa_midi import READ_PORT, MidiBytesEvent, SequencerClient
     for _ in range(2):

@@ -330,7 +330,8 @@ class Desk:
     @cached_property
     def uses_controller(self) -> bool:
         """Whether anything on it drives the virtual controller."""
-        return any(target.kind == "controller" for target in self._targets())
+        return any(target.kind == "controller" for target in self._targets()) or any(
+            macro.drives_controller for macro in self.macros.values())
 
     @cached_property
     def receivers(self) -> frozenset[str]:

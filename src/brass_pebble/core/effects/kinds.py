@@ -15,7 +15,8 @@ from brass_pebble.core.signals.keys import key_table
 
 from .drive import PAD_AXES
 from .messages import describe
-from .pointer import HIDDEN, MESSAGES, NAMES, OSC_MESSAGES, PAD, POINTER, SOUNDING
+from .pad_buttons import say_button
+from .pointer import HIDDEN, MESSAGES, NAMES, OSC_MESSAGES, PAD, PAD_BUTTON, POINTER, SOUNDING
 
 _PAD_NAMES = {code: name for name, (code, _) in PAD_AXES.items()}
 
@@ -45,7 +46,8 @@ AXIS = EffectKind("axis", PAD, False, False, _say_axis)
 MIDI = EffectKind("midi", MESSAGES, False, True, describe)
 OSC = EffectKind("osc", OSC_MESSAGES, False, True, describe)
 NOTE = EffectKind("note", SOUNDING, True, True, describe)
-KINDS = (SECRET, KEY, MOTION, AXIS, MIDI, OSC, NOTE)
+BUTTON = EffectKind("button", PAD_BUTTON, True, False, say_button)
+KINDS = (SECRET, KEY, MOTION, AXIS, MIDI, OSC, NOTE, BUTTON)
 _FIRSTS = [kind.first for kind in KINDS]
 # Between these lie all that are over at once; for where each test counts, since a press waits for it.
 MOMENTARY_FROM, MOMENTARY_TO = MOTION.first, NOTE.first

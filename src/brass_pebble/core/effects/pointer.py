@@ -18,6 +18,8 @@ PIXEL_X, PIXEL_Y = ABSOLUTE + 0x100, ABSOLUTE + 0x101
 # core/effects/messages.py) by MIDI and by OSC, and notes that sound.
 PAD = WIDE = 0x30000
 MESSAGES, OSC_MESSAGES, SOUNDING = 0x100_0000, 0x200_0000, 0x400_0000
+# Buttons of the virtual controller lie behind all notes that can sound.
+PAD_BUTTON = 0x500_0000
 # Stands in accounts for a key that nobody is to read.
 HIDDEN = -1
 BUTTONS = {"left": 0x110, "right": 0x111, "middle": 0x112}

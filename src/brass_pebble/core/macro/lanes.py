@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from brass_pebble.core.effects.kinds import KEY, MOTION, NOTE, kind_of
-from brass_pebble.core.effects.messages import describe
+from brass_pebble.core.effects.kinds import KEY, MOTION, kind_of, tell
 from brass_pebble.core.effects.pointer import NAMES
 from brass_pebble.core.signals.keys import key_table, modifier_codes
 
@@ -71,11 +70,11 @@ def _add_message(lanes: dict[str, Lane], down: dict[int, tuple[int, int, str]],
                  event: tuple[int, int, int, int]) -> None:
     """A MIDI message: notes are bars, values marks; the clock's many messages share a lane."""
     at, code, value, line = event
-    words = describe(code, value)
-    if kind_of(code) is NOTE and value:
+    words = tell(code, value)
+    if kind_of(code).holds and value:
         down[code] = (at, line, words.split(",")[0])
         lanes.setdefault(down[code][2], Lane(down[code][2]))
-    elif kind_of(code) is NOTE:
+    elif kind_of(code).holds:
         if code in down:
             began, line_down, name = down.pop(code)
             lanes[name].bars.append(Bar(began, at, line_down, len(lanes[name].bars) + 1, ""))

@@ -18,7 +18,7 @@ from .asks import Laying
 from .steps import Block, Pieces, Step, read_time, reckon, token
 from .timetable import Timeline, lay_all
 from .value.kinds import Known
-from .value.reckon import check_whole, is_fixed, say, unquote
+from .value.reckon import check_whole, is_fixed, quoted, say, unquote
 
 # MIDI 1.0: so many clock messages for each beat.
 PULSES = 24
@@ -33,8 +33,7 @@ def read_receiver(piece: Token | object | None) -> str:
 
 
 def _behind(to: str) -> str:
-    quoted = to.replace("\\", "\\\\").replace('"', '\\"')
-    return f' to "{quoted}"' if to else ""
+    return f" to {quoted(to)}" if to else ""
 
 
 def read_channel(piece: object | None, line: int) -> int:

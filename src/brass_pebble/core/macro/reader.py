@@ -33,6 +33,8 @@ from .value.reckon import compute, is_fixed
 from .world_steps import STEPS, Play, unknown_macro
 
 _EXPECTED = {
+    "LEVEL_OF": "what has a level, like controller x, cc 7 on 1 or osc /level to 127.0.0.1:9000",
+    "BUTTON_NAME": "a button, like south",
     "CHORD": "a key or chord, like Ctrl+Alt+F4",
     "AMOUNT": "a number with its unit, like 300ms",
     "TEXT": 'a text in double quotes, like "Rye"',
@@ -57,6 +59,7 @@ _EXPECTED = {
     "$END": "the end of the line",
 }
 _WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS": ("class",), "SHELL": ("shell",),
+          "AT_OR_BY": ("at", "by"), "PAD_DEED": ("tap", "press", "release"),
           "CLEARING": ("clearing indents",),
           "SIDE": ("left", "right", "middle"), "BY_OR_TO": ("by", "to"), "DIRECTION": ("up", "down", "left", "right"),
           "WINDOW_STATE": ("there", "focused", "gone"), "PROGRAM_STATE": ("there", "gone"),
@@ -76,7 +79,8 @@ MOST_ASKS = 1_000_000
 
 
 @cache
-def _grammar() -> Lark:
+def grammar() -> Lark:
+    """The grammar of a line."""
     text = (files("brass_pebble.core.macro") / "grammar.lark").read_text(encoding="utf-8")
     return Lark(text, parser="lalr", lexer="contextual", maybe_placeholders=True)
 
@@ -94,6 +98,8 @@ class Draft:
     guest: Approves | None = None
     # What its keys come to, if that reaches outside and it is a guest.
     keys: Reach | None = None
+    # The values that it has set by its end.
+    known: Known = field(default_factory=Known)
 
 
 class Remembered(Draft):
@@ -150,7 +156,7 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
     draft = Draft(macro, file=file)
     problems, steps = draft.problems, draft.steps
     times = {"taps": tap, "gaps": gap}
-    known = Known()
+    known = draft.known = Known()
     blocks: list[tuple[int, list[Step], Step | None]] = [(0, steps, None)]
     seen_step = False
     if len(text) > LONGEST_TEXT:
@@ -184,6 +190,7 @@ def parse(text: str, *, id: str = "", file: str = "", tap: int = DEFAULT_TAP, ga
             if step.takes_lines:
                 step.take_lines([lines[at] for at, owner in content.items() if owner == number - 1], known)
             step.late = known.late
+            macro.drives_controller |= step.drives_controller
             if isinstance(step, Kept):
                 macro.keeps[step.name] = step.first
         except ProblemError as error:
@@ -524,7 +531,7 @@ def _tree(content: str) -> tuple[str, Pieces]:
         with suppress(ValueError, TypeError, LookupError, RecursionError):
             if data[0] in STEPS or data[0] in SETTINGS:
                 return data[0], tuple(_from_data(part) for part in data[1])
-    tree = _grammar().parse(content)
+    tree = grammar().parse(content)
     inner = tree.children[0]
     assert isinstance(inner, Tree)
     if _deeper(inner, DEEPEST_EXPRESSION):

@@ -73,6 +73,11 @@ class Step:
         yield from ()
 
     @property
+    def drives_controller(self) -> bool:
+        """Whether it sets an axis or presses a button of the virtual controller."""
+        return False
+
+    @property
     def fixed(self) -> bool:
         """Whether it writes the same events for every press."""
         return all(step.fixed for step in self.body)

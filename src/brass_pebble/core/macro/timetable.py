@@ -98,6 +98,8 @@ class Macro:
     score: Score | None = None
     # Lays the timetable as it is under Caps Lock; only for macros that type a text, and only when it is asked for.
     lay_locked: Callable[[], Timetable] | None = None
+    # Whether it drives the virtual controller.
+    drives_controller: bool = False
     # The values that it keeps, and what they are before anybody has set them.
     keeps: dict[str, Value] = field(default_factory=dict)
     # What a live macro does beside keys, in its preview: when (ns), on which line, in words.

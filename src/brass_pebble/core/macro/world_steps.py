@@ -27,6 +27,7 @@ from brass_pebble.core.signals.keymap import type_out
 from .asking_steps import ASKING_STEPS
 from .asks import CatchUp, Errand, Laying
 from .desktop_steps import DESKTOP_STEPS
+from .level_steps import LEVEL_STEPS
 from .midi_steps import MIDI_STEPS
 from .steps import KEY_STEPS, Pieces, Step, fill, read_text, read_time, reckon, token
 from .text_steps import TEXT_STEPS
@@ -464,7 +465,7 @@ STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "speak": Speak, "ring": Ring, "show": Show, "run": Run,
     "start_program": Start, "request": Request, "osc": Osc,
-    "secret": TypeSecret, **ASKING_STEPS, **DESKTOP_STEPS, **MIDI_STEPS, **TEXT_STEPS,
+    "secret": TypeSecret, **ASKING_STEPS, **DESKTOP_STEPS, **LEVEL_STEPS, **MIDI_STEPS, **TEXT_STEPS,
 }
 
 

@@ -27,7 +27,7 @@ FULL = 127
 KEPT_STACKS = 64
 
 
-def given_by(trace: Trace, now: int, values: Mapping[str, Value] | None = None, *, kept: KeptValues,
+def given_by(trace: Trace, now: int, values: Mapping[str, Value] | None = None, *, kept: KeptValues, levels: Levels,
              answers: Mapping[str, str] | None = None) -> Given:
     """What a press brings to a live macro, or what a client gave with it; and where values are kept."""
     pressed = trace.answer is not None
@@ -36,7 +36,7 @@ def given_by(trace: Trace, now: int, values: Mapping[str, Value] | None = None, 
         return ((trace.released or now + since) - (trace.pressed or trace.fed)) // MS if pressed else 0
 
     return Given({"strength": trace.strength, **(values or {})}, held_ms, lambda: pressed and not trace.released,
-                 answers or {}, kept)
+                 answers or {}, kept, levels=levels)
 
 
 @dataclass(slots=True)
@@ -536,7 +536,7 @@ class Router:
         macro = answer.macro
         if macro is None or macro.score is None:
             return None
-        given = given_by(trace, now, {"position": self._position}, kept=self.kept)
+        given = given_by(trace, now, {"position": self._position}, kept=self.kept, levels=self.levels)
         return Live(macro.score, given, locked=macro.types_text and self.caps_lock())
 
     def play_macro(self, trace: Trace, macro: Macro, now: int, out: list[Effect],
@@ -544,7 +544,7 @@ class Router:
         """Play a macro that no control plays: for a client, with the values and answers that it gave."""
         trace.macro = macro.id
         locked = macro.types_text and self.caps_lock()
-        given = given_by(trace, now, values, kept=self.kept, answers=answers)
+        given = given_by(trace, now, values, kept=self.kept, levels=self.levels, answers=answers)
         live = Live(macro.score, given, locked=locked) if macro.score else None
         timetable = macro.locked_timetable if locked and macro.locked_timetable else macro.timetable
         manner = Manner(macro.again, longest=macro.longest, overtaken=self.desk.overtaken_after,

@@ -1,6 +1,6 @@
 """A virtual game controller of the kernel (uinput): axes that positions and keys set.
 
-Codes are EV_ABS of linux/input-event-codes.h; the buttons are there so that programs take it for a controller.
+Codes are EV_ABS and BTN_SOUTH to BTN_THUMBR of linux/input-event-codes.h.
 """
 
 from __future__ import annotations
@@ -9,7 +9,7 @@ import os
 from typing import Any
 
 from brass_pebble.core.effects.drive import PAD_AXES, PAD_FULL
-from brass_pebble.core.effects.kinds import AXIS
+from brass_pebble.core.effects.kinds import AXIS, BUTTON
 from brass_pebble.core.play.player import Effect
 from brass_pebble.kinds.kernel.listing import OWN_PHYS
 from brass_pebble.kinds.kernel.node import EVENT
@@ -40,12 +40,14 @@ class ControllerOutput:
         except (OSError, evdev.UInputError) as error:
             raise OutputError(f"the virtual controller cannot be made: {error}") from None
 
-    takes = frozenset((AXIS,))
+    takes = frozenset((AXIS, BUTTON))
 
     def send(self, effects: list[Effect], now: int) -> None:
-        """Set axes: each as far as its effect's value says."""
+        """Set axes, each as far as its effect's value says; press buttons and let them go."""
         for code, value, *_ in effects:
-            os.write(self._device.fd, EVENT.pack(0, 0, _EV_ABS, code - AXIS.first, value) + _SYN)
+            kind, number = (_EV_ABS, code - AXIS.first) if code < BUTTON.first else (
+                _EV_KEY, _BUTTONS[code - BUTTON.first])
+            os.write(self._device.fd, EVENT.pack(0, 0, kind, number, value) + _SYN)
 
     def close(self) -> None:
         """Take the device away; its axes are at rest then."""

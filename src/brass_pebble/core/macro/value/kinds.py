@@ -9,6 +9,7 @@ from datetime import datetime
 from decimal import Context, Decimal, InvalidOperation
 from typing import Protocol
 
+from brass_pebble.core.effects.drive import Levels
 from brass_pebble.core.say.problem import ProblemError
 
 # Decimals are exact: 0.10 + 0.20 is 0.30.
@@ -148,6 +149,8 @@ class Given:
     answers: Mapping[str, str] = field(default_factory=dict)
     kept: KeptValues = field(default_factory=NothingKept)
     wall: Callable[[], datetime] = datetime.now
+    # Where the levels are that macros and keys set.
+    levels: Levels = field(default_factory=Levels)
 
 
 WITHOUT_PRESS: dict[str, Value] = {"strength": 127, "position": 0, "number": 0, "said": ""}

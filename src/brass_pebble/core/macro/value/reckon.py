@@ -341,6 +341,12 @@ def _inner(expression: object) -> str:
     return f"({say(expression)})" if _is(expression, "reckoned") else say(expression)
 
 
+def quoted(text: str) -> str:
+    """A plain text as it is written between quotes."""
+    escaped = text.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{escaped}"'
+
+
 _ESCAPES = {"n": "\n", "t": "\t", '"': '"', "\\": "\\", "{": "{", "}": "}"}
 
 

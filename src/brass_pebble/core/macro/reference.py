@@ -1,0 +1,43 @@
+"""The reference of the language: a row for each step and setting, read by the Macro view, the docs and the tests."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cache
+
+from brass_pebble.core.say.data_table import read_table
+
+from .reader import read_line
+from .renamed import RENAMED
+
+
+@dataclass(frozen=True)
+class StepRow:
+    """One step or setting: the grammar's rule, its group, how it is written, what it does, and a text that has it."""
+
+    rule: str
+    group: str
+    written: str
+    does: str
+    example: str
+
+
+@cache
+def step_rows() -> dict[str, StepRow]:
+    """Every row by its rule, in the order of the table."""
+    return {rule: StepRow(rule, group, written, does, example.replace("\\n", "\n"))
+            for rule, group, written, does, example in read_table("steps.tsv")}
+
+
+def rows_for(line: str) -> list[StepRow]:
+    """What a line is about: its step, if it can be read; else all that begin with its first word."""
+    words = line.split()
+    if not words:
+        return []
+    try:
+        rule, _ = read_line(line.strip(), 1)
+        return [row for row in (step_rows().get(rule),) if row is not None]
+    except Exception:
+        # A line that is being written: its first word tells.
+        first = {"set": "let", "say": "speak", "beep": "ring"}.get(words[0], words[0]) if words[0] in RENAMED else words[0]
+        return [row for row in step_rows().values() if first in (part.split()[0] for part in row.written.split(", "))]
