@@ -41,6 +41,8 @@ protocol: $(BIN)/.run
 	$(BIN)/python tools/settings_page.py
 	$(BIN)/python tools/findings_page.py
 	$(BIN)/python tools/keys_page.py
+	$(BIN)/python tools/steps_page.py
+	$(BIN)/python tools/editor_grammar.py
 
 texts: $(BIN)/.dev
 	$(BIN)/python tools/texts.py build/texts.txt

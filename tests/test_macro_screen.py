@@ -223,3 +223,42 @@ def test_recording_in_the_middle_of_a_show_and_taking_it_off_again(tmp_path: Pat
         terminal.close()
         process.send_signal(signal.SIGTERM)
         process.wait(timeout=10)
+
+
+def test_what_could_come_next_is_written_by_a_key_or_a_click(demo: Terminal) -> None:
+    demo.keys("O")
+    demo.wait("Guest title")
+    demo.type("guest")
+    demo.keys("Enter")
+    demo.wait("Who is the guest?")
+    demo.keys("Tab", "End", "Enter")
+    demo.type("wait u")
+    demo.wait("Ctrl+Space until")
+    demo.keys("C-Space")
+    demo.wait("wait until")
+    demo.type(" window ")
+    demo.wait(lambda screen: '"Ovenlight"' in screen and "class" in screen)
+    demo.mouse(*demo.find('"Ovenlight"'), down=True)
+    demo.mouse(*demo.find('"Ovenlight"'), down=False)
+    demo.wait('wait until window "Ovenlight"')
+    demo.type(" is there")
+    demo.keys("Enter")
+    demo.type('type "{gu')
+    demo.wait(lambda screen: "Ctrl+Space guests  guest" in screen or "Ctrl+Space guest  guests" in screen)
+    demo.keys("C-Space", "C-Space")
+    demo.type('}"')
+    demo.wait("✓ live")
+    # What the step does, by F1; all steps on an empty line.
+    demo.keys("F1")
+    demo.wait("Types a text, one character after the other")
+    demo.keys("Escape", "End", "Enter", "F1")
+    demo.wait(lambda screen: "tap CHORD [for 80ms]" in screen and "repeat while held" in screen)
+    demo.keys("Escape")
+
+
+def test_the_list_of_macros_marks_what_they_do(demo: Terminal) -> None:
+    demo.keys("O")
+    demo.wait("reaches outside")
+    rows = {line.split("▸")[1][:40].strip(" │"): line for line in demo.screen().splitlines() if "▸  " in line}
+    assert any("?◆" in row and "Guest title" in row for row in rows), rows
+    assert any(row.startswith("↻") and "Welcome" in row for row in rows), rows

@@ -218,3 +218,10 @@ def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
         from brass_pebble.paper.pdf import pages_pdf
         out.write_bytes(pages_pdf([page], macro.name))
     print(f"wrote {out}")
+
+
+@macro_app.command("editor-grammar")
+def macro_editor_grammar() -> None:
+    """Print the grammar for text editors (a TextMate grammar)."""
+    from importlib.resources import files
+    print((files("brass_pebble.editors") / "brass-pebble-macro.tmLanguage.json").read_text(encoding="utf-8"), end="")

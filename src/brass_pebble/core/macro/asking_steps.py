@@ -265,15 +265,13 @@ class ReadValue(Asks):
         return f"read {self.name} from {self._from_words()}{texts}{first}{self._limit_words()}"
 
 
-def asked_for(steps: Iterable[object]) -> list[str]:
+def asked_for(steps: Iterable[Step]) -> list[str]:
     """The values that steps may ask a person for, in the order of the text; those of macros that they play, too."""
     found: dict[str, None] = {}
     for step in steps:
         if isinstance(step, AskPerson):
             found[step.name] = None
-        if isinstance(step, Step):
-            found.update(dict.fromkeys(asked_for((*step.body, *getattr(step, "target", ()),
-                                                  *((step.otherwise,) if step.otherwise else ())))))
+        found.update(dict.fromkeys(asked_for(step.parts())))
     return list(found)
 
 

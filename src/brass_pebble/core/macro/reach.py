@@ -20,16 +20,17 @@ from .asking_steps import ReadValue
 from .asks import CatchUp, Errand, Laying
 from .desktop_steps import CloseProgram, CloseWindow, OpenProgram
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
+from .network_steps import Request, SendMessage
 from .steps import Down, Step, Tap, Type
 from .text_steps import Paste, PasteFile, PasteLines, TypeFile, TypeLines
 from .timetable import Timeline, Timetable
-from .world_steps import Errands, Osc, Play, Request, Run, Speak, Start, TypeSecret
+from .world_steps import Errands, Osc, Play, Run, Speak, Start, TypeSecret
 
 # What a step does outside, in words, by its kind.
 REACHES: dict[type[Step], str | Callable[[Step], str]] = {
     ReadValue: lambda step: step.reaches if isinstance(step, ReadValue) else "",
     Run: "runs a program", Start: "starts a program", OpenProgram: "starts a program", CloseProgram: "ends a program",
-    CloseWindow: "closes a window", Request: "calls an address", Osc: DRIVES_OSC,
+    CloseWindow: "closes a window", Request: "calls an address", SendMessage: "sends a message", Osc: DRIVES_OSC,
     Paste: "pastes a text", Type: "types a text", TypeLines: "types a text", PasteLines: "pastes a text",
     TypeFile: "types a file", PasteFile: "pastes a file", Speak: "speaks", TypeSecret: "types a secret",
     SendNote: DRIVES_MIDI, SendValue: DRIVES_MIDI,

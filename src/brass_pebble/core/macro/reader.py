@@ -59,7 +59,8 @@ _EXPECTED = {
     "$END": "the end of the line",
 }
 _WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS": ("class",), "SHELL": ("shell",),
-          "AT_OR_BY": ("at", "by"), "PAD_DEED": ("tap", "press", "release"),
+          "AT_OR_BY": ("at", "by"), "MESSAGE_KIND": ("line", "message"), "UDP": ("by udp",),
+          "PAD_DEED": ("tap", "press", "release"),
           "CLEARING": ("clearing indents",),
           "SIDE": ("left", "right", "middle"), "BY_OR_TO": ("by", "to"), "DIRECTION": ("up", "down", "left", "right"),
           "WINDOW_STATE": ("there", "focused", "gone"), "PROGRAM_STATE": ("there", "gone"),

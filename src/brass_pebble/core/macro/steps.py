@@ -7,7 +7,7 @@ rule; steps that reach beyond the keyboard are in world_steps.py.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import ClassVar
 
@@ -71,6 +71,10 @@ class Step:
     def lay(self, timeline: Timeline) -> Laying:
         """Write the step's events, and move the time on to its end."""
         yield from ()
+
+    def parts(self) -> Iterable[Step]:
+        """The steps that belong to it: its block, its other way, those of a macro that it plays."""
+        return (*self.body, *((self.otherwise,) if self.otherwise is not None else ()))
 
     @property
     def drives_controller(self) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import ClassVar
 
@@ -29,6 +30,7 @@ from .asks import CatchUp, Errand, Laying
 from .desktop_steps import DESKTOP_STEPS
 from .level_steps import LEVEL_STEPS
 from .midi_steps import MIDI_STEPS
+from .network_steps import NETWORK_STEPS
 from .steps import KEY_STEPS, Pieces, Step, fill, read_text, read_time, reckon, token
 from .text_steps import TEXT_STEPS
 from .timetable import Macro, Timeline, lay_all
@@ -210,6 +212,9 @@ class Play(Step):
     @property
     def fixed(self) -> bool:
         return self.target_fixed
+
+    def parts(self) -> Iterable[Step]:
+        return self.target
 
     def lay(self, timeline: Timeline) -> Laying:
         before, line = (timeline.tap, timeline.gap), timeline.stands_for
@@ -398,30 +403,6 @@ class Start(Errands):
 
 
 @dataclass(eq=False, repr=False)
-class Request(Errands):
-    """An HTTP request; a body is sent as plain text, or as JSON if it is."""
-
-    method: str = "get"
-    url: Text = field(default_factory=lambda: Text('""', []))
-    content: Text | None = None
-
-    def read(self, pieces: Pieces, known: Known) -> None:
-        self.method, self.url = str(pieces[0]), read_text(pieces[1], self.line, known)
-        self.content = read_text(pieces[2], self.line, known) if pieces[2] is not None else None
-        if not self.url.parts[0][0].startswith(("http://", "https://")):
-            raise ProblemError("an address begins with http:// or https://", line=self.line,
-                               column=token(pieces[1]).column or 0, hint='Write request get "http://…"')
-
-    def lay(self, timeline: Timeline) -> Laying:
-        yield CatchUp(self.line)
-        content = fill(self.content, timeline) if self.content else ""
-        yield Errand(self.line, "request", (self.method, fill(self.url, timeline), content), limit=PROGRAM_LIMIT)
-
-    def words(self) -> str:
-        return f"request {self.method} {self.url.source}" + (f" with {self.content.source}" if self.content else "")
-
-
-@dataclass(eq=False, repr=False)
 class Osc(Errands):
     """A message of open sound control 1.0, by UDP to HOST:PORT."""
 
@@ -464,8 +445,8 @@ class Osc(Errands):
 STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "speak": Speak, "ring": Ring, "show": Show, "run": Run,
-    "start_program": Start, "request": Request, "osc": Osc,
-    "secret": TypeSecret, **ASKING_STEPS, **DESKTOP_STEPS, **LEVEL_STEPS, **MIDI_STEPS, **TEXT_STEPS,
+    "start_program": Start, "osc": Osc,
+    "secret": TypeSecret, **ASKING_STEPS, **DESKTOP_STEPS, **LEVEL_STEPS, **MIDI_STEPS, **NETWORK_STEPS, **TEXT_STEPS,
 }
 
 

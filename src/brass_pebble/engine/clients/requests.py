@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from typing import cast
 
 from brass_pebble import __version__
 from brass_pebble.core.macro.asking_steps import asked_for
+from brass_pebble.core.macro.steps import Step
 from brass_pebble.core.say.problem import nearest
 from brass_pebble.core.signals.signal import from_wire
 from brass_pebble.engine.clients.desk_rows import DeskRows
@@ -161,7 +163,7 @@ class Requests:
                           f"Available: {', '.join(desk.macros) or 'none yet'}")
         trace = self.control.play(macro, client.name or "a client", ask.given(), ask.answers)
         return {"trace": trace.id, "state": trace.state, "why": trace.why, "length_ms": macro.timetable.length / MS,
-                "asks": asked_for(macro.score.steps) if macro.score else []}
+                "asks": asked_for(cast("Sequence[Step]", macro.score.steps)) if macro.score else []}
 
     def do_stop(self, client: Client, ask: messages.Stop) -> Message:
         """Stop everything and release everything."""

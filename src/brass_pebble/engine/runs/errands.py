@@ -31,16 +31,17 @@ from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 
 from . import desktop
 from .helpers import LATE, STAYS, Helpers, name_of
+from .messages import send_line
 from .pasting import Pasting
 from .questions import Questions
 from .reading import Reading
 
 MS = 1_000_000
 # How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
-POOLS = {"program": (64, 32), "request": (6, 16), "osc": (2, 64), "speak": (1, 8), "clipboard": (1, 16),
+POOLS = {"program": (64, 32), "request": (32, 32), "osc": (2, 64), "speak": (1, 8), "clipboard": (1, 16),
          "window": (8, 16), "read": (8, 16)}
-POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "osc": "osc",
-           "speak": "speak", "paste": "clipboard", "restore": "clipboard",
+POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "line": "request",
+           "osc": "osc", "speak": "speak", "paste": "clipboard", "restore": "clipboard",
            "read clipboard": "clipboard", "read title": "window",
            "read file": "read", "read command": "program", "close program": "window", "read shell": "program"}
 POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
@@ -118,7 +119,7 @@ class Errands:
         slow: dict[str, Callable[[Errand], Done]] = {
             "speak": self._speak, "run": run_helper, "shell": run_helper,
             "close program": lambda ask: desktop.close_program(ask, lambda: self._given_up(run)),
-            "request": call_address, "osc": _osc, "paste": self.pasting.offer,
+            "request": call_address, "osc": _osc, "line": send_line, "paste": self.pasting.offer,
             "restore": lambda ask: self.pasting.settle(),
             **dict.fromkeys((kind for kind in POOL_OF if kind.startswith("read ")),
                             lambda ask: self.reading.read(ask, run))}

@@ -11,8 +11,15 @@ import urllib.parse
 import urllib.request
 from typing import Any
 
+from brass_pebble import paths
 from brass_pebble.core.desk.model import ANYWHERE
 from brass_pebble.core.macro.asks import Errand
+from brass_pebble.core.macro.network_steps import SECRET
+
+from .secrets import SecretError, read_one
+
+# So much of an answer is read, in bytes.
+MOST_ANSWERED = 1_000_000
 
 
 class Refused(OSError):
@@ -20,14 +27,19 @@ class Refused(OSError):
 
 
 class _Redirects(urllib.request.HTTPRedirectHandler):
-    def __init__(self, *, anywhere: bool) -> None:
-        self._anywhere = anywhere
+    def __init__(self, *, anywhere: bool, secret: frozenset[str] = frozenset()) -> None:
+        self._anywhere, self._secret = anywhere, secret
 
     def redirect_request(self, req: urllib.request.Request, fp: Any, code: int, msg: str, headers: Any,
                          newurl: str) -> urllib.request.Request | None:
         if not self._anywhere:
             check_redirect(req.full_url, newurl)
-        return super().redirect_request(req, fp, code, msg, headers, newurl)
+        request = super().redirect_request(req, fp, code, msg, headers, newurl)
+        if request is not None and urllib.parse.urlsplit(newurl).netloc != urllib.parse.urlsplit(req.full_url).netloc:
+            # What is secret goes to the host that it was written for, and to no other.
+            for name in self._secret:
+                request.remove_header(name)
+        return request
 
 
 def check_redirect(url: str, target: str) -> None:
@@ -57,9 +69,32 @@ def _is_here(host: str) -> bool:
     return False
 
 
+def _headers(words: list[str]) -> tuple[dict[str, str], frozenset[str]]:
+    """Headers as they are sent, and the names of those that are secret.
+
+    Raises:
+        SecretError: a secret is not there.
+    """
+    given, secret = {}, set()
+    for name, text in zip(words[::2], words[1::2], strict=True):
+        if text.startswith(SECRET):
+            given[name] = read_one(paths.secrets_file(), text[1:])
+            secret.add(name.capitalize())
+        else:
+            given[name] = text[1:]
+    return given, frozenset(secret)
+
+
+def _decode(data: bytes, charset: str) -> str:
+    try:
+        return data.decode(charset, "replace")
+    except LookupError:
+        return data.decode("utf-8", "replace")
+
+
 def send_request(ask: Errand, *, anywhere: bool = False) -> tuple[str, object]:
     """Send it; a remark for the trace, and whether it was answered well."""
-    method, url, content = ask.words
+    method, url, content, *rest = ask.words
     if urllib.parse.urlsplit(url).scheme not in ("http", "https"):
         return f"{url} is not an HTTP address", False
     data = content.encode() if content else None
@@ -70,10 +105,21 @@ def send_request(ask: Errand, *, anywhere: bool = False) -> tuple[str, object]:
             kind = "application/json"
     headers = {"Content-Type": kind} if data else {}
     try:
+        given, secret = _headers(rest)
+    except SecretError as error:
+        return str(error), False
+    headers |= given
+    try:
         request = urllib.request.Request(url, data=data, method=method.upper(), headers=headers)
-        opener = urllib.request.build_opener(_Redirects(anywhere=anywhere))
+        opener = urllib.request.build_opener(_Redirects(anywhere=anywhere, secret=secret))
         with opener.open(request, timeout=ask.limit / 1e9) as reply:
-            return f"{url} answered {reply.status}", True
+            if not ask.wait:
+                return f"{url} answered {reply.status}", True
+            answer = reply.read(MOST_ANSWERED + 1)
+            if len(answer) > MOST_ANSWERED:
+                return f"{url} answered with more than {MOST_ANSWERED:,} bytes", False
+            charset = reply.headers.get_content_charset() or "utf-8"
+            return f"{url} answered {reply.status}", _decode(answer, charset)
     except urllib.error.HTTPError as error:
         return f"{url} answered {error.code} {error.reason}", False
     except (OSError, ValueError) as error:

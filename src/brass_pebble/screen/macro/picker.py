@@ -7,6 +7,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical
 from textual.widgets import Input, Label, OptionList
 
+from brass_pebble.core.macro.help.marks import MARKS
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.screen.base.choosing import ChoosingSheet
@@ -36,6 +37,7 @@ class MacroPicker(ChoosingSheet[tuple[str, str]]):
             yield Label("Part of a macro's name, or the name of a new macro:")
             yield Input()
             yield OptionList(markup=False)
+            yield Label("   ".join(f"{mark.glyph} {mark.word}" for mark in MARKS))
             yield KeyLine("↑ ↓ choose   Enter: open   Esc: cancel", types=True)
 
     def on_mount(self) -> None:
@@ -53,7 +55,8 @@ class MacroPicker(ChoosingSheet[tuple[str, str]]):
         for macro in desk.macros:
             if folded in macro.name.casefold() or folded in macro.id:
                 live = ", depends on the press" if macro.live else ""
-                rows.append((f"▸  {macro.name}   {say_duration(round(macro.length_ms * MS))}, "
+                marks = "".join(mark.glyph if mark.glyph in macro.marks else " " for mark in MARKS)
+                rows.append((f"▸  {marks}  {macro.name}   {say_duration(round(macro.length_ms * MS))}, "
                              f"{say_count(macro.events, 'event')}{live}", (macro.id, "")))
         rows += [(f"✗  {why}", (name, "")) for name, why in desk.broken_macros.items() if folded in name.casefold()]
         if text and folded not in (m.name.casefold() for m in desk.macros):

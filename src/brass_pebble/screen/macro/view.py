@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from typing import ClassVar
 
 from rich.text import Text
@@ -15,11 +16,13 @@ from textual.widgets import Static, TextArea
 
 from brass_pebble.client import EngineError
 from brass_pebble.core.macro import edit as edits
+from brass_pebble.core.macro.help.words import values_named
 from brass_pebble.core.macro.renamed import old_words
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.protocol.base import News
+from brass_pebble.protocol.layers import AskWindows, Windows
 from brass_pebble.protocol.macros import AskMacros, DraftRow, Macros
 from brass_pebble.protocol.topics import DeskNews, PressNews, RehearsalNews, TraceNews
 from brass_pebble.screen.base.sheets import AskText, Choose
@@ -32,7 +35,9 @@ from brass_pebble.screen.widgets.status_line import StatusLine
 from .lanes import LanesView
 from .model import MacroModel
 from .names import MacroNames
+from .offers import OfferLine
 from .record import RecordSheet
+from .reference import ReferenceSheet
 from .rehearsal import RehearsalPanel
 from .text import MacroText
 from .tools import Tools
@@ -60,6 +65,7 @@ class MacroView(MacroNames):
     MacroView #head { height: 1; padding: 0 1; margin: 1 0 0 0; }
     MacroView #says { height: 1; padding: 0 1; margin: 0 0 1 0; }
     MacroView #both { height: 1fr; }
+    MacroView #left { width: 44%; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("f5", "rehearse", "rehearse", priority=True,
@@ -70,7 +76,7 @@ class MacroView(MacroNames):
         Binding("f7", "stop", "stop", priority=True, tooltip="stop everything"),
         Binding("f4", "format", "tidy", show=False, priority=True, tooltip="write the text in its usual form"),
         Binding("tab", "other_side", "text / lanes", tooltip="from the text to the lanes, and back"),
-        Binding("f1", "keys", "help", tooltip="all keys of this view"),
+        Binding("f1", "reference", "help", tooltip="in the text: the step in this line; in the lanes: all keys"),
         Binding("escape", "leave", "back", tooltip="back; everything is saved"),
     ]
     AUTO_FOCUS = "LanesView"
@@ -101,7 +107,9 @@ class MacroView(MacroNames):
         yield Static(id="head", markup=False)
         yield Static(id="says", markup=False)
         with Horizontal(id="both"):
-            yield MacroText()
+            with Vertical(id="left"):
+                yield MacroText()
+                yield OfferLine()
             with Vertical():
                 yield Tools()
                 yield LanesView()
@@ -126,6 +134,7 @@ class MacroView(MacroNames):
         area.load_text(text)
         self._loading = False
         self._read(text)
+        self._ask_windows()
         # The cursor begins at the first step rather than in the settings.
         if self.model.bars():
             self._go_to_line(self.model.bars()[0][1].line)
@@ -170,6 +179,7 @@ class MacroView(MacroNames):
             return
         self._read_text = text
         model.read(text)
+        self._names()
         self.query_one(LanesView).show(model)
         hints = [] if model.problems else old_words(text)
         if model.problems:
@@ -299,8 +309,38 @@ class MacroView(MacroNames):
 
     # Text and lanes choose together.
 
+    @on(MacroText.Offers)
+    def _offered(self, message: MacroText.Offers) -> None:
+        self.query_one(OfferLine).show(message.offers, message.taken)
+
+    @on(OfferLine.Taken)
+    def _take_offer(self, message: OfferLine.Taken) -> None:
+        self.query_one(MacroText).take(message.index)
+
+    @work(exclusive=True, group="names of windows")
+    async def _ask_windows(self) -> None:
+        """Windows that are open can be named in steps; where they cannot be told, none are offered."""
+        try:
+            reply = await self.link.send(AskWindows())
+        except EngineError:
+            return
+        assert isinstance(reply, Windows)
+        area = self.query_one(MacroText)
+        area.names = replace(area.names, windows=tuple(dict.fromkeys(row.title for row in reply.windows)),
+                             classes=tuple(dict.fromkeys(row.cls for row in reply.windows if row.cls)))
+
+    def _names(self) -> None:
+        """What a person has made up can be named in steps."""
+        desk, area = self.known.desk, self.query_one(MacroText)
+        assert self.model is not None
+        area.names = replace(
+            area.names, macros=tuple(macro.id for macro in desk.macros if macro.id != self.macro_id),
+            layers=tuple(dict.fromkeys(layer.id for surface in desk.surfaces for layer in surface.layers)),
+            values=values_named(self.model.draft.known))
+
     @on(TextArea.SelectionChanged)
     def _cursor_moved(self, event: TextArea.SelectionChanged) -> None:
+        self.query_one(MacroText).look_ahead()
         if self.query_one(MacroText).has_focus:
             self.query_one(LanesView).choose_line(event.selection.end[0] + 1)
             self._tell_selected()
@@ -400,6 +440,15 @@ class MacroView(MacroNames):
             return
         if text != area.text:
             area.replace(text, (0, 0), area.document.end)
+
+    def action_reference(self) -> None:
+        """What the step under the cursor does; in the lanes, all keys."""
+        area = self.query_one(MacroText)
+        if not area.has_focus:
+            self.action_keys()
+            return
+        line = area.document.get_line(area.cursor_location[0])
+        self.app.push_screen(ReferenceSheet(line, self.palette))
 
     def action_other_side(self) -> None:
         """From the text to the lanes, and back."""
@@ -549,7 +598,7 @@ class MacroView(MacroNames):
         both = self.query_one("#both")
         narrow = event.size.width < 100
         both.styles.layout = "vertical" if narrow else "horizontal"
-        text = self.query_one(MacroText)
+        text = self.query_one("#left")
         text.styles.width = "100%" if narrow else "44%"
         text.styles.height = "50%" if narrow else "1fr"
 

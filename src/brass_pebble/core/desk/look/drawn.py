@@ -200,6 +200,7 @@ class MacroRow(Struct, frozen=True, kw_only=True):
     length_ms: float
     events: int
     live: bool
+    marks: Annotated[list[str], said("glyphs of what it does: repeats, waits, asks, keeps, reaches outside")] = []
 
 
 class DrawnDesk(Protocol):

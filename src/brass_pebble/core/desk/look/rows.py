@@ -9,6 +9,7 @@ from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.model import Desk, Layer, Surface
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.label.sizes import write_size
+from brass_pebble.core.macro.help.marks import marks_of
 from brass_pebble.core.play.plan import show_action
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.setting import settings_of
@@ -90,7 +91,8 @@ def surface_row(desk: Desk, surface: Surface) -> BareSurface:
 def macro_rows(desk: Desk) -> list[MacroRow]:
     """Every macro of the desk, as it lists them."""
     return [MacroRow(id=macro.id, name=macro.name, label=macro.label, tint=macro.tint, note=macro.note,
-                     length_ms=macro.timetable.length / MS, events=len(macro.timetable.times), live=macro.live)
+                     length_ms=macro.timetable.length / MS, events=len(macro.timetable.times), live=macro.live,
+                     marks=list(marks_of(macro.source)))
             for macro in desk.macros.values()]
 
 

@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
-from .text_lines import content_lines
+from brass_pebble.core.macro.text_lines import content_lines
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ class Mark:
 
 MARKS = (
     Mark("↻", "repeats", re.compile(r"(repeat|clock)\b")),
-    Mark("⧖", "waits", re.compile(r"wait +until\b|close +program\b")),
+    Mark("◔", "waits", re.compile(r"wait +until\b|close +program\b")),
     Mark("?", "asks", re.compile(r"ask\b")),
     Mark("◆", "keeps", re.compile(r"kept\b")),
     Mark("↗", "reaches outside", re.compile(

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cache
 
+from brass_pebble.core.macro.reader import read_line
+from brass_pebble.core.macro.renamed import RENAMED
 from brass_pebble.core.say.data_table import read_table
-
-from .reader import read_line
-from .renamed import RENAMED
 
 
 @dataclass(frozen=True)
@@ -39,5 +38,5 @@ def rows_for(line: str) -> list[StepRow]:
         return [row for row in (step_rows().get(rule),) if row is not None]
     except Exception:
         # A line that is being written: its first word tells.
-        first = {"set": "let", "say": "speak", "beep": "ring"}.get(words[0], words[0]) if words[0] in RENAMED else words[0]
+        first = RENAMED.get(words[0], words[0]).split()[0]
         return [row for row in step_rows().values() if first in (part.split()[0] for part in row.written.split(", "))]

@@ -11,13 +11,12 @@ from functools import cache, lru_cache
 from lark import Token
 from lark.exceptions import LarkError
 
+from brass_pebble.core.macro.reader import LONGEST_LINE, grammar
+from brass_pebble.core.macro.renamed import RENAMED
+from brass_pebble.core.macro.value.functions import FUNCTIONS
+from brass_pebble.core.macro.value.kinds import Known
+from brass_pebble.core.macro.writer import split_note
 from brass_pebble.core.signals.keys import key_table
-
-from .reader import LONGEST_LINE, grammar
-from .renamed import RENAMED
-from .value.functions import FUNCTIONS
-from .value.kinds import Known
-from .writer import split_note
 
 # What stands in a line, for colours.
 STEP, WORD, KEY, TEXT, NUMBER, VALUE, FUNCTION, NOTE = (
@@ -27,7 +26,6 @@ _OF_TERMINAL = {
     "VALUE": VALUE, "FUNCTION": FUNCTION, "NAMED": TEXT, "WHOM": TEXT, "WORD": TEXT, "LEVEL_OF": KEY,
     "BUTTON_NAME": KEY,
 }
-_SIGNS = frozenset({"COMPARES", "ADDS", "SCALES", "MINUS"})
 # The longest list of what could come next.
 MOST_OFFERS = 60
 
@@ -69,8 +67,7 @@ def _what_of(token: Token, *, first: bool) -> str:
         return STEP
     if token.type in _OF_TERMINAL:
         return _OF_TERMINAL[token.type]
-    return "" if token.type in _SIGNS or not token.type.strip("_").isupper() or token.type.startswith("__") or not str(
-        token)[0].isalpha() else WORD
+    return WORD if str(token)[0].isalpha() else ""
 
 
 @cache
@@ -83,6 +80,11 @@ def _words_of_terminal(name: str) -> tuple[str, ...]:
         return ()
     return tuple(word for word in _expand(str(terminal.pattern.value)) if re.fullmatch(r"[a-z][a-z -]*", word)
                  and word not in RENAMED)
+
+
+def keywords() -> set[str]:
+    """Every word of the grammar."""
+    return {word for terminal in grammar().terminals for word in _words_of_terminal(terminal.name)}
 
 
 def _expand(pattern: str) -> list[str]:

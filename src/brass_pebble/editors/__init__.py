@@ -1,0 +1,1 @@
+"""Grammars of the macro language for text editors."""
