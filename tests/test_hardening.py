@@ -355,9 +355,9 @@ def test_stop_and_sigterm_leave_no_command_to_be_started(desk: Path, tmp_path: P
     marks = tmp_path / "marks"
     marks.mkdir()
     with EngineClient(socket_path) as client:
-        bound(client, desk, "".join(f'run shell "touch {marks}/{n}; sleep 20"\n' for n in range(30)))
+        bound(client, desk, "".join(f'run shell "touch {marks}/{n}; sleep 20"\n' for n in range(90)))
         client.ask("play", macro="made")
-        wait_for(lambda: len(list(marks.iterdir())) >= 12)
+        wait_for(lambda: len(list(marks.iterdir())) >= 60)
         began = time.monotonic()
         client.ask("stop")
         wait_for(lambda: not [pid for pid in children(process.pid) if _name(pid) == "sleep"], 5)
@@ -373,7 +373,7 @@ def test_stop_and_sigterm_leave_no_command_to_be_started(desk: Path, tmp_path: P
         for file in marks.iterdir():
             file.unlink()
         client.ask("play", macro="made")
-        wait_for(lambda: len(list(marks.iterdir())) >= 12)
+        wait_for(lambda: len(list(marks.iterdir())) >= 60)
     below = children(process.pid)
     began = time.monotonic()
     process.send_signal(signal.SIGTERM)
@@ -416,7 +416,7 @@ def test_what_hangs_holds_up_nothing_of_another_kind(client: EngineClient, desk:
         client.ask("play", macro="made")
         assert there.recv(100).startswith(b"/x") and time.monotonic() - began < 2
     # More than there is room for are refused, and the trace says so.
-    for _ in range(3):
+    for _ in range(9):
         client.ask("play", macro="hang")
     wait_for(lambda: any("it was not done" in remark for trace in client.ask("traces")["traces"]
                          for remark in trace["remarks"]))

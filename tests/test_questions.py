@@ -311,6 +311,15 @@ def test_a_package_has_no_values(radio: Radio, folder: Path, tmp_path: Path) -> 
     assert done.returncode == 0, done.stderr
     import zipfile
     assert not [name for name in zipfile.ZipFile(tmp_path / "radio.zip").namelist() if "values" in name]
+    # Unless that is asked for; then it is listed before, and taken in like anything else.
+    done = run_cli("desk", "export", str(tmp_path / "all.zip"), "--values", "--desk", str(folder))
+    assert "keeps a value: value = 2   [value take, kept]" in done.stdout
+    assert "values/take.toml" in zipfile.ZipFile(tmp_path / "all.zip").namelist()
+    radio.press("dot")
+    wait_for(lambda: (folder / "values" / "take.toml").read_text() == "value = 3\n")
+    done = run_cli("desk", "import", str(tmp_path / "all.zip"), "--theirs", "take", "--yes", "--desk", str(folder))
+    assert done.returncode == 0, done.stderr
+    wait_for(lambda: radio.values()["take"]["value"] == "2")
 
 
 def test_what_was_held_before_is_let_go_and_stop_keeps_its_meaning(radio: Radio) -> None:

@@ -20,7 +20,7 @@ from brass_pebble.client import EngineClient
 from brass_pebble.engine.runs.desktop import processes_of
 from brass_pebble.kinds.windows.base import SeenWindow, find
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
-from conftest import wait_for
+from conftest import run_cli, wait_for
 from test_focus import DESK, Screen, compositor, connected, screen, start
 
 Row = dict[str, Any]
@@ -223,3 +223,38 @@ def test_without_a_display_it_is_said(tmp_path: Path, monkeypatch: pytest.Monkey
         row = play(client, 'focus window "air"\notherwise\n  paste "x"\n')
         assert told(row)[2] == ["line 1: no display is known here whose windows can be told",
                                 "line 3: the clipboard could not be used: no display is known here"]
+
+
+def test_the_check_and_the_checkup_tell_what_this_desktop_cannot_do(compositor: str, tmp_path: Path) -> None:
+    file = tmp_path / "away.macro"
+    file.write_text('focus window "air"\nminimise window "air"\nremember pointer\n')
+    done = run_cli("macro", "check", str(file))
+    assert done.returncode == 0 and done.stdout.splitlines()[:2] == [
+        f"{file}:2: the compositor (sway protocol) cannot minimise a window. Write an otherwise for it, or play it on "
+        "another machine",
+        f"{file}:3: where the pointer is cannot be told here. Write an otherwise for it, or play it on another machine"]
+    assert "it cannot minimise them" in run_cli("checkup", "--desk", str(tmp_path)).stdout
+
+
+def test_a_compositor_without_the_sway_protocol_is_asked_by_foreign_toplevel(
+        compositor: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("WAYLAND_DISPLAY", str(next(Path(compositor).parent.glob("wayland-?"))))
+    monkeypatch.delenv("SWAYSOCK")
+    desk = DESK.replace('output = "x11"', 'output = "uinput"')
+    with connected(*start(tmp_path, desk, "--may-lack-output")) as client:
+        assert desktop_kind() is not None and "foreign" in str(desktop_kind())
+        wait_for(lambda: {window.title for window in look()} == {"On air", "The timeline"}, 30)
+        text = ('wait until window "air" is there at most 3s\nfocus window "timeline"\n'
+                'wait until window "timeline" is focused at most 2s\nfocus window class "OVENLIGHT"\nshow "done"\n')
+        assert told(play(client, text)) == ("done", "", ["line 5: showed “done”"])
+        assert focused() == "On air"
+        # Seen from another connection, it is the same window.
+        here = open_desktop()
+        window = find(here, "air", by_class=False)
+        here.close()
+        assert window is not None and window.key in {other.key for other in look()}
+        row = play(client, 'place window "air" at 0% 0% size 50% 50%\n')
+        assert "the compositor (foreign toplevel protocol)" in row["remarks"][0] and row["state"] == "stopped"
+        row = play(client, 'close window "air"\nwait until window "air" is gone at most 5s\n')
+        assert told(row) == ("done", "", [])
+        assert {window.title for window in look()} == {"The timeline"}

@@ -373,3 +373,136 @@ def test_osc_leaves_as_the_standard_says(client: EngineClient) -> None:
 
 def test_patterns_of_titles() -> None:
     assert fits("Oven*rec", "My OVENLIGHT recording") and fits("light", "Ovenlight") and not fits("rye", "Ovenlight")
+
+
+COLOURED = """
+import sys, time
+from Xlib import X, display
+d = display.Display(); s = d.screen()
+w = s.root.create_window(int(sys.argv[1]), int(sys.argv[2]), 60, 40, 0, s.root_depth,
+                         background_pixel=int(sys.argv[3], 16))
+w.set_wm_name("Lamp"); w.map(); d.sync(); time.sleep(0.2); d.sync()
+print("ready", flush=True)
+while True:
+    time.sleep(float(sys.argv[4])); w.change_attributes(background_pixel=0xe0a030); w.clear_area(); d.sync()
+"""
+
+
+def lamp(x: int, y: int, colour: str, after: float) -> subprocess.Popen[str]:
+    process = subprocess.Popen([sys.executable, "-c", COLOURED, str(x), str(y), colour, str(after)],
+                               stdout=subprocess.PIPE, text=True)
+    assert process.stdout and process.stdout.readline() == "ready\n"
+    return process
+
+
+def test_the_look_of_a_place_is_waited_for(client: EngineClient, receiver: Receiver) -> None:
+    light = lamp(300, 200, "102030", 0.4)
+    write(client, 'if place 310 210 looks "102030"\n  tap A\nwait until place 305 205 size 20 20 looks "e0a02c" '
+                  'within 8 at most 5s\ntap B\nwait until place 310 210 looks "000000" at most 200ms\n')
+    press(client, "5")
+    wait_for(lambda: last(client)["state"] == "stopped")
+    assert receiver.events == ["down a", "up a", "down b", "up b"]
+    assert "line 5: the place looked e0a030" in last(client)["remarks"]
+    light.kill()
+    light.wait()
+
+
+def test_the_pointer_goes_to_a_place_of_a_window_and_back(client: EngineClient, receiver: Receiver) -> None:
+    from Xlib import display
+    light = lamp(400, 300, "102030", 60)
+    screen = display.Display()
+
+    def pointer() -> tuple[int, int]:
+        at = screen.screen().root.query_pointer()
+        return at.root_x, at.root_y
+    write(client, 'move to 20 30\nremember pointer\nmove to 50% 50% of window "Lamp"\nwait 300ms\nmove back\n')
+    press(client, "5")
+    wait_for(lambda: pointer() in ((429, 319), (430, 320), (430, 319), (429, 320)))
+    wait_for(lambda: pointer() == (20, 30))
+    write(client, 'move to 50% 50% of window "Nowhere"\notherwise\n  move to 7 8\n')
+    press(client, "5")
+    wait_for(lambda: pointer() == (7, 8))
+    screen.close()
+    light.kill()
+    light.wait()
+
+
+def test_a_place_is_picked_by_a_click_or_by_resting(client: EngineClient, receiver: Receiver) -> None:
+    from Xlib import X, display
+    from Xlib.ext import xtest
+    light = lamp(500, 300, "e0a030", 60)
+    screen = display.Display()
+    screen.screen().root.warp_pointer(530, 320)
+    screen.sync()
+    rested = client.ask("pick_place", seconds=0.3)
+    assert (rested["x"], rested["y"], rested["clicked"], rested["colour"]) == (530, 320, False, "e0a030")
+    assert rested["window"]["title"] == "Lamp" and rested["inside"] == [500, 300, 60, 40]
+
+    def click() -> None:
+        time.sleep(0.4)
+        screen.screen().root.warp_pointer(515, 310)
+        xtest.fake_input(screen, X.ButtonPress, 1)
+        screen.sync()
+        time.sleep(0.08)
+        xtest.fake_input(screen, X.ButtonRelease, 1)
+        screen.sync()
+    threading.Thread(target=click, daemon=True).start()
+    began = time.monotonic()
+    clicked = client.ask("pick_place", seconds=9)
+    assert (clicked["x"], clicked["y"], clicked["clicked"]) == (515, 310, True) and time.monotonic() - began < 5
+    light.kill()
+    light.wait()
+
+
+def test_a_template_arrives_identical_in_an_editor_that_indents_and_in_a_terminal(client: EngineClient,
+                                                                                  tmp_path: Path) -> None:
+    pytest.importorskip("tkinter", reason="this Python has no Tk")
+    lines = ["Dear baker,", "", "    the rye", "      rises", "  slowly; so", "do we.", "", "-- it rises", "{ 1 }",
+             "end"]
+    block = "".join(f"  {line}\n" if line else "\n" for line in lines)
+    editor = subprocess.Popen([sys.executable, "-c", EDITOR, str(tmp_path / "typed")])
+    wait_for((tmp_path / "typed.ready").exists, 20)
+    write(client, f"taps last 5ms\ngaps last 5ms\ntype lines clearing indents\n{block}tap F12\n")
+    press(client, "5")
+    wait_for((tmp_path / "typed").exists, 60)
+    assert (tmp_path / "typed").read_text() == "\n".join(lines) + "\n"
+    editor.kill()
+    editor.wait()
+    if shutil.which("xterm") is None:
+        return
+    terminal = subprocess.Popen(["xterm", "-e", f"cat > {tmp_path / 'told'}; touch {tmp_path / 'over'}"])
+    wait_for(lambda: any(window.cls == "XTerm" for window in look()), 20)
+    write(client, f"taps last 5ms\ngaps last 5ms\nwait 500ms\ntype lines\n{block}tap Enter\ntap Ctrl+D\n")
+    from Xlib import X, display
+    screen = display.Display()
+    for window in look():
+        if window.cls == "XTerm":
+            screen.create_resource_object("window", window.key).set_input_focus(X.RevertToParent, X.CurrentTime)
+    screen.sync()
+    press(client, "5")
+    wait_for((tmp_path / "over").exists, 60)
+    assert (tmp_path / "told").read_text() == "\n".join(lines) + "\n"
+    terminal.kill()
+    terminal.wait()
+
+
+# An editor that indents a new line as the one before, as most do.
+EDITOR = """
+import sys, tkinter
+from pathlib import Path
+root = tkinter.Tk(className="Editor")
+area = tkinter.Text(root)
+area.pack()
+def enter(event):
+    line = area.get("insert linestart", "insert")
+    indent = line[:len(line) - len(line.lstrip())]
+    if area.tag_ranges("sel"):
+        area.delete("sel.first", "sel.last")
+    area.insert("insert", "\\n" + indent)
+    area.see("insert")
+    return "break"
+area.bind("<Return>", enter)
+root.bind("<F12>", lambda event: Path(sys.argv[1]).write_text(area.get("1.0", "end")))
+root.after(400, lambda: (area.focus_force(), Path(sys.argv[1] + ".ready").touch()))
+root.mainloop()
+"""

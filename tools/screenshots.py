@@ -19,6 +19,22 @@ TARGET = PROJECT / "docs" / "screenshots"
 BRASS_PEBBLE = Path(sys.executable).parent / "brass-pebble"
 SCREEN = "1280x800x24"
 
+
+
+def play_guest_title(desk: Path, runtime: Path) -> None:
+    """Have a macro ask something."""
+    subprocess.run([BRASS_PEBBLE, "play", "guest-title"], check=True,
+                   env={**os.environ, "XDG_RUNTIME_DIR": str(runtime)})
+
+
+def keep_guests(desk: Path, runtime: Path) -> None:
+    """Have a macro keep a value."""
+    for guest in ("Ada Reed", "Bo Marsh", "Cy Tern"):
+        subprocess.run([BRASS_PEBBLE, "play", "guest-title", "--answer", f"guest={guest}"], check=True,
+                       env={**os.environ, "XDG_RUNTIME_DIR": str(runtime)})
+        time.sleep(2.5)
+
+
 # The way to the drawing of the pad that the demo has not met yet.
 MET: list[str | float] = ["M", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", 0.6, "Enter", 1.2]
 Steps = list[Any]
@@ -36,9 +52,9 @@ SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
     "checkup": ((160, 40), ["C", 2.5, *["Down"] * 6, 0.5]),
     "bind": ((160, 40), ["Down", "Down", "Right", "b", "'ctrl+alt+f", 0.5]),
     "surface": ((160, 40), ["l", 1.0, "Down", "Right", "Right", 0.5]),
-    "surface-layer": ((160, 40), ["j", 0.3, "Down", "Down", "l", 1.0, "NPage", "NPage", "NPage", "Right", 0.5]),
+    "question": ((160, 40), [play_guest_title, 1.2, "'Ada Reed", 0.5]),
+    "values": ((160, 40), [keep_guests, 1.0, "S", 1.2]),
     "pads": ((160, 40), ["NPage", 0.5, "]", "]", "Down", "Right", "Enter", 0.4, *["Right"] * 6, "]", 0.2, "]", 1.0]),
-    "controller": ((160, 40), ["NPage", "NPage", 0.5, *["Down"] * 4, *["]"] * 9, *["{"] * 6, 1.0]),
     "curve": ((160, 40), ["NPage", "NPage", 0.5, *["Down"] * 4, "Y", 0.8, "Down", "Down", *["Right"] * 5, "Up", "Up",
                           *["Right"] * 8, *["]"] * 11, 1.0]),
     "clashes": ((160, 40), ["K", 1.5]),

@@ -60,6 +60,7 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
                                                              "what it plays")] = None,
            macro: Annotated[list[str] | None, typer.Option("--macro", metavar="MACRO", help="only this one, with those "
                                                            "it plays")] = None,
+           values: Annotated[bool, typer.Option("--values", help="with the values that these macros keep")] = False,
            yes: Annotated[bool, typer.Option("--yes", help="write it without asking")] = False,
            desk: DeskOption = None) -> None:
     """Pack the desk into one file for somebody else, or a surface, or some macros.  What others could read in it is
@@ -68,7 +69,7 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
     from brass_pebble.engine.disk.parcel_file import pack_desk, parcel_of
     folder = desk_in_use(desk)
     with _told():
-        data = pack_desk(open_store(folder), surfaces=surface or (), macros=macro or ())
+        data = pack_desk(open_store(folder), surfaces=surface or (), macros=macro or (), values=values)
         parcel = parcel_of(data)
         name = "".join(char if char.isalnum() else "-" for char in parcel.manifest.name.lower()).strip("-") or "desk"
         file = output or Path(f"{name}.zip")
@@ -82,7 +83,8 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
             raise Failure("nothing was written", "failed")
         file.write_bytes(data)
     print(f"written: {file}, {say_count(len(data), 'byte')}: {_count(parcel)}")
-    print("Not included: serial numbers and ports of devices, network settings, history, approvals.")
+    print("Not included: serial numbers and ports of devices, network settings, history, approvals"
+          f"{'' if values else ', values that macros keep (--values)'}.")
 
 
 def _count(parcel: Any) -> str:

@@ -180,6 +180,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     asking_requests.questions, asking_requests.kept = questions, kept
     layer_requests.chord_catcher, layer_requests.focus, layer_requests.rows = chord_catcher, focus, rows
     layer_requests.setup, layer_requests.control = setup, control
+    layer_requests.slowly = errands.slowly
     macro_requests.setup, macro_requests.rows = setup, rows
     macro_requests.questions, macro_requests.kept = questions, kept
     meet_requests.devices, meet_requests.meet, meet_requests.aside = devices, meet, aside

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import shutil
 import socket
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -236,6 +237,32 @@ def _focus(desk: Path) -> Iterator[Finding]:
         yield Finding("focused window", GOOD, f"layers can follow it; {kind.source} tells it")
 
 
+def _windows(desk: Path) -> Iterator[Finding]:
+    """What macros can do to windows, and to the clipboard."""
+    from brass_pebble.kinds.clipboard.table import clipboard_here
+    from brass_pebble.kinds.clipboard.wayland import MISSING, ClipboardOfWayland
+    from brass_pebble.kinds.windows.base import EVERYTHING
+    from brass_pebble.kinds.windows.table import NOWHERE, desktop_kind
+    kind = desktop_kind()
+    if kind is None:
+        yield Finding("windows", UNKNOWN, f"{NOWHERE}, so macros cannot wait for one or bring one to the front",
+                      "Start this from a terminal of your session")
+    else:
+        missing = [deed for deed in EVERYTHING if deed not in kind.can]
+        cannot = f"; it cannot {' or '.join(missing)} them" if missing else ""
+        can = ", ".join(deed for deed in EVERYTHING if deed in kind.can)
+        yield Finding("windows", UNKNOWN if missing else GOOD, f"macros can {can} windows, by {kind.source}{cannot}",
+                      "Write an otherwise for these steps" if missing else "")
+    clipboard = clipboard_here()
+    if isinstance(clipboard, ClipboardOfWayland) and shutil.which("wl-copy") is None:
+        yield Finding("clipboard", WRONG, "macros cannot paste: wl-copy is missing", MISSING.split(". ")[1])
+    elif clipboard is None:
+        yield Finding("clipboard", UNKNOWN, "no clipboard is seen from here",
+                      "Start this from a terminal of your session")
+    else:
+        yield Finding("clipboard", GOOD, "macros can paste, and what it holds comes back")
+
+
 def _sleep(desk: Path) -> Iterator[Finding]:
     """Sleep settings that would end a show.  What the desktop itself decides cannot be seen from here."""
     state = Path("/sys/power/state")
@@ -277,4 +304,4 @@ FIXES = {
 }
 CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _modifiers, _socket, _engines, _desk,
                                                              _midi,
-                                                             _display, _focus, _sleep, _service)
+                                                             _display, _focus, _windows, _sleep, _service)

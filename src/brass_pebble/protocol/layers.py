@@ -160,6 +160,25 @@ class NextWindow(Request, frozen=True, kw_only=True, tag="next_window"):
     reply: ClassVar[type[Reply]] = Window
 
 
+class PickedPlace(Reply, frozen=True, kw_only=True):
+    """A place of the screen, in pixels from its upper left corner."""
+
+    x: int
+    y: int
+    screen: Annotated[tuple[int, int], said("width and height, in pixels")]
+    clicked: Annotated[bool, said("by a click; else where the pointer rested at the end")]
+    window: Annotated[WindowRow | None, said("the window that lies there")] = None
+    inside: Annotated[tuple[int, int, int, int] | None, said("left, top, width and height of that window")] = None
+    colour: Annotated[str, said("how it looks: red, green, blue, two hex digits each")] = ""
+
+
+class PickPlace(Request, frozen=True, kw_only=True, tag="pick_place"):
+    """Reply with the place of the next click, or where the pointer rests when the time is over."""
+
+    reply: ClassVar[type[Reply]] = PickedPlace
+    seconds: Annotated[float, Meta(ge=0.1, le=30)] = 5.0
+
+
 class Catching(Reply, frozen=True, kw_only=True):
     """The main keyboards are listened to."""
 

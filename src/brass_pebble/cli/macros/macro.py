@@ -88,6 +88,9 @@ def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…", h
             from brass_pebble.core.macro.renamed import old_words
             for hint in old_words(macro.source, str(file)):
                 print(f"{hint}; brass-pebble macro format writes the new one")
+            from brass_pebble.machine.abilities import beyond_here
+            for beyond in beyond_here(macro, str(file)):
+                print(beyond)
             from brass_pebble.core.say.durations import say_duration
             closest = macro.timetable.closest_pair()
             apart = f", the closest {say_duration(closest)} apart" if closest is not None else ""

@@ -37,6 +37,22 @@ class Window(Ask):
 
 
 @dataclass(frozen=True)
+class Look(Ask):
+    """Whether a place of the screen, or the middle of a region, has a colour, now (limit 0) or within `limit` ns.
+    Answered with true or false.
+
+    `place` and `size` are pixels, or per cent of the screen with a %; `colour` is six hex digits; each of red, green
+    and blue may differ by `tolerance` (0 to 255).
+    """
+
+    limit: int
+    place: tuple[str, str]
+    size: tuple[str, str]
+    colour: str
+    tolerance: int
+
+
+@dataclass(frozen=True)
 class Program(Ask):
     """Whether a program runs (or is gone), now (limit 0) or within `limit` ns.  Answered with true or false."""
 

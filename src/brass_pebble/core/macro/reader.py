@@ -60,6 +60,7 @@ _EXPECTED = {
 }
 _WORDS = {"PRESS_OR_RELEASE": ("press", "release"), "TWICE": ("twice",), "CLASS": ("class",), "SHELL": ("shell",),
           "AT_OR_BY": ("at", "by"), "MESSAGE_KIND": ("line", "message"), "UDP": ("by udp",),
+          "REMEMBER": ("remember",), "BACK": ("back",),
           "PAD_DEED": ("tap", "press", "release"),
           "CLEARING": ("clearing indents",),
           "SIDE": ("left", "right", "middle"), "BY_OR_TO": ("by", "to"), "DIRECTION": ("up", "down", "left", "right"),

@@ -140,18 +140,11 @@ def read_text(piece: Piece | None, line: int, known: Known | None = None) -> Tex
 
 def fill(text: Text, timeline: Timeline) -> str:
     """A text with its values as they are now."""
-    _refresh(timeline)
     return text.fill(timeline.values)
-
-
-def _refresh(timeline: Timeline) -> None:
-    """How long the control has been down is known at the moment that somebody asks."""
-    timeline.values["held"] = timeline.given.held_ms(timeline.now)
 
 
 def value_now(expression: object, timeline: Timeline, line: int) -> Value:
     """The value of an expression now."""
-    _refresh(timeline)
     try:
         return compute(expression, timeline.values, line)
     except ProblemError as error:
@@ -436,7 +429,6 @@ class RepeatUntil(RepeatWhile):
         super().read(pieces[1:], known)
 
     def goes_on(self, timeline: Timeline) -> Deciding:
-        _refresh(timeline)
         answer = yield from decide(self.condition, timeline.values, self.line)
         return not answer
 
@@ -577,7 +569,6 @@ class If(Block):
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        _refresh(timeline)
         answer = yield from decide(self.condition, timeline.values, self.line)
         if answer:
             yield from lay_all(self.body, timeline)

@@ -27,7 +27,7 @@ READ_WITHIN = 5_000_000_000
 
 def fill_lines(text: str, values: Scope) -> str:
     """A text in which {name} stands for a value that is there; every other brace stays as it is."""
-    known = {*values, *values.first}
+    known = {*values, *values.first, "held"}
     filled = _VALUE.sub(lambda found: tell_value(values[found[1]]) if found[1] in known else found[0], text)
     return _ESCAPED.sub(r"\1", filled)
 

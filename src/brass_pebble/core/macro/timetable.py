@@ -143,9 +143,11 @@ class Timeline:
         self.keymap = keymap
         self.locked = locked
         self.given = given or Given()
-        self.values = Scope(self.given)
+        self.values = Scope(self.given, None, lambda: self.now)
         self.timetable = Timetable()
         self.down: dict[int, int] = {}
+        # Where the pointer was, if somebody wanted to know.
+        self.place: tuple[int, int] | None = None
         self.line = 0
         # The line of a play step, whose macro's steps count as that line.
         self.stands_for = 0

@@ -31,6 +31,7 @@ from .desktop_steps import DESKTOP_STEPS
 from .level_steps import LEVEL_STEPS
 from .midi_steps import MIDI_STEPS
 from .network_steps import NETWORK_STEPS
+from .place_steps import PLACE_STEPS
 from .steps import KEY_STEPS, Pieces, Step, fill, read_text, read_time, reckon, token
 from .text_steps import TEXT_STEPS
 from .timetable import Macro, Timeline, lay_all
@@ -173,12 +174,11 @@ class WaitUntil(Step):
         limit = WINDOW_LIMIT if self.limit is None else self.limit
         yield CatchUp(self.line)
         assert isinstance(self.condition, Tree)
-        if self.condition.data in ("window", "program"):
+        if self.condition.data in ("window", "program", "look"):
             came = yield asked_of_world(self.condition, limit, self.line)
         else:
             end, came = timeline.now + limit, False
             while True:
-                timeline.values["held"] = timeline.given.held_ms(timeline.now)
                 came = yield from decide(self.condition, timeline.values, self.line)
                 if came or timeline.now >= end:
                     break
@@ -446,7 +446,8 @@ STEPS: dict[str, type[Step]] = {
     **KEY_STEPS, "click": Click, "button": Button, "move": Move, "scroll": Scroll, "wait_until": WaitUntil,
     "play": Play, "stop": Stop, "layer": Layer, "speak": Speak, "ring": Ring, "show": Show, "run": Run,
     "start_program": Start, "osc": Osc,
-    "secret": TypeSecret, **ASKING_STEPS, **DESKTOP_STEPS, **LEVEL_STEPS, **MIDI_STEPS, **NETWORK_STEPS, **TEXT_STEPS,
+    "secret": TypeSecret, **ASKING_STEPS, **DESKTOP_STEPS, **LEVEL_STEPS, **MIDI_STEPS, **NETWORK_STEPS,
+    **PLACE_STEPS, **TEXT_STEPS,
 }
 
 

@@ -14,7 +14,7 @@ KINDS = ("desk", "surfaces", "macros")
 MANIFEST = "manifest.json"
 # What may be in a parcel: nothing else is ever looked at, let alone written.
 _ALLOWED = re.compile(r"desk\.toml|macros/[A-Za-z0-9][\w-]{0,60}\.macro|layouts/[A-Za-z0-9][\w-]{0,60}\.toml"
-                      r"|programs/[A-Za-z0-9][\w-]{0,60}\.toml")
+                      r"|programs/[A-Za-z0-9][\w-]{0,60}\.toml|values/[a-z][a-z0-9_]{0,60}\.toml")
 # Bounds of what is taken apart: files, bytes of one, bytes of all.
 MOST_FILES, MOST_BYTES, MOST_IN_ALL = 5_000, 4_000_000, 64_000_000
 # Larger than these shrink only what was made to burst.
@@ -46,6 +46,8 @@ class Parcel:
     macros: dict[str, str] = field(default_factory=dict)
     layouts: dict[str, str] = field(default_factory=dict)
     programs: dict[str, str] = field(default_factory=dict)
+    # What macros keep, where whoever gave it wanted it in.
+    values: dict[str, str] = field(default_factory=dict)
     digest: str = ""
 
     @property

@@ -81,6 +81,8 @@ def readable_in(parcel: Parcel) -> list[Reaching]:
     for name, table in parcel.surfaces.items():
         found += [Reaching(f"surface {name}", f"{control} {gesture}, in {layer}", reach)
                   for layer, gesture, control, row in binding_rows(table) for reach in reaches_of_row(row)]
+    found += [Reaching(f"value {name}", "kept", Reach("keeps a value", text.strip(), 0))
+              for name, text in parcel.values.items()]
     return found
 
 
@@ -96,7 +98,7 @@ def _called(drafts: dict[str, Draft]) -> set[str]:
 def at_most(seen: Look, item: Item) -> str:
     """What something of a parcel could do at the most, in a few words."""
     if item.sort not in ("macro", "surface"):
-        return "is drawn" if item.sort == "layout" else "is a list to read"
+        return {"layout": "is drawn", "value": "is a value that macros keep"}.get(item.sort, "is a list to read")
     found = dict.fromkeys(row.reach.does for row in seen.reaching if row.item == item.key)
     return "sends single keys" + "".join(f", {does}" for does in found)
 

@@ -30,6 +30,7 @@ class Mine:
     macros: Mapping[str, str]
     layouts: Mapping[str, str]
     programs: Mapping[str, str] = field(default_factory=dict)
+    values: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def surfaces(self) -> Table:
@@ -40,7 +41,7 @@ class Mine:
 
 @dataclass(frozen=True)
 class Item:
-    """One thing of a parcel: what sort (surface, macro, layout, program), its id, and how it stands to what is here."""
+    """One thing of a parcel: its sort (surface, macro, layout, program or value), its id, how it stands to mine."""
 
     sort: str
     id: str
@@ -54,8 +55,9 @@ class Item:
 
     @property
     def usual(self) -> str:
-        """What is done with it unless the person says otherwise: nothing of theirs is replaced."""
-        return TAKE if self.state == NEW else LEAVE
+        """What is done with it unless the person says otherwise: nothing of theirs is replaced, and what their macros
+        type is not said by somebody else."""
+        return TAKE if self.state == NEW and self.sort != "value" else LEAVE
 
 
 @dataclass(frozen=True)
@@ -98,7 +100,7 @@ def items_of(parcel: Parcel, mine: Mine) -> list[Item]:
         state = NEW if known is None else SAME if surface_without_own(known) == surface_without_own(table) else DIFFERS
         found.append(Item("surface", name, str(table.get("name", name)), state))
     for sort, theirs, own in (("macro", parcel.macros, mine.macros), ("layout", parcel.layouts, mine.layouts),
-                              ("program", parcel.programs, mine.programs)):
+                              ("program", parcel.programs, mine.programs), ("value", parcel.values, mine.values)):
         for name, text in theirs.items():
             state = NEW if name not in own else SAME if own[name].strip() == text.strip() else DIFFERS
             found.append(Item(sort, name, written_name(text) or name, state))
@@ -118,19 +120,23 @@ def take_in(parcel: Parcel, mine: Mine, choices: Choices) -> Intake:
     """Work out the change that carries the choices out."""
     items = items_of(parcel, mine)
     chosen = {item.key: choices.of(item) for item in items}
-    renamed: dict[str, dict[str, str]] = {"surface": {}, "macro": {}, "layout": {}, "program": {}}
+    renamed: dict[str, dict[str, str]] = {"surface": {}, "macro": {}, "layout": {}, "program": {}, "value": {}}
     own: dict[str, Mapping[str, Any]] = {"surface": mine.surfaces, "macro": mine.macros, "layout": mine.layouts,
-                                         "program": mine.programs}
+                                         "program": mine.programs, "value": mine.values}
     given: dict[str, Mapping[str, Any]] = {"surface": parcel.surfaces, "macro": parcel.macros,
-                                           "layout": parcel.layouts, "program": parcel.programs}
+                                           "layout": parcel.layouts, "program": parcel.programs, "value": parcel.values}
     for item in items:
+        if item.sort == "value" and chosen[item.key] == BOTH:
+            # Macros share a value by its name: there is no second one.
+            chosen[item.key] = LEAVE
         if chosen[item.key] == BOTH and item.state == DIFFERS:
             renamed[item.sort][item.id] = free_name(item.id, {**own[item.sort], **given[item.sort],
                                                               **dict.fromkeys(renamed[item.sort].values())})
     files = []
     for sort, texts, place in (("macro", parcel.macros, "macros/{}.macro"),
                                ("layout", parcel.layouts, "layouts/{}.toml"),
-                               ("program", parcel.programs, "programs/{}.toml")):
+                               ("program", parcel.programs, "programs/{}.toml"),
+                               ("value", parcel.values, "values/{}.toml")):
         for name, text in texts.items():
             if chosen[f"{sort} {name}"] in (TAKE, BOTH):
                 new = renamed[sort].get(name, name)

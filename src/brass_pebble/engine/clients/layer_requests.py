@@ -6,7 +6,7 @@ One method for each request, named after it; docs/protocol.md tells the fields.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import asdict, replace
 from typing import Any, cast
 
@@ -34,6 +34,7 @@ from brass_pebble.engine.disk.edits import Edit, binding_edit, rearranging_edit
 from brass_pebble.engine.disk.shortcut_files import load_programs
 from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.control import Control
+from brass_pebble.engine.runs.desktop import pick_place
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.protocol import layers as messages
@@ -55,6 +56,8 @@ class LayerRequests:
     rows: DeskRows
     setup: Setup
     control: Control
+    # Does something about windows on a thread.
+    slowly: Callable[[Callable[[], object], Callable[[object], None]], bool]
 
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
@@ -297,6 +300,19 @@ class LayerRequests:
             else:
                 self._editing.reply(client, number, {"class": window.cls, "title": window.title})
         self.focus.next_window(WAIT_FOR_WINDOW, done)
+
+    def do_pick_place(self, client: Client, ask: messages.PickPlace) -> None:
+        """Answer with the place of the next click, or where the pointer rests when the time is over."""
+        number = ask.id
+
+        def done(result: object) -> None:
+            if isinstance(result, dict):
+                self._editing.reply(client, number, result)
+            else:
+                self._editing.refuse(client, number, Refusal(f"a place cannot be picked here: {result}",
+                                                             "Write it by hand: move to 50% 25%"))
+        if not self.slowly(lambda: pick_place(ask.seconds), done):
+            raise Refusal("too much waits for windows already", "Try again in a moment")
 
     # Chords.
 

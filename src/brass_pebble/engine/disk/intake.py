@@ -106,4 +106,5 @@ def new_desk_files(parcel: Parcel) -> dict[str, str]:
     return {"desk.toml": tomlkit.dumps(document), FILE: write_guests(guests),
             **{f"macros/{name}.macro": text for name, text in parcel.macros.items()},
             **{f"layouts/{name}.toml": text for name, text in parcel.layouts.items()},
-            **{f"programs/{name}.toml": text for name, text in parcel.programs.items()}}
+            **{f"programs/{name}.toml": text for name, text in parcel.programs.items()},
+            **{f"values/{name}.toml": text for name, text in parcel.values.items()}}

@@ -17,6 +17,7 @@ from brass_pebble import __version__
 from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.macro.reader import Draft, walk
+from brass_pebble.core.macro.value.kept_text import FOLDER, file_of, read_kept
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.core.parcel.contents import (
     FORMAT,
@@ -50,8 +51,10 @@ _NOTHING = "Nothing was read, and nothing on the disk was changed"
 # Giving.
 
 
-def pack_desk(store: DeskStore, *, surfaces: Iterable[str] = (), macros: Iterable[str] = ()) -> bytes:
-    """The whole desk, or only some of its surfaces (with what they use), or some macros (with those they play).
+def pack_desk(store: DeskStore, *, surfaces: Iterable[str] = (), macros: Iterable[str] = (),
+              values: bool = False) -> bytes:
+    """The whole desk, or only some of its surfaces (with what they use), or some macros (with those they play); with
+    `values`, also what these macros keep.
 
     Raises:
         ProblemError: there is no such surface or macro, or desk.toml cannot be read.
@@ -86,8 +89,20 @@ def pack_desk(store: DeskStore, *, surfaces: Iterable[str] = (), macros: Iterabl
             files |= {f"programs/{file.name}": file.read_text(encoding="utf-8")
                       for file in sorted((store.folder / "programs").glob("*.toml"))}
     files |= {f"macros/{one}.macro": texts[one] for one in sorted(chosen) if one in texts}
+    if values:
+        kept = {value for one in chosen if one in drafts for value in drafts[one].macro.keeps}
+        files |= {file_of(value): text for value in sorted(kept)
+                  if (text := store.read_file(file_of(value))) is not None and _is_kept(text)}
     check_names(files)
     return _zip(kind, name, files)
+
+
+def _is_kept(text: str) -> bool:
+    try:
+        read_kept(text)
+    except ProblemError:
+        return False
+    return True
 
 
 def _played_by(surfaces: Iterable[Surface]) -> list[str]:
@@ -262,7 +277,11 @@ def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
             read_layout(drawn, id=name, file=f"layouts/{name}.toml")
         except (tomllib.TOMLDecodeError, RecursionError):
             raise ProblemError(f"the drawing “{name}” in the package is broken", hint=_NOTHING) from None
-    return Parcel(manifest, text, tables, below("macros/", ".macro"), layouts, below("programs/", ".toml"),
+    values = below("values/", ".toml")
+    for name, kept in values.items():
+        if not _is_kept(kept):
+            raise ProblemError(f"the value “{name}” in the package is broken", hint=_NOTHING)
+    return Parcel(manifest, text, tables, below("macros/", ".macro"), layouts, below("programs/", ".toml"), values,
                   hashlib.sha256(data).hexdigest())
 
 
@@ -274,4 +293,6 @@ def mine_of(store: DeskStore) -> Mine:
     """
     programs = {file.stem: file.read_text(encoding="utf-8", errors="replace")
                 for file in sorted((store.folder / "programs").glob("*.toml"))}
-    return Mine(store.tables(), store.macro_files.texts(), store.layout_texts(), programs)
+    values = {file.stem: file.read_text(encoding="utf-8", errors="replace")
+              for file in sorted((store.folder / FOLDER).glob("*.toml"))}
+    return Mine(store.tables(), store.macro_files.texts(), store.layout_texts(), programs, values)

@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from brass_pebble.core.macro.asks import Errand, Program
+from brass_pebble.core.macro.asks import Errand, Look, Program
 from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.kinds.windows.base import (
     Area,
@@ -25,10 +25,14 @@ from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 
 Done = tuple[str, bool]
 LOOK_EVERY = 0.05
+# A click lasts longer than this, in s.
+PICK_EVERY = 0.01
 
 
-def do_to_window(ask: Errand) -> Done:
-    """Focus, raise, close, minimise or place a window."""
+def do_to_window(ask: Errand) -> tuple[str, object]:
+    """Focus, raise, close, minimise or place a window; or tell a place of it."""
+    if ask.kind == "window where":
+        return where_in_window(ask)
     pattern, by, *details = ask.words
     deed = ask.kind.removeprefix("window ")
     try:
@@ -47,6 +51,110 @@ def do_to_window(ask: Errand) -> Done:
         return "", True
     except WindowGone:
         return f"the window “{pattern}” was closed meanwhile", False
+    except CannotDo as error:
+        return str(error), False
+    finally:
+        desktop.close()
+
+
+def where_the_pointer_is() -> tuple[str, str | bool]:
+    """The pointer's place in pixels."""
+    try:
+        desktop = open_desktop()
+    except OutputError as error:
+        return str(error), False
+    try:
+        x, y = desktop.pointer()[:2]
+        return "", f"{x} {y}"
+    except CannotDo as error:
+        return str(error), False
+    finally:
+        desktop.close()
+
+
+def pick_place(seconds: float) -> dict[str, object]:
+    """The place of the next click, or where the pointer rests when the time is over.
+
+    Raises:
+        OutputError, CannotDo: it cannot be told here.
+    """
+    desktop = open_desktop()
+    try:
+        x, y, down = desktop.pointer()
+        end, was_down, clicked = time.monotonic() + seconds, down, False
+        while time.monotonic() < end and not clicked:
+            time.sleep(PICK_EVERY)
+            x, y, down = desktop.pointer()
+            clicked, was_down = down and not was_down, down
+        areas = desktop.screens()
+        found: dict[str, object] = {"x": x, "y": y, "clicked": clicked, "screen": (
+            max(area.x + area.width for area in areas), max(area.y + area.height for area in areas))}
+        with contextlib.suppress(CannotDo):
+            found["colour"] = "".join(f"{part:02x}" for part in desktop.colour(Area(x, y, 1, 1)))
+        inside = [(window, area) for window in desktop.look() if (area := _area(desktop, window.key)) is not None
+                  and area.x <= x < area.x + area.width and area.y <= y < area.y + area.height]
+        # The focused one lies above the others as a rule.
+        if inside:
+            window, area = next((pair for pair in inside if pair[0].focused), inside[-1])
+            found["window"] = {"class": window.cls, "title": window.title}
+            found["inside"] = (area.x, area.y, area.width, area.height)
+        return found
+    finally:
+        desktop.close()
+
+
+def _area(desktop: Desktop, key: int) -> Area | None:
+    with contextlib.suppress(WindowGone, CannotDo):
+        return desktop.area_of(key)
+    return None
+
+
+def where_in_window(ask: Errand) -> tuple[str, str | bool]:
+    """A place of a window, in pixels of the desktop."""
+    pattern, by, *place = ask.words
+    try:
+        desktop = open_desktop()
+    except OutputError as error:
+        return str(error), False
+    try:
+        window = find(desktop, pattern, by_class=by == "class")
+        if window is None:
+            return f"there is no window “{pattern}”", False
+        area = desktop.area_of(window.key)
+        x, y = (_in_pixels(part, size) for part, size in zip(place, (area.width, area.height), strict=True))
+        return "", f"{area.x + x} {area.y + y}"
+    except (WindowGone, CannotDo) as error:
+        return str(error) or f"the window “{pattern}” was closed meanwhile", False
+    finally:
+        desktop.close()
+
+
+def _in_pixels(part: str, size: int) -> int:
+    return round(float(part[:-1]) / 100 * max(0, size - 1)) if part.endswith("%") else int(part)
+
+
+def wait_for_look(ask: Look, given_up: Callable[[], bool]) -> Done:
+    """Wait until a place has a colour."""
+    try:
+        desktop = open_desktop()
+    except OutputError as error:
+        return str(error), False
+    wanted = tuple(int(ask.colour[at:at + 2], 16) for at in (0, 2, 4))
+    end = time.monotonic() + ask.limit / 1e9
+    try:
+        screen = desktop.screens()[0]
+        x, y = (_in_pixels(part, size) for part, size in zip(ask.place, (screen.width, screen.height), strict=True))
+        width, height = (max(1, _in_pixels(part, size)) for part, size in
+                         zip(ask.size, (screen.width, screen.height), strict=True))
+        while True:
+            seen = desktop.colour(Area(screen.x + x, screen.y + y, width, height))
+            if all(abs(a - b) <= ask.tolerance for a, b in zip(seen, wanted, strict=True)):
+                return "", True
+            left = end - time.monotonic()
+            if left <= 0 or given_up():
+                said = "".join(f"{part:02x}" for part in seen)
+                return (f"the place looked {said}" if ask.limit else ""), False
+            desktop.pause(min(left, LOOK_EVERY))
     except CannotDo as error:
         return str(error), False
     finally:

@@ -17,7 +17,7 @@ from typing import Any
 from brass_pebble import paths
 from brass_pebble.core.desk.layer_switch import fits
 from brass_pebble.core.desk.model import ANYWHERE
-from brass_pebble.core.macro.asks import Ask, Errand, Program, Question, Window
+from brass_pebble.core.macro.asks import Ask, Errand, Look, Program, Question, Window
 from brass_pebble.core.play.player import Player, Run
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.core.say.durations import say_duration
@@ -84,13 +84,16 @@ class Errands:
         """Do what runs have asked for."""
         asked, self.player.errands = self.player.errands, []
         for run, ask in asked:
-            if run.state != "playing" and isinstance(ask, Window | Question | Program):
+            if run.state != "playing" and isinstance(ask, Window | Question | Program | Look):
                 continue
             self._do(run, ask)
 
     def _do(self, run: Run, ask: Ask) -> None:
         if isinstance(ask, Question):
             self.questions.put(run, ask)
+            return
+        if isinstance(ask, Look):
+            self._slowly("window", run, ask, lambda: desktop.wait_for_look(ask, lambda: self._given_up(run)))
             return
         if isinstance(ask, Program):
             self._slowly("window", run, ask, lambda: desktop.wait_for_program(ask, lambda: self._given_up(run)))
@@ -128,6 +131,9 @@ class Errands:
                 self._answer(run, ask, _do_to_own(own, ask))
             else:
                 self._slowly("window", run, ask, lambda: desktop.do_to_window(ask))
+            return
+        if ask.kind == "pointer":
+            self._slowly("window", run, ask, desktop.where_the_pointer_is)
             return
         if ask.kind in ("start", "open"):
             self._start_to_stay(run, ask)
@@ -178,7 +184,7 @@ class Errands:
             self._remark(run, f"line {ask.line}: {remark}")
             if STAYS in remark and isinstance(run.owner, Trace):
                 self.live.tell_once(TOLD_ONCE, stays_notice(f"macros/{run.owner.macro}.macro", ask.line))
-        if isinstance(ask, Window | Program) or (isinstance(ask, Errand) and ask.wait):
+        if isinstance(ask, Window | Program | Look) or (isinstance(ask, Errand) and ask.wait):
             self.control.resume_run(run, answer)
 
     def _remark(self, run: Run, text: str) -> None:

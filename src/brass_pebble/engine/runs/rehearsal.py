@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from brass_pebble.core.effects.kinds import KEY, kind_of, tell
-from brass_pebble.core.macro.asks import Errand, Program, Question, Window
+from brass_pebble.core.macro.asks import Errand, Look, Program, Question, Window
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.macro.value.kinds import Given, NothingKept, Value
 from brass_pebble.core.play.player import Effect, Live, Player, Run
@@ -101,8 +101,9 @@ class Rehearsal:
                     self._send(now)
             elif isinstance(ask, Window):
                 self._waits.append((run, ask, now + ask.limit))
-            elif isinstance(ask, Program):
-                self._tell(f"(waits for {ask.name})", now - self.start, now - self.start, ask.line)
+            elif isinstance(ask, Program | Look):
+                about = ask.name if isinstance(ask, Program) else f"the look of {' '.join(ask.place)}"
+                self._tell(f"(waits for {about})", now - self.start, now - self.start, ask.line)
                 self._player.resume(run, True, now, self._out)
                 self._send(now)
             elif isinstance(ask, Errand):

@@ -13,7 +13,9 @@ from brass_pebble.core.desk.layer_switch import fits
 LOOK_EVERY = 0.05
 # A window that was asked to have the focus has it within this, in s.
 FOCUS_WITHIN = 1.5
-FOCUS, RAISE, CLOSE, MINIMISE, PLACE = "focus", "raise", "close", "minimise", "place"
+# Beside these: telling where the pointer is and how the screen looks.
+POINTER = "pointer"
+FOCUS, RAISE, CLOSE, MINIMISE, PLACE = EVERYTHING = "focus", "raise", "close", "minimise", "place"
 
 
 class WindowGone(Exception):
@@ -72,6 +74,15 @@ class Desktop(Protocol):
 
     def place(self, key: int, area: Area) -> None:
         """Move and resize a window.  Raises: WindowGone, CannotDo."""
+
+    def area_of(self, key: int) -> Area:
+        """Where a window is, without its frame.  Raises: WindowGone, CannotDo."""
+
+    def pointer(self) -> tuple[int, int, bool]:
+        """Where the pointer is, and whether its left button is down.  Raises: CannotDo."""
+
+    def colour(self, area: Area) -> tuple[int, int, int]:
+        """How a region looks on the whole: red, green, blue, 0 to 255.  Raises: CannotDo."""
 
     def pause(self, seconds: float) -> None:
         """Wait until something may have changed, but not longer."""

@@ -89,6 +89,19 @@ class WindowsOfSway:
             if stood == PLACE_STANDS:
                 return
 
+    def area_of(self, key: int) -> Area:
+        node = next((node for node in walk(self._ask(_GET_TREE)) if node.get("id") == key), None)
+        if node is None:
+            raise WindowGone
+        rect, inside = node["rect"], node.get("window_rect") or {"x": 0, "y": 0, **node["rect"]}
+        return Area(rect["x"] + inside["x"], rect["y"] + inside["y"], inside["width"], inside["height"])
+
+    def pointer(self) -> tuple[int, int, bool]:
+        raise CannotDo("a Wayland compositor does not tell where the pointer is")
+
+    def colour(self, area: Area) -> tuple[int, int, int]:
+        raise CannotDo("a Wayland compositor does not tell how the screen looks")
+
     def pause(self, seconds: float) -> None:
         select.select([self._stop], [], [], seconds)
 

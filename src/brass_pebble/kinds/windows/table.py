@@ -7,6 +7,7 @@ from typing import Protocol
 from brass_pebble.kinds.outputs.base import OutputError
 
 from .base import Desktop
+from .foreign import WindowsOfForeign
 from .sway import WindowsOfSway
 from .x11 import WindowsOfX11
 
@@ -27,7 +28,7 @@ class DesktopKind(Protocol):
 
 
 # The first that works is taken.
-DESKTOPS: tuple[DesktopKind, ...] = (WindowsOfSway, WindowsOfX11)
+DESKTOPS: tuple[DesktopKind, ...] = (WindowsOfSway, WindowsOfForeign, WindowsOfX11)
 
 
 def desktop_kind() -> DesktopKind | None:

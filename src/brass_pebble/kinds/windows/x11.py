@@ -14,7 +14,7 @@ from typing import Any
 
 from brass_pebble.kinds.outputs.x11 import open_display
 
-from .base import CLOSE, FOCUS, MINIMISE, PLACE, RAISE, Area, CannotDo, SeenWindow, WindowGone
+from .base import CLOSE, FOCUS, MINIMISE, PLACE, POINTER, RAISE, Area, CannotDo, SeenWindow, WindowGone
 
 _ATOMS = ("_NET_ACTIVE_WINDOW", "_NET_CLIENT_LIST", "_NET_WM_NAME", "UTF8_STRING", "_NET_SUPPORTED",
           "_NET_CLOSE_WINDOW", "_NET_WM_PID", "_NET_MOVERESIZE_WINDOW", "WM_CHANGE_STATE", "WM_DELETE_WINDOW",
@@ -25,13 +25,15 @@ _FROM_PAGER, _REMOVE = 2, 0
 # EWMH, _NET_MOVERESIZE_WINDOW: x, y, width and height are given, for a static gravity.
 _MOVE_AND_RESIZE = (0b1111 << 8) | (_FROM_PAGER << 12) | 10
 _ICONIC = 3
+# A region's colour is looked at for so many pixels each way.
+LARGEST_LOOK = 200
 
 
 class WindowsOfX11:
     """The windows of a display."""
 
     source = "the X display"
-    can = frozenset({FOCUS, RAISE, CLOSE, MINIMISE, PLACE})
+    can = frozenset({FOCUS, RAISE, CLOSE, MINIMISE, PLACE, POINTER})
 
     @staticmethod
     def works_here() -> bool:
@@ -167,6 +169,30 @@ class WindowsOfX11:
         left, right, top, bottom = frame.value if frame is not None and len(frame.value) == 4 else (0, 0, 0, 0)
         self._ask_manager(window, "_NET_MOVERESIZE_WINDOW", _MOVE_AND_RESIZE, area.x + left, area.y + top,
                           max(1, area.width - left - right), max(1, area.height - top - bottom))
+
+    def area_of(self, key: int) -> Area:
+        window = self._window(key)
+        size, at = window.get_geometry(), window.translate_coords(self._root, 0, 0)
+        return Area(-at.x, -at.y, size.width, size.height)
+
+    def pointer(self) -> tuple[int, int, bool]:
+        at = self._root.query_pointer()
+        return at.root_x, at.root_y, bool(at.mask & self._x.Button1Mask)
+
+    def colour(self, area: Area) -> tuple[int, int, int]:
+        screen = self._display.screen()
+        if screen.root_depth not in (24, 32):
+            raise CannotDo(f"a display of {screen.root_depth} bits does not tell colours")
+        width = max(1, min(area.width, LARGEST_LOOK, screen.width_in_pixels - area.x))
+        height = max(1, min(area.height, LARGEST_LOOK, screen.height_in_pixels - area.y))
+        try:
+            image = self._root.get_image(area.x, area.y, width, height, self._x.ZPixmap, 0xFFFFFFFF)
+        except Exception:
+            raise CannotDo("this place is not on the screen") from None
+        data, count = image.data, width * height
+        # Four bytes each: blue, green, red, nothing.
+        blue, green, red = (sum(data[at::4]) // count for at in (0, 1, 2))
+        return red, green, blue
 
     def pause(self, seconds: float) -> None:
         select.select([self._display.fileno()], [], [], seconds)

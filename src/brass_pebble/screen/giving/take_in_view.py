@@ -259,10 +259,12 @@ class TakeInView(ListedView[Line]):
     def _compare(self, item: Item, line: int) -> None:
         """Both texts side by side, with what differs in colour."""
         parcel, palette = self.look.parcel, self.palette
-        theirs = {"macro": parcel.macros, "layout": parcel.layouts, "program": parcel.programs}[item.sort][item.id]
+        theirs = {"macro": parcel.macros, "layout": parcel.layouts, "program": parcel.programs,
+                  "value": parcel.values}[item.sort][item.id]
         mine = ""
         if self._mine is not None and item.state == DIFFERS:
-            mine = {"macro": self._mine.macros, "layout": self._mine.layouts, "program": self._mine.programs}[
+            mine = {"macro": self._mine.macros, "layout": self._mine.layouts, "program": self._mine.programs,
+                    "value": self._mine.values}[
                 item.sort][item.id]
         self.query_one("#mine").display = bool(mine)
         one, other = mine.splitlines()[:MOST_LINES], theirs.splitlines()[:MOST_LINES]

@@ -36,6 +36,7 @@ from .lanes import LanesView
 from .model import MacroModel
 from .names import MacroNames
 from .offers import OfferLine
+from .place import PicksPlaces
 from .record import RecordSheet
 from .reference import ReferenceSheet
 from .rehearsal import RehearsalPanel
@@ -54,7 +55,7 @@ MOVES = {"longer": (edits.lengthen, 1), "shorter": (edits.lengthen, -1), "later"
          "earlier": (edits.move, -1)}
 
 
-class MacroView(MacroNames):
+class MacroView(PicksPlaces, MacroNames):
     """One macro, open for editing."""
 
     NAME = "Macro"

@@ -3,7 +3,7 @@ values while a run goes on."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Context, Decimal, InvalidOperation
@@ -160,17 +160,23 @@ class Scope(dict[str, Value]):
     """The values of a run.  Kept ones are not in it: they are asked for each time, so that every run sees what another
     one has set."""
 
-    def __init__(self, given: Given, values: Iterable[tuple[str, Value]] = ()) -> None:
-        super().__init__({**WITHOUT_PRESS, "held": 0, **given.values, **dict(values)})
+    def __init__(self, given: Given, values: Mapping[str, Value] | None = None,
+                 moment: Callable[[], int] = lambda: 0) -> None:
+        super().__init__(WITHOUT_PRESS)
+        self.update(given.values if values is None else values)
         self.given = given
+        # When it is now, in ns from the run's start: how long the control has been down is known when somebody asks.
+        self.moment = moment
         # The kept values that the macro names, and what they are before anybody has set them.
         self.first: dict[str, Value] = {}
 
     def inner(self) -> Scope:
         """For a macro that another one plays: it sees the values, and what it sets is its own."""
-        return Scope(self.given, self.items())
+        return Scope(self.given, self, self.moment)
 
     def __missing__(self, name: str) -> Value:
+        if name == "held":
+            return self.given.held_ms(self.moment())
         first = self.first[name]
         value = self.given.kept.get(name)
         if value is None:

@@ -13,7 +13,7 @@ from functools import lru_cache
 
 from lark import Token, Tree
 
-from brass_pebble.core.macro.asks import Deciding, Program, Window
+from brass_pebble.core.macro.asks import Deciding, Look, Program, Window
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import ProblemError, nearest
 
@@ -36,6 +36,9 @@ from .kinds import (
     read_number,
     tell_value,
 )
+from .looks import check_look, look_of
+
+Reckoning = Callable[[Scope, int], Value]
 
 
 def compute(expression: object, values: Scope, line: int) -> Value:
@@ -44,33 +47,54 @@ def compute(expression: object, values: Scope, line: int) -> Value:
     Raises:
         ProblemError: a division by zero, a number that is too large, a text that spells no number.
     """
-    if isinstance(expression, Token):
-        return int(expression)
+    # An expression is put together once: a press waits for what comes of it.
+    run: Reckoning | None = getattr(expression, "reckoning", None)
+    if run is None:
+        run = _put_together(expression)
+        expression.reckoning = run  # type: ignore[attr-defined]
+    return run(values, line)
+
+
+def _put_together(expression: object) -> Reckoning:
     assert isinstance(expression, Tree)
     kind, parts = str(expression.data), expression.children
     if kind == "number":
-        return read_number(str(parts[0]))
+        number = read_number(str(parts[0]))
+        return lambda values, line: number
     if kind == "text":
-        return template(str(parts[0])).fill(values)
+        text = template(str(parts[0]))
+        fixed = text.parts[0][0] if text.fixed else None
+        return (lambda values, line: text.fill(values)) if fixed is None else (lambda values, line: fixed)
     if kind == "value":
-        return values[str(parts[0])]
+        name = str(parts[0])
+        return lambda values, line: values[name]
     if kind == "minus":
-        inner = compute(parts[1], values, line)
-        assert not isinstance(inner, str)
-        return inner.copy_negate() if isinstance(inner, Decimal) else -inner
+        inner = _put_together(parts[1])
+
+        def negated(values: Scope, line: int) -> Value:
+            found = inner(values, line)
+            assert not isinstance(found, str)
+            return found.copy_negate() if isinstance(found, Decimal) else -found
+        return negated
     if kind == "called":
-        return _call(expression, values, line)
-    left, right = compute(parts[0], values, line), compute(parts[2], values, line)
-    if isinstance(left, str) or isinstance(right, str):
-        return bounded(f"{left}{right}", line)
-    found = _reckon(left, str(parts[1]), right, line)
-    if not -LARGEST <= found <= LARGEST:
-        raise ProblemError(f"{tell_value(left)} {parts[1]} {tell_value(right)} is too large a number", line=line,
-                           hint="Use smaller numbers")
-    if places_of(found) > MOST_DECIMALS:
-        raise ProblemError(f"{tell_value(left)} {parts[1]} {tell_value(right)} has more than {MOST_DECIMALS} decimals",
-                           line=line, hint="Use round(…, 2) in between")
-    return found
+        return _call(FUNCTIONS[str(parts[0])], [_put_together(part) for part in parts[1:]])
+    return _joined(_put_together(parts[0]), str(parts[1]), _put_together(parts[2]))
+
+
+def _joined(first: Reckoning, sign: str, second: Reckoning) -> Reckoning:
+    def joined(values: Scope, line: int) -> Value:
+        left, right = first(values, line), second(values, line)
+        if isinstance(left, str) or isinstance(right, str):
+            return bounded(f"{left}{right}", line)
+        found = _reckon(left, sign, right, line)
+        if not -LARGEST <= found <= LARGEST:
+            raise ProblemError(f"{tell_value(left)} {sign} {tell_value(right)} is too large a number", line=line,
+                               hint="Use smaller numbers")
+        if isinstance(found, Decimal) and places_of(found) > MOST_DECIMALS:
+            raise ProblemError(f"{tell_value(left)} {sign} {tell_value(right)} has more than {MOST_DECIMALS} decimals",
+                               line=line, hint="Use round(…, 2) in between")
+        return found
+    return joined
 
 
 def bounded(text: str, line: int) -> str:
@@ -84,14 +108,15 @@ def bounded(text: str, line: int) -> str:
     return text
 
 
-def _call(expression: Tree[Token], values: Scope, line: int) -> Value:
-    function = FUNCTIONS[str(expression.children[0])]
-    given = [compute(part, values, line) for part in expression.children[1:]]
-    try:
-        found = function.call(*given, scope=values) if function.varies else function.call(*given)
-    except CannotBe as error:
-        raise ProblemError(f"{function.name}: {error}", line=line, hint=error.hint) from None
-    return bounded(found, line) if isinstance(found, str) else found
+def _call(function: Function, given: list[Reckoning]) -> Reckoning:
+    def called(values: Scope, line: int) -> Value:
+        found = [part(values, line) for part in given]
+        try:
+            came = function.call(*found, scope=values) if function.varies else function.call(*found)
+        except CannotBe as error:
+            raise ProblemError(f"{function.name}: {error}", line=line, hint=error.hint) from None
+        return bounded(came, line) if isinstance(came, str) else came
+    return called
 
 
 def _reckon(left: int | Decimal, sign: str, right: int | Decimal, line: int) -> int | Decimal:
@@ -139,8 +164,10 @@ def decide(condition: object, values: Scope, line: int) -> Deciding:
     return bool((yield asked_of_world(condition, 0, line)))
 
 
-def asked_of_world(condition: Tree[Token], limit: int, line: int) -> Window | Program:
-    """What a condition about a window or a program asks."""
+def asked_of_world(condition: Tree[Token], limit: int, line: int) -> Window | Program | Look:
+    """What a condition about a window, a program or a place asks."""
+    if condition.data == "look":
+        return look_of(condition, limit, line)
     if condition.data == "program":
         name, state = condition.children
         return Program(line, limit, unquote(str(name)), state == "gone")
@@ -170,6 +197,9 @@ def check_condition(condition: object, known: Known, line: int) -> None:
         ProblemError: something does not.
     """
     if not isinstance(condition, Tree):
+        return
+    if condition.data == "look":
+        check_look(condition, line)
         return
     if condition.data != "compared":
         for part in condition.children:
@@ -292,7 +322,7 @@ def is_fixed(expression: object) -> bool:
         return template(str(parts[0])).fixed
     if kind == "called" and _function(parts[0]).varies:
         return False
-    return kind not in ("value", "window", "program") and all(is_fixed(part) for part in parts)
+    return kind not in ("value", "window", "program", "look") and all(is_fixed(part) for part in parts)
 
 
 def _function(word: object) -> Function:
@@ -324,6 +354,10 @@ def say(expression: object) -> str:
         return f"{say(parts[0])} {'and' if kind == 'both' else 'or'} {say(parts[1])}"
     if kind == "window":
         return f"window {'class ' if parts[0] else ''}{parts[1]} is {parts[2]}"
+    if kind == "look":
+        size = f" size {parts[2]} {parts[3]}" if parts[2] is not None else ""
+        within = f" within {parts[5]}" if parts[5] is not None else ""
+        return f"place {parts[0]} {parts[1]}{size} looks {parts[4]}{within}"
     if kind == "program":
         return f"program {parts[0]} is {parts[1]}"
     return str(parts[0])
