@@ -276,3 +276,27 @@ def test_a_very_long_text_is_laid_in_pieces() -> None:
 def test_a_kept_file_of_nonsense_is_refused(text: str, says: str) -> None:
     with pytest.raises(ProblemError, match=says):
         read_kept(text)
+
+
+def test_what_a_stranger_s_macro_reaches_outside_by() -> None:
+    from brass_pebble.core.macro.reach import put_to_sleep, reaches
+    from brass_pebble.core.macro.reader import parse
+    text = ('kept greeting from "hello"\nlet mine be 1\nlet greeting be "rm -rf"\nread a from clipboard\n'
+            'request get "http://x" into b\nopen "x"\nclose window "y"\ntype lines\n  {a}\npaste file "z"\nask c "?"\n')
+    draft = parse(text)
+    assert draft.problems == []
+    assert [row.does for row in reaches(draft.steps)] == [
+        "sets a kept value", "reads the clipboard", "calls an address", "starts a program", "closes a window",
+        "types a text", "pastes a file"]
+    # The lines below are part of what is approved.
+    lines = next(row for row in reaches(draft.steps) if row.does == "types a text")
+    other = next(row for row in reaches(parse(text.replace("  {a}", "  {a};")).steps) if row.does == "types a text")
+    assert lines.text == "type lines\n{a}" and lines.mark != other.mark
+    assert put_to_sleep(draft.steps, lambda mark: False) == 7
+
+
+def test_a_value_that_no_step_has_set_is_told_with_its_name() -> None:
+    text = 'ask guest "Who"\notherwise\n  show "nobody"\ntype "{guest}"\n'
+    assert play(text)[2] == "line 4: “guest” has no value here: what sets it was not played"
+    _, problems = read_macro('if strength > 126\n  tap A\notherwise\n  let x be 1\nlet y be x + 1\n', id="test")
+    assert problems == []

@@ -21,13 +21,15 @@ from .asks import CatchUp, Errand, Laying
 from .desktop_steps import CloseProgram, CloseWindow, OpenProgram
 from .midi_steps import SendBytes, SendCommand, SendNote, SendValue
 from .network_steps import Request, SendMessage
-from .steps import Down, Step, Tap, Type
+from .steps import Down, Let, Step, Tap, Type
 from .text_steps import Paste, PasteFile, PasteLines, TypeFile, TypeLines
 from .timetable import Timeline, Timetable
 from .world_steps import Errands, Osc, Play, Run, Speak, Start, TypeSecret
 
 # What a step does outside, in words, by its kind.
 REACHES: dict[type[Step], str | Callable[[Step], str]] = {
+    # What another macro types may be made of it.
+    Let: lambda step: "sets a kept value" if isinstance(step, Let) and step.keeps else "",
     ReadValue: lambda step: step.reaches if isinstance(step, ReadValue) else "",
     Run: "runs a program", Start: "starts a program", OpenProgram: "starts a program", CloseProgram: "ends a program",
     CloseWindow: "closes a window", Request: "calls an address", SendMessage: "sends a message", Osc: DRIVES_OSC,
@@ -72,6 +74,8 @@ def reach_of(step: Step, values: str = "") -> Reach | None:
     if does is None:
         return None
     does = does if isinstance(does, str) else does(step)
+    if not does:
+        return None
     words = step.account()
     varies = "{" in words or (isinstance(step, SendNote | SendValue) and not step.fixed)
     return Reach(does, words, step.line, values if varies else "")

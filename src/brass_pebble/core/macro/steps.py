@@ -140,7 +140,10 @@ def read_text(piece: Piece | None, line: int, known: Known | None = None) -> Tex
 
 def fill(text: Text, timeline: Timeline) -> str:
     """A text with its values as they are now."""
-    return text.fill(timeline.values)
+    try:
+        return text.fill(timeline.values)
+    except Unforeseen as error:
+        raise Unforeseen(error.problem.what, line=timeline.line, hint=error.problem.hint) from None
 
 
 def value_now(expression: object, timeline: Timeline, line: int) -> Value:
@@ -488,6 +491,8 @@ class Let(Step):
 
     name: str = ""
     value: object = None
+    # Whether what it sets outlives the run, for every macro of the desk.
+    keeps: bool = False
     sets: ClassVar[bool] = True
 
     def read(self, pieces: Pieces, known: Known) -> None:
@@ -495,7 +500,8 @@ class Let(Step):
         kind = check_kind(self.value, known, self.line)
         known.learn(self.name, kind, self.line, token(pieces[0]).column or 0)
         # A kept value is changed when its moment has come, not before.
-        known.late |= known[self.name].kept
+        self.keeps = known[self.name].kept
+        known.late |= self.keeps
 
     @property
     def fixed(self) -> bool:

@@ -207,7 +207,7 @@ class Player:
         except GaveUp as error:
             run.trouble = f"line {error.line}: {error}"
         except ProblemError as error:
-            run.trouble = f"line {error.problem.line}: {error.problem.what}"
+            run.trouble = f"line {error.problem.line or run.timeline.line}: {error.problem.what}"
         except Exception as error:
             # A mistake of the program ends this run, and no other.
             run.trouble = f"line {run.timeline.line}: something unexpected happened: {error!r}"

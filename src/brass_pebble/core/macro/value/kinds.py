@@ -10,6 +10,7 @@ from decimal import Context, Decimal, InvalidOperation
 from typing import Protocol
 
 from brass_pebble.core.effects.drive import Levels
+from brass_pebble.core.macro.asks import Unforeseen
 from brass_pebble.core.say.problem import ProblemError
 
 # Decimals are exact: 0.10 + 0.20 is 0.30.
@@ -177,12 +178,15 @@ class Scope(dict[str, Value]):
     def __missing__(self, name: str) -> Value:
         if name == "held":
             return self.given.held_ms(self.moment())
-        first = self.first[name]
+        first = self.first.get(name)
+        if first is None:
+            raise Unforeseen(f"“{name}” has no value here: what sets it was not played",
+                             hint="Set it in the other way, too")
         value = self.given.kept.get(name)
         if value is None:
             return first
         if kind_of_value(value) != kind_of_value(first):
-            raise ProblemError(f"the kept value “{name}” is a {kind_of_value(value)} now, and this macro needs a "
+            raise Unforeseen(f"the kept value “{name}” is a {kind_of_value(value)} now, and this macro needs a "
                                f"{kind_of_value(first)}", hint="Put it right in the Values view, or reset it there")
         return value
 
