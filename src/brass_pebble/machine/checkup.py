@@ -246,7 +246,8 @@ def _windows(desk: Path) -> Iterator[Finding]:
     kind = desktop_kind()
     if kind is None:
         yield Finding("windows", UNKNOWN, f"{NOWHERE}, so macros cannot wait for one or bring one to the front",
-                      "Start this from a terminal of your session")
+                      "pip install 'brass-pebble[wayland]' lets other compositors be asked, too"
+                      if os.environ.get("WAYLAND_DISPLAY") else "Start this from a terminal of your session")
     else:
         missing = [deed for deed in EVERYTHING if deed not in kind.can]
         cannot = f"; it cannot {' or '.join(missing)} them" if missing else ""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from .base import Clipboard
+from .data_control import ClipboardOfDataControl
 from .wayland import ClipboardOfWayland
 from .x11 import ClipboardOfX11
 
@@ -22,7 +23,7 @@ class ClipboardKind(Protocol):
 
 
 # The first that works is taken.
-CLIPBOARDS: tuple[ClipboardKind, ...] = (ClipboardOfWayland, ClipboardOfX11)
+CLIPBOARDS: tuple[ClipboardKind, ...] = (ClipboardOfDataControl, ClipboardOfWayland, ClipboardOfX11)
 
 
 def clipboard_here() -> Clipboard | None:

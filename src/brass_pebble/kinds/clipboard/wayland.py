@@ -19,7 +19,8 @@ _TEXT_NAMES = ("UTF8_STRING", "STRING", "TEXT")
 STARTS_WITHIN = 0.4
 
 
-def _is_text(kind: str) -> bool:
+def is_text(kind: str) -> bool:
+    """Whether a form of a clipboard's content is plain text."""
     return kind.startswith("text/plain") or kind in _TEXT_NAMES
 
 
@@ -56,7 +57,7 @@ class ClipboardOfWayland:
         return [kind for kind in done.stdout.decode(errors="replace").split("\n") if kind.strip()]
 
     def text(self) -> str | None:
-        kind = next((kind for kind in self._kinds("clipboard") if _is_text(kind)), "")
+        kind = next((kind for kind in self._kinds("clipboard") if is_text(kind)), "")
         if not kind:
             return None
         done = self._ask("--no-newline", "--type", kind)
@@ -66,7 +67,7 @@ class ClipboardOfWayland:
         forms: dict[str, bytes] = {}
         lost = []
         for kind in self._kinds(selection):
-            if _is_text(kind) and any(map(_is_text, forms)):
+            if is_text(kind) and any(map(is_text, forms)):
                 continue
             done = self._ask("--no-newline", "--type", kind, selection=selection)
             if done.returncode or sum(map(len, forms.values())) + len(done.stdout) > MOST:
@@ -118,8 +119,8 @@ class ClipboardOfWayland:
                 self._copy(b"", "--clear", *primary).wait(ANSWERS_WITHIN)
             return held.lost
         kind = next((kind for kind in held.forms if kind.startswith("image/")),
-                    next((kind for kind in held.forms if _is_text(kind)), next(iter(held.forms))))
-        named = ("--type", kind) if not _is_text(kind) else ()
+                    next((kind for kind in held.forms if is_text(kind)), next(iter(held.forms))))
+        named = ("--type", kind) if not is_text(kind) else ()
         with contextlib.suppress(subprocess.TimeoutExpired):
             if self._copy(held.forms[kind], *named, *primary).wait(ANSWERS_WITHIN):
                 return "wl-copy failed, so what the clipboard held is gone"
