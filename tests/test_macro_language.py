@@ -138,7 +138,7 @@ def test_lines_at_hand_read_as_they_did_when_the_grammar_read_them() -> None:
            "reader.have_lines_at_hand(json.load(sys.stdin))\n"
            f"for text in {texts[:-2]!r}:\n    draft = reader.parse(text)\n"
            "    print(json.dumps([reach.fingerprint(draft.steps), [str(p) for p in draft.problems]]))\n"
-           "assert not reader._grammar.cache_info().currsize\n")
+           "assert not reader.grammar.cache_info().currsize\n")
     said = subprocess.run([sys.executable, "-c", job], input=json.dumps(lines), capture_output=True, text=True,
                           check=True).stdout.splitlines()
     assert [json.loads(line) for line in said] == [

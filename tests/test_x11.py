@@ -446,9 +446,11 @@ def test_a_place_is_picked_by_a_click_or_by_resting(client: EngineClient, receiv
         time.sleep(0.08)
         xtest.fake_input(screen, X.ButtonRelease, 1)
         screen.sync()
-    threading.Thread(target=click, daemon=True).start()
+    hand = threading.Thread(target=click, daemon=True)
+    hand.start()
     began = time.monotonic()
     clicked = client.ask("pick_place", seconds=9)
+    hand.join()
     assert (clicked["x"], clicked["y"], clicked["clicked"]) == (515, 310, True) and time.monotonic() - began < 5
     light.kill()
     light.wait()

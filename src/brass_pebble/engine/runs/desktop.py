@@ -91,11 +91,9 @@ def pick_place(seconds: float) -> dict[str, object]:
             max(area.x + area.width for area in areas), max(area.y + area.height for area in areas))}
         with contextlib.suppress(CannotDo):
             found["colour"] = "".join(f"{part:02x}" for part in desktop.colour(Area(x, y, 1, 1)))
-        inside = [(window, area) for window in desktop.look() if (area := _area(desktop, window.key)) is not None
-                  and area.x <= x < area.x + area.width and area.y <= y < area.y + area.height]
-        # The focused one lies above the others as a rule.
-        if inside:
-            window, area = next((pair for pair in inside if pair[0].focused), inside[-1])
+        seen = desktop.window_at(x, y)
+        window = next((each for each in desktop.look() if each.key == seen), None)
+        if window is not None and (area := _area(desktop, seen)) is not None:
             found["window"] = {"class": window.cls, "title": window.title}
             found["inside"] = (area.x, area.y, area.width, area.height)
         return found

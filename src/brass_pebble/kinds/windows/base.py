@@ -81,6 +81,9 @@ class Desktop(Protocol):
     def pointer(self) -> tuple[int, int, bool]:
         """Where the pointer is, and whether its left button is down.  Raises: CannotDo."""
 
+    def window_at(self, x: int, y: int) -> int:
+        """The key of the window that is seen at a place; 0 if there is none.  Raises: CannotDo."""
+
     def colour(self, area: Area) -> tuple[int, int, int]:
         """How a region looks on the whole: red, green, blue, 0 to 255.  Raises: CannotDo."""
 

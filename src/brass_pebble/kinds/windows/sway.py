@@ -99,6 +99,9 @@ class WindowsOfSway:
     def pointer(self) -> tuple[int, int, bool]:
         raise CannotDo("a Wayland compositor does not tell where the pointer is")
 
+    def window_at(self, x: int, y: int) -> int:
+        raise CannotDo("a Wayland compositor does not tell which window is seen at a place")
+
     def colour(self, area: Area) -> tuple[int, int, int]:
         raise CannotDo("a Wayland compositor does not tell how the screen looks")
 

@@ -179,6 +179,16 @@ class WindowsOfX11:
         at = self._root.query_pointer()
         return at.root_x, at.root_y, bool(at.mask & self._x.Button1Mask)
 
+    def window_at(self, x: int, y: int) -> int:
+        listed = {window.id for window in self._windows()}
+        window = self._root
+        # A window manager puts a window into a frame of its own: down from what lies uppermost.
+        while window:
+            window = window.translate_coords(self._root, x, y).child
+            if window and window.id in listed:
+                return int(window.id)
+        return 0
+
     def colour(self, area: Area) -> tuple[int, int, int]:
         screen = self._display.screen()
         if screen.root_depth not in (24, 32):
