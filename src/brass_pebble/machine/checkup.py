@@ -252,7 +252,7 @@ def _windows(desk: Path) -> Iterator[Finding]:
         missing = [deed for deed in EVERYTHING if deed not in kind.can]
         cannot = f"; it cannot {' or '.join(missing)} them" if missing else ""
         can = ", ".join(deed for deed in EVERYTHING if deed in kind.can)
-        yield Finding("windows", UNKNOWN if missing else GOOD, f"macros can {can} windows, by {kind.source}{cannot}",
+        yield Finding("windows", UNKNOWN if missing else GOOD, f"by {kind.source}, macros can {can} them{cannot}",
                       "Write an otherwise for these steps" if missing else "")
     clipboard = clipboard_here()
     if isinstance(clipboard, ClipboardOfWayland) and shutil.which("wl-copy") is None:

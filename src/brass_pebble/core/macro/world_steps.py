@@ -220,9 +220,13 @@ class Play(Step):
         before, line = (timeline.tap, timeline.gap), timeline.stands_for
         timeline.tap, timeline.gap = self.times
         timeline.stands_for = line or self.line
-        values, timeline.values = timeline.values, timeline.values.inner()
-        yield from lay_all(self.target, timeline)
-        timeline.values = values
+        if self.target_fixed:
+            # Nothing in it sets a value.
+            yield from lay_all(self.target, timeline)
+        else:
+            values, timeline.values = timeline.values, timeline.values.inner()
+            yield from lay_all(self.target, timeline)
+            timeline.values = values
         (timeline.tap, timeline.gap), timeline.stands_for = before, line
 
     def words(self) -> str:

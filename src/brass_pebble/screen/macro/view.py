@@ -77,7 +77,7 @@ class MacroView(PicksPlaces, MacroNames):
         Binding("f7", "stop", "stop", priority=True, tooltip="stop everything"),
         Binding("f4", "format", "tidy", show=False, priority=True, tooltip="write the text in its usual form"),
         Binding("tab", "other_side", "text / lanes", tooltip="from the text to the lanes, and back"),
-        Binding("f1", "reference", "help", tooltip="in the text: the step in this line; in the lanes: all keys"),
+        Binding("f1", "reference", "steps", tooltip="in the text: the step in this line; in the lanes: all keys"),
         Binding("escape", "leave", "back", tooltip="back; everything is saved"),
     ]
     AUTO_FOCUS = "LanesView"
