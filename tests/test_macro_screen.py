@@ -7,8 +7,11 @@ import signal
 import time
 from pathlib import Path
 
+import pytest
+
 from brass_pebble.client import EngineClient, running_sockets, start_engine
 from brass_pebble.demo import demo_desk
+from brass_pebble.screen.macro.place import below
 from conftest import wait_for
 from terminal import Terminal
 from test_meet_screen import click
@@ -262,3 +265,14 @@ def test_the_list_of_macros_marks_what_they_do(demo: Terminal) -> None:
     rows = {line.split("▸")[1][:40].strip(" │"): line for line in demo.screen().splitlines() if "▸  " in line}
     assert any("?◆" in row and "Guest title" in row for row in rows), rows
     assert any(row.startswith("↻") and "Welcome" in row for row in rows), rows
+
+
+@pytest.mark.parametrize(("text", "row", "found"), [
+    ("tap A\ntap B", 0, (0, "")),
+    ("keep Ctrl down\n\n  tap A\ntap B", 0, (0, "  ")),
+    ("repeat 3\n  tap A", 1, (1, "  ")),
+    ("type lines\n  Dear baker,\n\n    rye\n\ntap B", 0, (3, "")),
+    ("keep Ctrl dow", 0, (0, "")),
+])
+def test_where_a_picked_place_is_written(text: str, row: int, found: tuple[int, str]) -> None:
+    assert below(text.split("\n"), row) == found

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import itertools
 import json
+import re
 import subprocess
 import sys
+from importlib.resources import files
 from pathlib import Path
 
 import pytest
@@ -14,9 +16,9 @@ from hypothesis import strategies as st
 
 from brass_pebble.core.macro.help import words
 from brass_pebble.core.macro.help.marks import MARKS, marks_of
-from brass_pebble.core.macro.help.reference import rows_for, step_rows
+from brass_pebble.core.macro.help.reference import condition_rows, rows_for, step_rows
 from brass_pebble.core.macro.help.words import Names, offers, pieces_of
-from brass_pebble.core.macro.reader import parse, read_macro, walk
+from brass_pebble.core.macro.reader import grammar, parse, read_macro, walk
 from brass_pebble.core.macro.steps import SETTINGS
 from brass_pebble.core.macro.world_steps import STEPS
 from brass_pebble.core.macro.writer import format_macro
@@ -40,6 +42,16 @@ def test_every_example_is_read_and_has_its_step(rule: str) -> None:
         if rule != "play":
             assert read_macro(row.example)[1] == []
     assert row in rows_for(row.example.splitlines()[0]) or rule in ("otherwise", "kept", "read_level", "up")
+
+
+def test_every_condition_has_a_row_and_every_example_has_it() -> None:
+    text = (files("brass_pebble.core.macro") / "grammar.lark").read_text()
+    body = re.search(r"^\?condition:.*?(?=^\?sum)", text, re.MULTILINE | re.DOTALL)
+    assert body is not None
+    assert condition_rows().keys() == set(re.findall(r"-> (\w+)", body[0]))
+    for name, row in condition_rows().items():
+        assert read_macro(row.example)[1] == [] and format_macro(row.example) == f"{row.example}\n"
+        assert any(found.data == name for found in grammar().parse(row.example.splitlines()[0]).iter_subtrees()), name
 
 
 def test_a_line_that_is_being_written_is_found_by_its_first_word() -> None:

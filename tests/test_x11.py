@@ -20,6 +20,7 @@ from brass_pebble.core.desk.layer_switch import fits
 from brass_pebble.demo import know
 from brass_pebble.kinds.windows.x11 import WindowsOfX11
 from conftest import wait_for
+from terminal import Terminal
 
 Row = dict[str, Any]
 CLIENT = """
@@ -454,6 +455,35 @@ def test_a_place_is_picked_by_a_click_or_by_resting(client: EngineClient, receiv
     assert (clicked["x"], clicked["y"], clicked["clicked"]) == (515, 310, True) and time.monotonic() - began < 5
     light.kill()
     light.wait()
+
+
+def test_a_picked_place_is_written_into_the_line(client: EngineClient, receiver: Receiver, tmp_path: Path) -> None:
+    from Xlib import display
+    light = lamp(500, 300, "e0a030", 60)
+    screen = display.Display()
+    screen.screen().root.warp_pointer(530, 320)
+    screen.sync()
+    file = tmp_path / "desk" / "macros" / "keys.macro"
+    terminal = Terminal("--desk", str(tmp_path / "desk"))
+    try:
+        terminal.wait("PAD")
+        terminal.keys("O")
+        terminal.wait("✓ live")
+        terminal.keys("F11")
+        terminal.wait("Click the place")
+        terminal.wait("A place was picked")
+        terminal.keys("Down", "Down", "Enter")
+        # The cursor is on the head of a block: it is the first step of it.
+        wait_for(lambda: 'down\n  move to 50.85% 51.28% of window "Lamp"  # 530 320; ' in file.read_text())
+        terminal.keys("F11")
+        terminal.wait("A place was picked")
+        terminal.keys("Up", "Enter")
+        wait_for(lambda: 'wait until place 530 320 looks "e0a030" at most 5s\n' in file.read_text())
+        terminal.wait("✓ live")
+    finally:
+        terminal.close()
+        light.kill()
+        light.wait()
 
 
 def test_a_template_arrives_identical_in_an_editor_that_indents_and_in_a_terminal(client: EngineClient,

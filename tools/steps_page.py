@@ -1,11 +1,12 @@
-"""Writes the table of all steps and functions into docs/macro-language.md, from what is declared.  --check compares."""
+"""Writes the tables of all steps, conditions and functions into docs/macro-language.md, as they are declared.  --check
+compares."""
 
 from __future__ import annotations
 
 import sys
 from pathlib import Path
 
-from brass_pebble.core.macro.help.reference import step_rows
+from brass_pebble.core.macro.help.reference import StepRow, condition_rows, step_rows
 from brass_pebble.core.macro.value.functions import FUNCTIONS
 
 FILE = Path(__file__).parent.parent / "docs" / "macro-language.md"
@@ -14,15 +15,18 @@ BEGIN, END = "<!-- steps: made by tools/steps_page.py -->", "<!-- end of steps -
 
 def section() -> str:
     """The part of the page that is made."""
-    lines = [BEGIN, "", "| step | what it does | example |", "|---|---|---|"]
-    for row in step_rows().values():
-        example = "<br>".join(f"`{_spaced(line)}`" for line in row.example.splitlines())
-        written = row.written.replace("|", "\\|")
-        lines.append(f"| `{written}` | {row.does} | {example} |")
+    lines = [BEGIN, "", "| step | what it does | example |", "|---|---|---|", *map(_row, step_rows().values())]
+    lines += ["", "| condition | when it holds | example |", "|---|---|---|", *map(_row, condition_rows().values())]
     lines += ["", "| with values | what it does | comes to |", "|---|---|---|"]
     for function in FUNCTIONS.values():
         lines.append(f"| `{function.example[0]}` | {function.does} | `{function.example[1]}` |")
     return "\n".join([*lines, "", END])
+
+
+def _row(row: StepRow) -> str:
+    example = "<br>".join(f"`{_spaced(line)}`" for line in row.example.splitlines())
+    written = row.written.replace("|", "\\|")
+    return f"| `{written}` | {row.does} | {example} |"
 
 
 def _spaced(line: str) -> str:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from typing import ClassVar
 
 from textual import work
 from textual.binding import Binding, BindingType
 
+from brass_pebble.core.macro.reader import read_line
+from brass_pebble.core.macro.world_steps import STEPS
+from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.protocol.layers import PickedPlace
 from brass_pebble.screen.base.sheets import Choose
 from brass_pebble.screen.base.view import View
@@ -40,6 +44,11 @@ def written(chosen: int, found: list[str]) -> str:
     return f"{found[chosen]}  # {'; '.join(others)}"
 
 
+def wait_for_look(place: PickedPlace) -> list[str]:
+    """The step that waits until a place looks as it does now; none where that is not known."""
+    return [f'wait until place {place.x} {place.y} looks "{place.colour}" at most {SECONDS}s'] if place.colour else []
+
+
 class PicksPlaces(View):
     """A macro's view that writes places into the line of the cursor."""
 
@@ -56,11 +65,11 @@ class PicksPlaces(View):
         reply = await self.ask("pick_place", seconds=float(SECONDS))
         if not isinstance(reply, PickedPlace):
             return
-        found = ways(reply)
-        look = f" It looks {reply.colour}: wait until place {reply.x} {reply.y} looks \"{reply.colour}\"." \
-            if reply.colour else ""
-        chosen = await self.app.push_screen_wait(Choose("A place was picked", f"How is it written?{look}", found))
-        if chosen >= 0:
+        found, looks = ways(reply), wait_for_look(reply)
+        chosen = await self.app.push_screen_wait(Choose("A place was picked", "How is it written?", [*found, *looks]))
+        if chosen >= len(found):
+            self.write_place(looks[chosen - len(found)])
+        elif chosen >= 0:
             self.write_place(written(chosen, found))
 
     def write_place(self, line: str) -> None:
@@ -69,10 +78,36 @@ class PicksPlaces(View):
         row, _ = area.cursor_location
         there = area.document.get_line(row)
         move = _MOVE.match(there)
-        indent = there[:len(there) - len(there.lstrip(" "))]
-        if move is not None:
+        indent = _indent(there)
+        if move is not None or not there.strip():
             area.replace(f"{indent}{line}", (row, 0), (row, len(there)))
-        elif there.strip():
-            area.insert(f"\n{indent}{line}", (row, len(there)))
-        else:
-            area.replace(f"{indent}{line}", (row, 0), (row, len(there)))
+            return
+        after, deeper = below([area.document.get_line(number) for number in range(area.document.line_count)], row)
+        end = (after, len(area.document.get_line(after)))
+        area.insert(f"\n{deeper}{line}", end)
+
+
+def below(lines: list[str], row: int) -> tuple[int, str]:
+    """Behind which line a new step stands that belongs to a line, and its indent: the first one of its block, but
+    behind a block of text."""
+    indent = _indent(lines[row])
+    block = list(itertools.takewhile(lambda text: not text.strip() or len(_indent(text)) > len(indent),
+                                     lines[row + 1:]))
+    inside = next((text for text in block if text.strip()), None)
+    if inside is None:
+        return row, indent
+    if not _takes_text(lines[row]):
+        return row, _indent(inside)
+    return row + max(number for number, text in enumerate(block, start=1) if text.strip()), indent
+
+
+def _takes_text(line: str) -> bool:
+    try:
+        rule, _ = read_line(line.strip(), 1)
+    except ProblemError:
+        return False
+    return rule in STEPS and STEPS[rule].takes_lines
+
+
+def _indent(line: str) -> str:
+    return line[:len(line) - len(line.lstrip(" "))]

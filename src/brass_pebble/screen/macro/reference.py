@@ -6,7 +6,7 @@ from rich.console import Group
 from rich.table import Table
 from rich.text import Text
 
-from brass_pebble.core.macro.help.reference import StepRow, rows_for, step_rows
+from brass_pebble.core.macro.help.reference import StepRow, condition_rows, rows_for, step_rows, takes_condition
 from brass_pebble.core.macro.value.functions import FUNCTIONS
 from brass_pebble.core.macro.value.kinds import PRESS_VALUES
 from brass_pebble.screen.base.palette import Palette
@@ -32,6 +32,9 @@ def _content(rows: list[StepRow], palette: Palette) -> Group:
                   Text("".join(f"    {line}\n" for line in row.example.splitlines()), style=palette.verdigris)]
     if not rows:
         parts.append(_table([(row.written, row.does) for row in step_rows().values()], palette))
+    if not rows or any(map(takes_condition, rows)):
+        parts.append(Text("CONDITION", style=f"bold {palette.brass}"))
+        parts.append(_table([(row.written, row.does) for row in condition_rows().values()], palette))
     if not rows or any(row.group in WITH_VALUES for row in rows):
         parts.append(Text("What can be done with values\n", style=f"bold {palette.brass}"))
         parts.append(_table([(function.example[0], f"{function.does}: {function.example[1]}")

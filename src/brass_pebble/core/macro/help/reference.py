@@ -1,4 +1,5 @@
-"""The reference of the language: a row for each step and setting, read by the Macro view, the docs and the tests."""
+"""The reference of the language: a row for each step, setting and condition.  The Macro view, the docs and
+the tests read it."""
 
 from __future__ import annotations
 
@@ -26,6 +27,18 @@ def step_rows() -> dict[str, StepRow]:
     """Every row by its rule, in the order of the table."""
     return {rule: StepRow(rule, group, written, does, example.replace("\\n", "\n"))
             for rule, group, written, does, example in read_table("steps.tsv")}
+
+
+@cache
+def condition_rows() -> dict[str, StepRow]:
+    """What can stand for CONDITION, each by the grammar's name."""
+    return {name: StepRow(name, "conditions", written, does, example.replace("\\n", "\n"))
+            for name, written, does, example in read_table("conditions.tsv")}
+
+
+def takes_condition(row: StepRow) -> bool:
+    """Whether a condition is part of a step."""
+    return "CONDITION" in row.written
 
 
 def rows_for(line: str) -> list[StepRow]:
