@@ -327,7 +327,8 @@ def test_a_desk_opens_without_its_hardware_and_without_a_virtual_keyboard(desk: 
 
 
 @pytest.mark.parametrize(("text", "first"), [
-    ("ctrl+4", "•  tap Ctrl+4 once"), ("oven", "▸  play “Oven close-up”"), ("ctrl+ente", "…  Ctrl+Enter"),
+    ("ctrl+4", "•  tap Ctrl+4 once"), ("oven", "▸  play “Oven close-up”"), ("play Oven", "▸  play “Oven close-up”"),
+    ("play “oven close-up”", "▸  play “Oven close-up”"), ("ctrl+ente", "…  Ctrl+Enter"),
     ("stop", "■  stop everything"), ("swal", "∅  swallow"), ("clear", "○  nothing"),
 ])
 def test_proposals(text: str, first: str) -> None:

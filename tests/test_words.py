@@ -122,3 +122,10 @@ def test_the_grammar_for_editors_knows_every_first_word() -> None:
     for row in step_rows().values():
         first = row.example.splitlines()[-1 if row.rule in ("otherwise", "up") else 0]
         assert steps.match(first.strip()), first
+
+
+def test_the_lanes_tell_what_is_asked_of_whom() -> None:
+    macro, problems = read_macro('ask guest "Who?"\nread note from clipboard\nwait until program "x" is there\n'
+                                 'wait until place 3 4 looks "102030"\nwait until window "x" is gone\ntap A\n')
+    assert problems == []
+    assert [words for _, _, words in macro.marks] == ["ask guest", "read clipboard", "program", "look", "window"]

@@ -16,6 +16,11 @@ class Ask:
 
     line: int
 
+    @property
+    def told(self) -> str:
+        """What the lanes call it: its kind, and what more is worth telling."""
+        return type(self).__name__.lower()
+
 
 @dataclass(frozen=True)
 class CatchUp(Ask):
@@ -75,6 +80,10 @@ class Errand(Ask):
     wait: bool = False
     limit: int = 0
 
+    @property
+    def told(self) -> str:
+        return " ".join((self.kind, *self.words))
+
 
 @dataclass(frozen=True)
 class Question(Ask):
@@ -95,6 +104,10 @@ class Question(Ask):
     choices: tuple[str, ...] = ()
     proposal: str = ""
     proposes: str = ""
+
+    @property
+    def told(self) -> str:
+        return f"ask {self.name}"
 
 
 # A step laying itself: stops at each question, and goes on with its answer.

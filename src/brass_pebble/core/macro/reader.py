@@ -22,7 +22,7 @@ from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist, keymap
 
-from .asks import CatchUp, Errand
+from .asks import CatchUp
 from .reach import Approves, Asleep, keys_reach, put_to_sleep
 from .renamed import RENAMED
 from .steps import SETTINGS, Kept, Otherwise, Repeat, Step, Type
@@ -404,8 +404,7 @@ def preview(score: Score, *, locked: bool = False, given: Given | None = None,
             ask = laying.send(answer)
             answer = None if isinstance(ask, CatchUp) else True
             if answer and marks is not None:
-                words = " ".join((ask.kind, *ask.words)) if isinstance(ask, Errand) else "window"
-                marks.append((timeline.now, ask.line, words))
+                marks.append((timeline.now, ask.line, ask.told))
     except (StopIteration, Finish, GaveUp, Unforeseen):
         # With other values it may go on.
         pass

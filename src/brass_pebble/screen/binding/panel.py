@@ -80,8 +80,9 @@ def proposals(text: str, macros: list[MacroRow], *, bound: bool, layers: list[La
         found, complaint = _chords(text, [macro.id for macro in macros], gesture)
         choices += found
     choices += _layers(folded, layers or [], gesture)
+    named = _name(folded, "play")
     for macro in macros:
-        if folded in macro.name.casefold() or folded in macro.id:
+        if named in macro.name.casefold() or named in macro.id:
             choices.append(Choice(f"▸  play “{macro.name}”   {say_duration(round(macro.length_ms * MS))}, "
                                   f"{say_count(macro.events, 'key event')}", "play", macro.id))
     if text:
@@ -156,12 +157,17 @@ def _chords(text: str, macros: list[str], gesture: str) -> tuple[list[Choice], s
     return [*choices, Choice(f"◐  latch {chord} down until the next press", "latch", chord)], ""
 
 
+def _name(folded: str, action: str) -> str:
+    """What is meant by a name, typed alone or as the list shows it, behind the action and in quotes."""
+    return folded.removeprefix(f"{action} ").strip(' "“”')
+
+
 def _layers(folded: str, layers: list[LayerRow], gesture: str) -> list[Choice]:
     if not folded:
         return []
-    choices = []
+    choices, wanted = [], _name(folded, "layer")
     for layer in layers[1:]:
-        if folded in layer.name.casefold() or folded in layer.id or folded in "layer":
+        if wanted in layer.name.casefold() or wanted in layer.id or folded in "layer":
             choices += [Choice(f"▤  layer {layer.name}: {means}", "layer", f"{how} {layer.id}")
                         for how, (named, means) in HOWS.items()
                         if named and not (how == WHILE_HELD and ends_at_once(gesture))]

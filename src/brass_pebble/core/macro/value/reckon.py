@@ -437,7 +437,11 @@ def read_template(piece: Token, line: int, known: Known) -> Text:
             continue
         place = raw.find("{", place + 1)
         if name not in known:
-            raise ProblemError(f"there is no value called “{name}”", line=line, column=column + max(0, place),
+            at = column + max(0, place)
+            if not name.replace("-", "").replace("_", "").isalnum():
+                raise ProblemError("braces hold the name of a value, and nothing is reckoned there", line=line,
+                                   column=at, hint=f"Write let result be {name} before it, and {{result}} here")
+            raise ProblemError(f"there is no value called “{name}”", line=line, column=at,
                                hint=nearest(name, known) or r"A brace as itself is written \{")
         known.late |= known[name].kept
     return found
