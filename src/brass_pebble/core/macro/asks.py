@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+from typing import Any, cast
 
 from brass_pebble.core.say.problem import ProblemError
 
@@ -113,6 +113,8 @@ class Question(Ask):
 # A step laying itself: stops at each question, and goes on with its answer.
 Laying = Generator[Ask, Any, None]
 Deciding = Generator[Ask, Any, bool]
+# For a step that asks nothing and is laid for each press: a generator would cost it more than what it does.
+NOTHING_ASKED: Laying = cast(Laying, ())
 
 
 class Finish(Exception):

@@ -21,10 +21,11 @@ from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.signals.keymap import Typist, type_out
 from brass_pebble.core.signals.keys import Chord, parse_chord
 
-from .asks import CatchUp, Deciding, Laying, Unforeseen
+from .asks import NOTHING_ASKED, CatchUp, Deciding, Laying, Unforeseen
 from .timetable import Macro, Timeline, lay_all
 from .value.kinds import Given, Known, Scope, Value
 from .value.reckon import (
+    Reckoning,
     Text,
     check_condition,
     check_kind,
@@ -149,7 +150,8 @@ def fill(text: Text, timeline: Timeline) -> str:
 def value_now(expression: object, timeline: Timeline, line: int) -> Value:
     """The value of an expression now."""
     try:
-        return compute(expression, timeline.values, line)
+        run: Reckoning | None = getattr(expression, "reckoning", None)
+        return run(timeline.values, line) if run is not None else compute(expression, timeline.values, line)
     except ProblemError as error:
         if is_fixed(expression):
             raise
@@ -509,7 +511,7 @@ class Let(Step):
 
     def lay(self, timeline: Timeline) -> Laying:
         timeline.values.put(self.name, value_now(self.value, timeline, self.line))
-        yield from ()
+        return NOTHING_ASKED
 
     def words(self) -> str:
         return f"let {self.name} be {say(self.value)}"

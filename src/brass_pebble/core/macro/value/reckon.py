@@ -6,6 +6,7 @@ as many as the side with more of them (10.00 / 3 is 3.33).  Numbers stay within 
 
 from __future__ import annotations
 
+import operator
 from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import ROUND_DOWN, Decimal
@@ -81,11 +82,22 @@ def _put_together(expression: object) -> Reckoning:
     return _joined(_put_together(parts[0]), str(parts[1]), _put_together(parts[2]))
 
 
+# Of whole numbers.
+_WHOLE: dict[str, Callable[[int, int], int]] = {"+": operator.add, "-": operator.sub, "*": operator.mul}
+
+
 def _joined(first: Reckoning, sign: str, second: Reckoning) -> Reckoning:
+    whole = _WHOLE.get(sign)
+
     def joined(values: Scope, line: int) -> Value:
         left, right = first(values, line), second(values, line)
+        # What nearly every press asks for needs no more than this.
+        if whole is not None and type(left) is int and type(right) is int \
+                and -LARGEST <= (quick := whole(left, right)) <= LARGEST:
+            return quick
         if isinstance(left, str) or isinstance(right, str):
-            return bounded(f"{left}{right}", line)
+            text = f"{left}{right}"
+            return text if len(text) <= LONGEST_VALUE else bounded(text, line)
         found = _reckon(left, sign, right, line)
         if not -LARGEST <= found <= LARGEST:
             raise ProblemError(f"{tell_value(left)} {sign} {tell_value(right)} is too large a number", line=line,
@@ -109,13 +121,15 @@ def bounded(text: str, line: int) -> str:
 
 
 def _call(function: Function, given: list[Reckoning]) -> Reckoning:
+    only = given[0] if len(given) == 1 and not function.varies else None
+
     def called(values: Scope, line: int) -> Value:
-        found = [part(values, line) for part in given]
+        found = [part(values, line) for part in given] if only is None else (only(values, line),)
         try:
             came = function.call(*found, scope=values) if function.varies else function.call(*found)
         except CannotBe as error:
             raise ProblemError(f"{function.name}: {error}", line=line, hint=error.hint) from None
-        return bounded(came, line) if isinstance(came, str) else came
+        return bounded(came, line) if isinstance(came, str) and len(came) > LONGEST_VALUE else came
     return called
 
 
@@ -123,8 +137,8 @@ def _reckon(left: int | Decimal, sign: str, right: int | Decimal, line: int) -> 
     if sign in "/%" and not right:
         raise ProblemError("this divides by zero", line=line, hint="Check with if that it is not 0")
     if isinstance(left, int) and isinstance(right, int):
-        if sign in "+-*":
-            return left + right if sign == "+" else left - right if sign == "-" else left * right
+        if sign in _WHOLE:
+            return _WHOLE[sign](left, right)
         whole = abs(left) // abs(right) * (1 if (left < 0) == (right < 0) else -1)
         return whole if sign == "/" else left - whole * right
     a, b = Decimal(left), Decimal(right)
