@@ -153,6 +153,8 @@ def test_a_program_is_opened_once_outlives_the_engine_and_is_closed(
         assert told(play(client, text)) == ("done", "", ["line 1: started bakers-clock"])
         assert told(play(client, text)) == ("done", "", [f"line 1: {program} is already running, without a window"])
         wait_for(lambda: (tmp_path / "started").read_text() == "half past\n")
+        named = client.ask("programs")["programs"]
+        assert named.index("bakers-clock") < named.index("sh") and len(set(named)) == len(named)
         process.kill()
         process.wait()
         assert len(processes_of("bakers-clock")) == 1

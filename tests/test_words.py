@@ -25,7 +25,7 @@ from brass_pebble.core.macro.writer import format_macro
 
 TOOLS = Path(__file__).parent.parent / "tools"
 NAMES = Names(macros=("bell", "rye-title"), layers=("cut",), windows=("Editor",), classes=("Foot",),
-              values={"guest": "text", "level": "whole number"})
+              programs=("mousepad",), values={"guest": "text", "level": "whole number"})
 
 
 def test_every_step_and_setting_has_a_row() -> None:
@@ -65,6 +65,8 @@ def test_a_line_that_is_being_written_is_found_by_its_first_word() -> None:
     ("let x be up", ["upper("]), ("let x be gu", ["guest"]), ("if level ", ["begins with", "contains", "ends with"]),
     ('type "a {gu', ["guest"]), ("play r", ["rye-title"]), ("layer c", ["cut"]), ("layer cut ", ["off", "on"]),
     ('focus window "Ed', ['"Editor"']), ('wait until window class "', ['"Foot"']), ("controller tap so", ["south"]),
+    ('open "mo', ['"mousepad"']), ('wait until program "', ['"mousepad"']), ('close program "m', ['"mousepad"']),
+    ('open "mousepad" as class "F', ['"Foot"']), ('run "mousepad" "m', []),
     ("read x from ", ["clipboard", "command", "file", "level", "shell", "window"]), ("stop ", ["others", "here"]),
     ('ask a "b" ', ["a", "at", "from", "of", "proposing", "yes"]), ("repeat 3 e", ["every"]), ("tap A # wa", []),
     ("frobnicate b", []), ("level con", ["controller x"]), ("send ", ["bend", "bytes", "cc"]), ("tap ", []),

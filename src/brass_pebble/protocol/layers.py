@@ -150,6 +150,18 @@ class AskWindows(Request, frozen=True, kw_only=True, tag="windows"):
     reply: ClassVar[type[Reply]] = Windows
 
 
+class Programs(Reply, frozen=True, kw_only=True):
+    """Names of programs."""
+
+    programs: Annotated[list[str], said("those of yours that run, then those that can be started by their names")]
+
+
+class AskPrograms(Request, frozen=True, kw_only=True, tag="programs"):
+    """Programs that macros can name: those that run, and those that can be started."""
+
+    reply: ClassVar[type[Reply]] = Programs
+
+
 class Window(Reply, WindowRow, frozen=True, kw_only=True):
     """A window."""
 

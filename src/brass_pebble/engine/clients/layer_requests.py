@@ -34,7 +34,7 @@ from brass_pebble.engine.disk.edits import Edit, binding_edit, rearranging_edit
 from brass_pebble.engine.disk.shortcut_files import load_programs
 from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.control import Control
-from brass_pebble.engine.runs.desktop import pick_place
+from brass_pebble.engine.runs.desktop import pick_place, programs
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.protocol import layers as messages
@@ -287,6 +287,14 @@ class LayerRequests:
                 hint = "Type the window's class or title" if isinstance(result, OutputError) else ""
                 self._editing.refuse(client, number, NoWindows(str(result), hint))
         self._ports.worker.do(self.focus.windows, done)
+
+    def do_programs(self, client: Client, ask: messages.AskPrograms) -> None:
+        """Programs that macros can name."""
+        number = ask.id
+
+        def done(result: object) -> None:
+            self._editing.reply(client, number, {"programs": result if isinstance(result, list) else []})
+        self._ports.worker.do(programs, done)
 
     def do_next_window(self, client: Client, ask: messages.NextWindow) -> None:
         """Answer with the next window that gets the focus, within ten seconds."""

@@ -25,6 +25,8 @@ from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 
 Done = tuple[str, bool]
 LOOK_EVERY = 0.05
+# So many names of programs are told, each so long.
+MOST_PROGRAMS, LONGEST_NAME = 5_000, 100
 # A click lasts longer than this, in s.
 PICK_EVERY = 0.01
 
@@ -188,15 +190,41 @@ def processes_of(name: str) -> list[int]:
         with contextlib.suppress(OSError):
             if folder.stat().st_uid != uid or int(folder.name) == os.getpid():
                 continue
-            words = (folder / "cmdline").read_bytes().split(b"\0")
-            called = {os.path.basename(os.fsdecode(words[0])), (folder / "comm").read_text().strip()}
-            if len(words) > 1 and called & INTERPRETERS:
-                # A script is known by its own file, too.
-                called.add(os.path.basename(os.fsdecode(words[1])))
+            called = _called(folder)
             ended = (folder / "stat").read_text().rpartition(")")[2].split()[0] in ("Z", "X")
-            if not ended and (wanted in called or wanted[:15] in called):
+            if not ended and (wanted in called or wanted[:LONGEST_COMM] in called):
                 found.append(int(folder.name))
     return found
+
+
+# The kernel keeps so much of a process's own name, the rest is cut off.
+LONGEST_COMM = 15
+
+
+def _called(folder: Path) -> set[str]:
+    """What a process is called: by its file, by itself, and a script by its own file, too.  Raises: OSError."""
+    words = (folder / "cmdline").read_bytes().split(b"\0")
+    called = {os.path.basename(os.fsdecode(words[0])), (folder / "comm").read_text().strip()}
+    if len(words) > 1 and called & INTERPRETERS:
+        called.add(os.path.basename(os.fsdecode(words[1])))
+    return called
+
+
+def programs() -> list[str]:
+    """Names of programs: those of this person that run, then those of the search path; `MOST_PROGRAMS` at most."""
+    running, startable = set(), set()
+    for folder in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            # A thread of the kernel has no command line.
+            if folder.stat().st_uid == os.getuid() and "" not in (called := _called(folder)):
+                running |= {name for name in called if len(name) != LONGEST_COMM}
+    for path in os.get_exec_path():
+        with contextlib.suppress(OSError), os.scandir(path) as files:
+            startable |= {file.name for file in files if os.access(file.path, os.X_OK)}
+    # A process may call itself whatever it likes; what is no plain name helps nobody.
+    running = {name for name in running if name.isprintable() and " " not in name and name[0].isalnum()
+               and len(name) <= LONGEST_NAME}
+    return [*sorted(running), *sorted(startable - running)][:MOST_PROGRAMS]
 
 
 INTERPRETERS = {"python3", "python", "sh", "bash", "perl", "node", "ruby"}

@@ -95,7 +95,9 @@ class ClipboardOfWayland:
         before, until = self._kinds(selection), time.monotonic() + STARTS_WITHIN
         self._offering = self._copy(text.encode(), "--foreground", "--paste-once", *primary)
         # Asking for the kinds fetches nothing; of a text in place of a text they tell nothing, so a moment passes.
-        while time.monotonic() < until and self._kinds(selection) == before:
+        # Between the one that held it before and this one there may be none.
+        while time.monotonic() < until and ((kinds := self._kinds(selection)) == before
+                                            or not any(map(is_text, kinds))):
             if self._offering.poll():
                 raise ClipboardError("wl-copy failed: the compositor does not let it hold the clipboard")
             time.sleep(0.02)

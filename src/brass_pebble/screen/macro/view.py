@@ -22,7 +22,7 @@ from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, parse_duration, say_duration, write_duration
 from brass_pebble.core.say.problem import Problem, ProblemError
 from brass_pebble.protocol.base import News
-from brass_pebble.protocol.layers import AskWindows, Windows
+from brass_pebble.protocol.layers import AskPrograms, AskWindows, Programs, Windows
 from brass_pebble.protocol.macros import AskMacros, DraftRow, Macros
 from brass_pebble.protocol.topics import DeskNews, PressNews, RehearsalNews, TraceNews
 from brass_pebble.screen.base.sheets import AskText, Choose
@@ -136,6 +136,7 @@ class MacroView(PicksPlaces, MacroNames):
         self._loading = False
         self._read(text)
         self._ask_windows()
+        self._ask_programs()
         # The cursor begins at the first step rather than in the settings.
         if self.model.bars():
             self._go_to_line(self.model.bars()[0][1].line)
@@ -329,6 +330,17 @@ class MacroView(PicksPlaces, MacroNames):
         area = self.query_one(MacroText)
         area.names = replace(area.names, windows=tuple(dict.fromkeys(row.title for row in reply.windows)),
                              classes=tuple(dict.fromkeys(row.cls for row in reply.windows if row.cls)))
+
+    @work(exclusive=True, group="names of programs")
+    async def _ask_programs(self) -> None:
+        """Programs can be named in steps."""
+        try:
+            reply = await self.link.send(AskPrograms())
+        except EngineError:
+            return
+        assert isinstance(reply, Programs)
+        area = self.query_one(MacroText)
+        area.names = replace(area.names, programs=tuple(reply.programs))
 
     def _names(self) -> None:
         """What a person has made up can be named in steps."""

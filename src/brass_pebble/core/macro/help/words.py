@@ -107,6 +107,7 @@ class Names:
     layers: tuple[str, ...] = ()
     windows: tuple[str, ...] = ()
     classes: tuple[str, ...] = ()
+    programs: tuple[str, ...] = ()
     files: tuple[str, ...] = ()
     values: Mapping[str, str] = field(default_factory=dict)
 
@@ -171,8 +172,10 @@ def _texts(head: str, names: Names) -> tuple[str, ...]:
     words = head.split()
     if "window" in words[-2:]:
         return names.classes if words[-1] == "class" else names.windows
-    if words[-1:] == ["class"] or "program" in words[-1:]:
+    if words[-1:] == ["class"]:
         return names.classes
+    if words and words[-1] in ("program", "open", "start", "run", "command"):
+        return names.programs
     return names.files if words[-1:] == ["file"] else ()
 
 
