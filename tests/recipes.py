@@ -123,7 +123,7 @@ assert spell_message(bytes.fromhex("F4 05")) == "chime 5"
 assert not read_macro('send bytes "F4 05" to "Kiln"\\n', id="x", file="x")[1]
 """),
     Recipe("a macro step: one class, and a rule of the grammar", (
-        ("core/macro/grammar.lark", "     | click | button | move | scroll\n",
+        ("core/macro/grammar.lark", "     | click | button | move | scroll | move_in | move_back\n",
          "     | breathe\n"),
         ("core/macro/grammar.lark", "// keys and time\n", "breathe: _BREATHE AMOUNT\n"),
         ("core/macro/grammar.lark", "_TAP: /tap\\b/\n", "_BREATHE: /breathe\\b/\n"),
@@ -134,7 +134,7 @@ assert not read_macro('send bytes "F4 05" to "Kiln"\\n', id="x", file="x")[1]
 class Breathe(Step):
     length: int = 0
 
-    def read(self, pieces: Pieces, known: set[str]) -> None:
+    def read(self, pieces: Pieces, known: Known) -> None:
         self.length = read_time(pieces[0], self.line) or 0
 
     def lay(self, timeline: Timeline) -> Laying:
