@@ -10,6 +10,7 @@ import subprocess
 import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
+from typing import TypeVar
 
 from brass_pebble.core.macro.asks import Errand, Look, Program
 from brass_pebble.kinds.outputs.base import OutputError
@@ -23,6 +24,7 @@ from brass_pebble.kinds.windows.base import (
 )
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 
+T = TypeVar("T")
 Done = tuple[str, bool]
 LOOK_EVERY = 0.05
 # So many names of programs are told, each so long.
@@ -31,26 +33,14 @@ MOST_PROGRAMS, LONGEST_NAME = 5_000, 100
 PICK_EVERY = 0.01
 
 
-def do_to_window(ask: Errand) -> tuple[str, object]:
-    """Focus, raise, close, minimise or place a window; or tell a place of it."""
-    if ask.kind == "window where":
-        return where_in_window(ask)
-    pattern, by, *details = ask.words
-    deed = ask.kind.removeprefix("window ")
+def _on_desktop(job: Callable[[Desktop], tuple[str, T]], pattern: str = "") -> tuple[str, T | bool]:
+    """Do something with the desktop; what it cannot do, or a window that was closed meanwhile, is told."""
     try:
         desktop = open_desktop()
     except OutputError as error:
         return str(error), False
     try:
-        window = find(desktop, pattern, by_class=by == "class")
-        if window is None:
-            return f"there is no window “{pattern}”", False
-        if deed == "focus":
-            return ("", True) if focus_and_wait(desktop, window.key) else (f"“{pattern}” did not take the focus", False)
-        if deed == "place":
-            return _place(desktop, window.key, details)
-        {"raise": desktop.raise_up, "close": desktop.close_window, "minimise": desktop.minimise}[deed](window.key)
-        return "", True
+        return job(desktop)
     except WindowGone:
         return f"the window “{pattern}” was closed meanwhile", False
     except CannotDo as error:
@@ -59,19 +49,34 @@ def do_to_window(ask: Errand) -> tuple[str, object]:
         desktop.close()
 
 
+def do_to_window(ask: Errand) -> tuple[str, str | bool]:
+    """Focus, raise, close, minimise or place a window; or tell a place of it."""
+    pattern, by, *details = ask.words
+    deed = ask.kind.removeprefix("window ")
+
+    def do(desktop: Desktop) -> tuple[str, str | bool]:
+        window = find(desktop, pattern, by_class=by == "class")
+        if window is None:
+            return f"there is no window “{pattern}”", False
+        if deed == "where":
+            area = desktop.area_of(window.key)
+            x, y = (_in_pixels(part, size) for part, size in zip(details, (area.width, area.height), strict=True))
+            return "", f"{area.x + x} {area.y + y}"
+        if deed == "focus":
+            return ("", True) if focus_and_wait(desktop, window.key) else (f"“{pattern}” did not take the focus", False)
+        if deed == "place":
+            return _place(desktop, window.key, details)
+        {"raise": desktop.raise_up, "close": desktop.close_window, "minimise": desktop.minimise}[deed](window.key)
+        return "", True
+    return _on_desktop(do, pattern)
+
+
 def where_the_pointer_is() -> tuple[str, str | bool]:
     """The pointer's place in pixels."""
-    try:
-        desktop = open_desktop()
-    except OutputError as error:
-        return str(error), False
-    try:
+    def ask(desktop: Desktop) -> tuple[str, str]:
         x, y = desktop.pointer()[:2]
         return "", f"{x} {y}"
-    except CannotDo as error:
-        return str(error), False
-    finally:
-        desktop.close()
+    return _on_desktop(ask)
 
 
 def pick_place(seconds: float) -> dict[str, object]:
@@ -109,39 +114,16 @@ def _area(desktop: Desktop, key: int) -> Area | None:
     return None
 
 
-def where_in_window(ask: Errand) -> tuple[str, str | bool]:
-    """A place of a window, in pixels of the desktop."""
-    pattern, by, *place = ask.words
-    try:
-        desktop = open_desktop()
-    except OutputError as error:
-        return str(error), False
-    try:
-        window = find(desktop, pattern, by_class=by == "class")
-        if window is None:
-            return f"there is no window “{pattern}”", False
-        area = desktop.area_of(window.key)
-        x, y = (_in_pixels(part, size) for part, size in zip(place, (area.width, area.height), strict=True))
-        return "", f"{area.x + x} {area.y + y}"
-    except (WindowGone, CannotDo) as error:
-        return str(error) or f"the window “{pattern}” was closed meanwhile", False
-    finally:
-        desktop.close()
-
-
 def _in_pixels(part: str, size: int) -> int:
     return round(float(part[:-1]) / 100 * max(0, size - 1)) if part.endswith("%") else int(part)
 
 
 def wait_for_look(ask: Look, given_up: Callable[[], bool]) -> Done:
     """Wait until a place has a colour."""
-    try:
-        desktop = open_desktop()
-    except OutputError as error:
-        return str(error), False
     wanted = tuple(int(ask.colour[at:at + 2], 16) for at in (0, 2, 4))
     end = time.monotonic() + ask.limit / 1e9
-    try:
+
+    def wait(desktop: Desktop) -> Done:
         screen = desktop.screens()[0]
         x, y = (_in_pixels(part, size) for part, size in zip(ask.place, (screen.width, screen.height), strict=True))
         width, height = (max(1, _in_pixels(part, size)) for part, size in
@@ -155,10 +137,7 @@ def wait_for_look(ask: Look, given_up: Callable[[], bool]) -> Done:
                 said = "".join(f"{part:02x}" for part in seen)
                 return (f"the place looked {said}" if ask.limit else ""), False
             desktop.pause(min(left, LOOK_EVERY))
-    except CannotDo as error:
-        return str(error), False
-    finally:
-        desktop.close()
+    return _on_desktop(wait)
 
 
 def _place(desktop: Desktop, key: int, details: list[str]) -> Done:

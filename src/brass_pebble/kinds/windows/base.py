@@ -94,6 +94,22 @@ class Desktop(Protocol):
         """Leave the desktop."""
 
 
+class TellsNoPlaces:
+    """What no Wayland compositor tells a program."""
+
+    def pointer(self) -> tuple[int, int, bool]:
+        """Refused.  Raises: CannotDo."""
+        raise CannotDo("a Wayland compositor does not tell where the pointer is")
+
+    def window_at(self, x: int, y: int) -> int:
+        """Refused.  Raises: CannotDo."""
+        raise CannotDo("a Wayland compositor does not tell which window is seen at a place")
+
+    def colour(self, area: Area) -> tuple[int, int, int]:
+        """Refused.  Raises: CannotDo."""
+        raise CannotDo("a Wayland compositor does not tell how the screen looks")
+
+
 def find(desktop: Desktop, pattern: str, *, by_class: bool) -> SeenWindow | None:
     """The window that is meant: the focused one if several are."""
     found = [window for window in desktop.look() if fits(pattern, window.cls if by_class else window.title)]

@@ -8,13 +8,13 @@ from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.kinds.wayland.client import WaylandHelper, available
 from brass_pebble.kinds.wayland.messages import Call, Told
 
-from .base import CLOSE, FOCUS, MINIMISE, RAISE, Area, CannotDo, SeenWindow, WindowGone
+from .base import CLOSE, FOCUS, MINIMISE, RAISE, Area, CannotDo, SeenWindow, TellsNoPlaces, WindowGone
 
 # One helper for the whole process: its connection lasts.
 _HELPER = WaylandHelper("windows")
 
 
-class WindowsOfForeign:
+class WindowsOfForeign(TellsNoPlaces):
     """The windows of such a compositor."""
 
     source = "the compositor (foreign toplevel protocol)"
@@ -62,15 +62,6 @@ class WindowsOfForeign:
 
     def area_of(self, key: int) -> Area:
         raise CannotDo(f"{self.source} does not tell where windows are")
-
-    def pointer(self) -> tuple[int, int, bool]:
-        raise CannotDo("a Wayland compositor does not tell where the pointer is")
-
-    def window_at(self, x: int, y: int) -> int:
-        raise CannotDo("a Wayland compositor does not tell which window is seen at a place")
-
-    def colour(self, area: Area) -> tuple[int, int, int]:
-        raise CannotDo("a Wayland compositor does not tell how the screen looks")
 
     def pause(self, seconds: float) -> None:
         time.sleep(seconds)

@@ -9,7 +9,7 @@ from typing import Any
 
 from brass_pebble.kinds.focus.sway import SwayConnection, is_window, named, socket_of_compositor, walk
 
-from .base import CLOSE, FOCUS, PLACE, RAISE, Area, CannotDo, SeenWindow, WindowGone
+from .base import CLOSE, FOCUS, PLACE, RAISE, Area, CannotDo, SeenWindow, TellsNoPlaces, WindowGone
 
 # So often, and so long apart (in s), a window is asked to take a place; it stands when it was seen there so often,
 # within so many pixels.
@@ -17,7 +17,7 @@ PLACE_TRIES, PLACE_PAUSE, PLACE_STANDS, NEAR = 12, 0.05, 3, 2
 _RUN_COMMAND, _GET_OUTPUTS, _GET_TREE = 0, 3, 4
 
 
-class WindowsOfSway:
+class WindowsOfSway(TellsNoPlaces):
     """The windows of such a compositor."""
 
     source = "the compositor (sway protocol)"
@@ -95,15 +95,6 @@ class WindowsOfSway:
             raise WindowGone
         rect, inside = node["rect"], node.get("window_rect") or {"x": 0, "y": 0, **node["rect"]}
         return Area(rect["x"] + inside["x"], rect["y"] + inside["y"], inside["width"], inside["height"])
-
-    def pointer(self) -> tuple[int, int, bool]:
-        raise CannotDo("a Wayland compositor does not tell where the pointer is")
-
-    def window_at(self, x: int, y: int) -> int:
-        raise CannotDo("a Wayland compositor does not tell which window is seen at a place")
-
-    def colour(self, area: Area) -> tuple[int, int, int]:
-        raise CannotDo("a Wayland compositor does not tell how the screen looks")
 
     def pause(self, seconds: float) -> None:
         select.select([self._stop], [], [], seconds)
