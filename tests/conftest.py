@@ -99,7 +99,7 @@ def run_cli(*words: str, seconds: float = 30, given: str = "", **environment: st
                           env={**os.environ, **environment}, input=given)
 
 
-def wait_for(what: Callable[[], object], seconds: float = 10) -> None:
+def wait_for(what: Callable[[], object], seconds: float = 30) -> None:
     """Wait until `what()` is true."""
     end = time.monotonic() + seconds
     while not what():

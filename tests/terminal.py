@@ -92,7 +92,7 @@ class Terminal:
                 return line.index(text), row
         raise AssertionError(f"{text!r} is not on the screen:\n{self.screen()}")
 
-    def wait(self, what: str | Callable[[str], bool], seconds: float = 20) -> str:
+    def wait(self, what: str | Callable[[str], bool], seconds: float = 45) -> str:
         """Wait until a text is there, or until a function of the screen is true; returns the screen."""
         end = time.monotonic() + seconds
         while True:

@@ -56,11 +56,11 @@ def test_every_refusal_is_a_sentence_with_a_code(words: list[str], code: int, te
 
 
 def test_the_headless_demo_tells_the_class() -> None:
-    done = run_cli("demo", "--headless", "--seconds", "10")
+    done = run_cli("demo", "--headless", "--seconds", "12")
     assert done.returncode == 0
     assert "~ Good evening from the Saltmarsh Bakehouse" in done.stdout
     # On a machine that pauses, the last of them may come a little later than planned.
-    assert re.search(r"Left numpad 2, press, in Class: played “Welcome”; 50 key events over 4\.2\d? s", done.stdout)
+    assert re.search(r"Left numpad 2, press, in Class: played “Welcome”; 50 key events over 4\.[2-9]\d? s", done.stdout)
     assert "Left numpad 7, press, in Class: tapped Ctrl+Alt+1; down" in done.stdout
     assert "Ovenlight: camera wide on air" in done.stdout
 

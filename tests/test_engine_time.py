@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -17,6 +18,7 @@ from brass_pebble.engine.assemble import assemble
 from brass_pebble.engine.clients.problems import ProblemList
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.engine import Engine
+from brass_pebble.engine.loop import Loop
 from brass_pebble.engine.setup import Setup
 from brass_pebble.kinds.inputs.bench import read_bench
 from brass_pebble.kinds.outputs.base import POINTING, Abilities
@@ -131,3 +133,28 @@ def test_an_alarm_that_fails_is_told_and_harms_no_other(room: Room) -> None:
     room.run(3 * SECOND)
     problems: ProblemList = engine.problems
     assert len(rang) == 1 and "ZeroDivisionError" in problems.listed[-1].what
+
+
+def test_an_engine_ends_in_order_without_a_mishap(desk: Path, tmp_path: Path, caplog: pytest.LogCaptureFixture) -> None:
+    store = DeskStore(desk, tmp_path / "versions")
+    engine = assemble(Setup(store, tmp_path / "socket", lambda desk: Notebook(lambda: 0), real_devices=False),
+                      JumpingClock())
+    engine.ports.loop.soon(engine.quit)
+    engine.run()
+    # A number that is still known when its descriptor is closed is in the way of the next that gets it.
+    assert not engine.ports.loop._calls
+    assert not [record.message for record in caplog.records if "could not end in order" in record.message]
+
+
+def test_a_descriptor_that_was_closed_unseen_leaves_its_number_to_the_next() -> None:
+    loop, rang = Loop(JumpingClock()), []
+    first = os.eventfd(0, os.EFD_NONBLOCK)
+    loop.watch(first, lambda events: rang.append("first"))
+    os.close(first)
+    second = os.eventfd(1, os.EFD_NONBLOCK)
+    assert second == first
+    loop.watch(second, lambda events: rang.append("second"))
+    loop.serve_ready()
+    assert rang == ["second"]
+    os.close(second)
+    loop.close()

@@ -154,10 +154,10 @@ class Loop:
         """Call `call(events)` whenever `fileno` is ready; `hot` for what lies on the way of a press."""
         if hot:
             self._hot.add(fileno)
-        if fileno in self._calls:
-            self._epoll.modify(fileno, events)
-        else:
+        try:
             self._epoll.register(fileno, events)
+        except FileExistsError:
+            self._epoll.modify(fileno, events)
         self._calls[fileno] = call
 
     def forget(self, fileno: int) -> None:

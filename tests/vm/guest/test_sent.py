@@ -54,6 +54,7 @@ class Sending:
 
     def __init__(self, folder: Path) -> None:
         self.pad, self.main, self.folder = twin_numpad("left"), main_keyboard(), folder
+        self._ignored: set[object] = set()
         (folder / "macros").mkdir()
         for name, text in MACROS.items():
             (folder / "macros" / f"{name}.macro").write_text(text + "\n")
@@ -92,6 +93,22 @@ class Sending:
             if trace["state"] not in ("playing", "holding") or time.monotonic() > end:
                 return trace
             time.sleep(0.05)
+
+    def ignored(self) -> int:
+        """How many of the last presses were not sent, since the machine itself stood still meanwhile."""
+        self._ignored |= {trace["id"] for trace in self.engine.traces()
+                          if "suspended or busy; ignored" in str(trace["sentence"])}
+        return len(self._ignored)
+
+    def begin(self, control: str) -> None:
+        """Press what plays a repeating macro, until it plays: a press that a busy machine ignores is made again."""
+        for _ in range(5):
+            before = self.ignored()
+            self.pad.tap(control)
+            if len(self.keys.read(4)) == 4:
+                return
+            assert self.ignored() > before, "a press was ignored without a reason"
+        raise AssertionError("this machine stands still all the time")
 
 
 @pytest.fixture(scope="module")
@@ -169,8 +186,7 @@ def test_a_letter_without_a_capital_is_typed_under_caps_lock_and_stops_nobody(se
 
 def test_a_machine_that_stood_still_pours_nothing(sending: Sending) -> None:
     for control, more in (("8", 0), ("9", 12)):
-        sending.pad.tap(control)
-        assert len(sending.keys.read(4)) == 4
+        sending.begin(control)
         os.kill(sending.engine.process.pid, signal.SIGSTOP)
         # Pressed while nobody listens: this would be a command of long ago.
         sending.pad.tap("slash")
@@ -191,22 +207,25 @@ def test_a_machine_that_stood_still_pours_nothing(sending: Sending) -> None:
 def test_detents_of_a_knob_that_sends_keys_are_all_there(sending: Sending) -> None:
     for count in (40, 100):
         events: list[Event] = []
-        # What the kernel keeps for a reader is little (64 events): the hand is never more than ten detents ahead of
-        # what came out, so that a slow machine loses none of them before the program could see it.
+        ignored = sending.ignored()
+        # What the kernel keeps for a reader is little (64 events, six for a detent): the hand is never more than eight
+        # detents ahead of what came out, so that a slow machine loses none of them before the program could see it.
         began = time.monotonic()
         for index in range(count):
             sending.pad.press("slash")
             sending.pad.release("slash")
             pause = began + (index + 1) * 0.5 / count - time.monotonic()
             events += sending.keys.read(2 * count, seconds=max(0.0, pause))
-            if 2 * (index + 1) - len(events) > 20:
-                events += sending.keys.read(2, seconds=10)
+            while 2 * (index + 1) - len(events) - 2 * (sending.ignored() - ignored) > 14:
+                assert time.monotonic() < began + 60
+                events += sending.keys.read(2, seconds=1)
         ended = time.time()
-        events += sending.keys.read(2 * count - len(events), seconds=20)
-        assert len(events) == 2 * count
+        events += sending.keys.read(2 * count - len(events), seconds=5)
+        stood = sending.ignored() - ignored
+        assert len(events) == 2 * (count - stood)
         # Emulated, so a part of it is the machine's own slowness.
         print(f"{count} detents: the last {1000 * (events[-1][2] - ended):.0f} ms after the hand")
-        assert events[-1][2] - ended < 1.0
+        assert stood or events[-1][2] - ended < 1.0
         time.sleep(0.3)
 
 

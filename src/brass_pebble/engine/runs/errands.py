@@ -348,7 +348,10 @@ class Errands:
     def close(self) -> None:
         """Put back what the clipboard held; leave behind what does not end."""
         self.stop()
-        self._pool("clipboard").do(self.pasting.close, lambda result: None)
+        if "clipboard" in self._pools:
+            self._pools["clipboard"].do(self.pasting.close, lambda result: None)
+        else:
+            self.pasting.close()
         for name, pool in self._pools.items():
             pool.close(CLIPBOARD_SECONDS if name == "clipboard" else ENDS_WITHIN)
         self._helpers.close()

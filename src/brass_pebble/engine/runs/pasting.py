@@ -60,7 +60,10 @@ class Pasting:
                 self._held[selection] = clipboard.keep(selection)
             clipboard.offer(selection, text)
         except ClipboardError as error:
-            self._held.pop(selection, None)
+            held = self._held.pop(selection, None)
+            if held is not None:
+                with contextlib.suppress(ClipboardError):
+                    self._here().give_back(selection, held)
             return f"the clipboard could not be used: {error}", False
         self._offered_at = time.monotonic()
         return "", chord or rule.chord

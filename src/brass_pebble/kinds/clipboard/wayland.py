@@ -10,13 +10,14 @@ import os
 import shutil
 import subprocess
 import time
+from collections.abc import Callable
 
 from .base import ANSWERS_WITHIN, MOST, ClipboardError, Held
 
 MISSING = "wl-clipboard is not installed. Install it: it has wl-copy and wl-paste"
 _TEXT_NAMES = ("UTF8_STRING", "STRING", "TEXT")
-# How long a started program is given to say that it cannot work, in s.
-STARTS_WITHIN = 0.4
+# How long a change of who holds the clipboard may take, in s: programs are started for it.
+TAKES_WITHIN = 3.0
 
 
 def is_text(kind: str) -> bool:
@@ -92,15 +93,29 @@ class ClipboardOfWayland:
     def offer(self, selection: str, text: str) -> None:
         primary = ("--primary",) if selection == "primary" else ()
         self._end_offer()
-        before, until = self._kinds(selection), time.monotonic() + STARTS_WITHIN
-        self._offering = self._copy(text.encode(), "--foreground", "--paste-once", *primary)
-        # Asking for the kinds fetches nothing; of a text in place of a text they tell nothing, so a moment passes.
-        # Between the one that held it before and this one there may be none.
-        while time.monotonic() < until and ((kinds := self._kinds(selection)) == before
-                                            or not any(map(is_text, kinds))):
-            if self._offering.poll():
-                raise ClipboardError("wl-copy failed: the compositor does not let it hold the clipboard")
+        if self._has_text(selection):
+            # Of a text in place of a text, asking for the kinds tells nothing, and asking for more would fetch it.
+            self._clear(primary)
+            self._wait(lambda: not self._has_text(selection), "does not let go of")
+        child = self._offering = self._copy(text.encode(), "--foreground", "--paste-once", *primary)
+        self._wait(lambda: child.poll() is not None or self._has_text(selection), "does not let wl-copy hold")
+        if child.poll():
+            raise ClipboardError("wl-copy failed: the compositor does not let it hold the clipboard")
+
+    def _has_text(self, selection: str) -> bool:
+        return any(map(is_text, self._kinds(selection)))
+
+    @staticmethod
+    def _wait(until: Callable[[], bool], lacks: str) -> None:
+        end = time.monotonic() + TAKES_WITHIN
+        while not until():
+            if time.monotonic() > end:
+                raise ClipboardError(f"the compositor {lacks} the clipboard")
             time.sleep(0.02)
+
+    def _clear(self, primary: tuple[str, ...]) -> None:
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            self._copy(b"", "--clear", *primary).wait(ANSWERS_WITHIN)
 
     def fetched(self, since: float, seconds: float) -> bool:
         if self._offering is None:
@@ -117,8 +132,7 @@ class ClipboardOfWayland:
         primary = ("--primary",) if selection == "primary" else ()
         self._end_offer()
         if not held.forms:
-            with contextlib.suppress(subprocess.TimeoutExpired):
-                self._copy(b"", "--clear", *primary).wait(ANSWERS_WITHIN)
+            self._clear(primary)
             return held.lost
         kind = next((kind for kind in held.forms if kind.startswith("image/")),
                     next((kind for kind in held.forms if is_text(kind)), next(iter(held.forms))))

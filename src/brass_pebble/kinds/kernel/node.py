@@ -137,6 +137,8 @@ class EventNode:
         return int(struct.unpack_from("h", data, 2)[0])
 
     def close(self) -> None:
-        """Close it; a grab ends with it."""
-        with contextlib.suppress(OSError):
-            os.close(self.fileno)
+        """Close it; a grab ends with it.  Twice does no harm: its number may be another file's by then."""
+        fileno, self.fileno = self.fileno, -1
+        if fileno >= 0:
+            with contextlib.suppress(OSError):
+                os.close(fileno)

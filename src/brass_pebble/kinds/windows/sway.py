@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import select
 from typing import Any
@@ -101,5 +100,6 @@ class WindowsOfSway(TellsNoPlaces):
 
     def close(self) -> None:
         self._connection.close()
-        with contextlib.suppress(OSError):
-            os.close(self._stop)
+        stop, self._stop = self._stop, -1
+        if stop >= 0:
+            os.close(stop)
