@@ -58,6 +58,12 @@ def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Non
 def desk(tmp_path: Path) -> Path:
     """A copy of the demo's desk, as the person's own."""
     folder = Path(shutil.copytree(HERE / "desk", tmp_path / "desk"))
+    # In place of a remark: a test is not to fail because the machine that it runs on stands still for a second or two.
+    file = folder / "desk.toml"
+    remark = "# Hands are in dough, so feet and spare keys do the work.\n"
+    text = file.read_text()
+    assert remark in text
+    file.write_text(text.replace(remark, 'overtaken_after = "20s"\n'))
     know(folder)
     tighten((folder,))
     return folder

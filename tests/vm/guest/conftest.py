@@ -120,7 +120,7 @@ class EngineProcess:
         for _ in range(1 + surfaces):
             self.lines.append(self.process.stdout.readline())
 
-    def wait_until(self, words: str, seconds: float = 15) -> None:
+    def wait_until(self, words: str, seconds: float = 60) -> None:
         """Wait until the engine's surfaces are in a state that contains `words`."""
         end = time.monotonic() + seconds
         while time.monotonic() < end:
@@ -144,12 +144,12 @@ class EngineProcess:
     def end(self, number: int = signal.SIGTERM) -> int:
         if self.process.poll() is None:
             self.process.send_signal(number)
-        return self.process.wait(timeout=20)
+        return self.process.wait(timeout=60)
 
 
 def output_node(name: str = "Brass Pebble keys") -> str:
     """The node of the engine's virtual keyboard, or of another of its devices."""
-    end = time.monotonic() + 15
+    end = time.monotonic() + 60
     while time.monotonic() < end:
         for entry in Path("/sys/class/input").glob("event*"):
             if (entry / "device/name").read_bytes().strip() == name.encode():

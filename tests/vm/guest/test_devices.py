@@ -177,7 +177,7 @@ def test_ending_in_the_middle_of_a_hold_leaves_nothing_down(world: World, number
     world.engine.process.send_signal(number)
     if number != signal.SIGKILL:
         assert keys(world.sent.read(2)) == ["M-", "LEFTCTRL-"]
-    code = world.engine.process.wait(timeout=20)
+    code = world.engine.process.wait(timeout=60)
     assert code == (-signal.SIGKILL if number == signal.SIGKILL else 0)
     end = time.monotonic() + 2
     while console_holds_ctrl() and time.monotonic() < end:
@@ -222,7 +222,7 @@ def test_held_or_taken_devices_wait_their_turn(shared: World) -> None:
 
 def write_macro(world: World, name: str, text: str) -> None:
     (world.desk / "macros" / f"{name}.macro").write_text(text)
-    end = time.monotonic() + 15
+    end = time.monotonic() + 60
     while not any(m["id"] == name for m in world.running.request("desk")["desk"]["macros"]):
         assert time.monotonic() < end
         time.sleep(0.1)

@@ -52,7 +52,7 @@ class Way:
     def surface(self, name: str) -> dict[str, object]:
         return next(row for row in self.engine.request("desk")["desk"]["surfaces"] if row["id"] == name)
 
-    def wait(self, what: Callable[[], object], seconds: float = 20) -> None:
+    def wait(self, what: Callable[[], object], seconds: float = 60) -> None:
         end = time.monotonic() + seconds
         while not what():
             assert time.monotonic() < end, [(row["id"], row["state"], row["why"])

@@ -282,7 +282,7 @@ def test_permission_that_arrives_a_moment_after_the_device(tmp_path_factory: pyt
         assert not is_free(pad.node)
     finally:
         process.terminate()
-        process.wait(timeout=20)
+        process.wait(timeout=60)
         pad.pull_out()
 
 

@@ -180,7 +180,7 @@ def moving(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Moving]:
     found.end()
 
 
-def wait_for(what: Callable[[], Any], seconds: float = 15) -> None:
+def wait_for(what: Callable[[], Any], seconds: float = 60) -> None:
     end = time.monotonic() + seconds
     while not what():
         assert time.monotonic() < end, "waited in vain"

@@ -61,7 +61,7 @@ class Parts:
     @staticmethod
     def wait(until: Callable[[], bool]) -> None:
         """Until something is so."""
-        end = time.monotonic() + 15
+        end = time.monotonic() + 60
         while not until():
             assert time.monotonic() < end
             time.sleep(0.02)
@@ -69,7 +69,7 @@ class Parts:
 
 def twin_of(made: Made) -> evdev.InputDevice:
     """The virtual device through which the rest of a device passes."""
-    end = time.monotonic() + 15
+    end = time.monotonic() + 60
     while time.monotonic() < end:
         for entry in Path("/sys/class/input").glob("event*"):
             if ((entry / "device/phys").read_text().strip() == "brass-pebble/passage"

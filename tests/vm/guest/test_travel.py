@@ -41,7 +41,7 @@ class Seen:
         """Everything that it said."""
         time.sleep(1)
         self._process.send_signal(signal.SIGINT)
-        return self._process.communicate(timeout=20)[0]
+        return self._process.communicate(timeout=60)[0]
 
 
 def travel(text: str) -> tuple[float, float, float, float]:
@@ -51,7 +51,7 @@ def travel(text: str) -> tuple[float, float, float, float]:
 
 
 def twin_of(made: Made) -> str:
-    end = time.monotonic() + 15
+    end = time.monotonic() + 60
     while time.monotonic() < end:
         for entry in Path("/sys/class/input").glob("event*"):
             if (entry / "device/phys").read_bytes().strip() == b"brass-pebble/passage":

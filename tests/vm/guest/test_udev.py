@@ -60,7 +60,7 @@ def udev() -> Iterator[None]:
     subprocess.run(["udevadm", "trigger", "--settle"], check=True, timeout=120)
     yield
     process.terminate()
-    process.wait(timeout=20)
+    process.wait(timeout=60)
 
 
 def nodes_of(name: str) -> list[str]:
