@@ -214,15 +214,15 @@ def test_a_node_that_goes_at_once_stops_nobody(shelf: Shelf) -> None:
 def test_a_switch_that_chatters_without_end_is_offered_a_debounce(shelf: Shelf) -> None:
     for model in models("chatters"):
         made, control = shelf.made[model.id], next(iter(model.codes))
-        for _ in range(40):
-            made.tap(control, 0.001)
-        end = time.monotonic() + 10
+        end = time.monotonic() + 60
         while True:
+            # In an emulated machine that is short of time, not every one of these is quick enough to be a bounce.
+            for _ in range(40):
+                made.tap(control, 0.001)
             row = next(row for row in shelf.engine.request("desk")["desk"]["surfaces"] if row["id"] == model.id)
             if row["chatter"]:
                 break
             assert time.monotonic() < end
-            time.sleep(0.1)
         assert row["chatter"]["offer"].endswith("ms")
 
 

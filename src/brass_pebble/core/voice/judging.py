@@ -1,0 +1,103 @@
+"""Whether to believe what was heard: sure enough to act at once, unsure between readings, or not like any phrase.
+
+A recogniser that only knows the phrases hears one in everything.  So what it heard is held against the sounds that were
+heard without expecting anything (`sounds.distance`), and against what else it could have been.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from .hearing import Hypothesis, Utterance
+from .matching import Reading, read_words
+from .phrase import Phrase
+from .sounds import distance
+
+SURE, UNSURE, REFUSED, SILENT = "sure", "unsure", "refused", "silent"
+# A phrase of fewer sounds than this has to be heard more exactly: each that is missing asks for so many points more.
+SHORT, POINTS_EACH = 8, 1.5
+# The best reading has to outweigh the next by so much; sounds that fit by this much better weigh e times as much.
+OUTWEIGHS, FITS_BETTER = 5.0, 0.05
+# Readings to choose from: at most so many, and none that weighs less than this part of the best.
+MOST_READINGS, WORTH_ASKING = 5, 0.02
+# An utterance longer than a phrase can be is talk, in s.
+LONGEST = 12.0
+
+
+@dataclass(frozen=True)
+class Heard:
+    """A reading with how alike what was heard is, 0 to 100, how alike it has to be, and how much speaks for it."""
+
+    reading: Reading
+    alike: int
+    needed: int
+    weight: float
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What becomes of an utterance: `kind`, and the readings, the best first.  `why` tells of what is refused."""
+
+    kind: str
+    heard: tuple[Heard, ...] = ()
+    why: str = ""
+
+    @property
+    def best(self) -> Heard | None:
+        """The most likely reading."""
+        return self.heard[0] if self.heard else None
+
+
+def needed(strict: int, sounds: Sequence[str]) -> int:
+    """How alike a phrase with these sounds has to be heard, 0 to 100."""
+    return min(100, round(strict + POINTS_EACH * max(0, SHORT - len(sounds))))
+
+
+def judge(utterance: Utterance, phrases: Mapping[str, Phrase]) -> Verdict:
+    """What becomes of an utterance, where these phrases are listened for."""
+    if not utterance.hypotheses:
+        return Verdict(SILENT, why="nothing like a phrase was heard")
+    heard = _weigh(utterance, phrases)
+    if not heard:
+        return Verdict(SILENT, why=f"heard “{utterance.hypotheses[0].text}”, which is no phrase")
+    best = heard[0]
+    if utterance.ended - utterance.began > LONGEST * 1e9:
+        return Verdict(REFUSED, heard, f"{best.alike} % like “{best.reading.said}”, but far too long for a phrase")
+    if best.alike < best.needed:
+        return Verdict(REFUSED, heard, f"{best.alike} % like “{best.reading.said}”, not sure enough "
+                                       f"({best.needed} % needed)")
+    if best.reading.trouble:
+        return Verdict(REFUSED, heard, f"heard “{best.reading.said}”, but {best.reading.trouble}")
+    rivals = tuple(other for other in heard[1:]
+                   if best.weight < OUTWEIGHS * other.weight and other.alike >= other.needed - 10)
+    if rivals:
+        return Verdict(UNSURE, (best, *rivals)[:MOST_READINGS], f"“{best.reading.said}” or “{rivals[0].reading.said}”")
+    return Verdict(SURE, heard)
+
+
+def _weigh(utterance: Utterance, phrases: Mapping[str, Phrase]) -> tuple[Heard, ...]:
+    """Every reading of every hypothesis, once each, the weightiest first."""
+    found: list[Heard] = []
+    nearest: float | None = None
+    for hypothesis in utterance.hypotheses:
+        far = distance(hypothesis.sounds, utterance.sounds) if utterance.sounds else _unsure(hypothesis)
+        nearest = far if nearest is None else nearest
+        for reading in read_words([word.text for word in hypothesis.words], list(phrases.values())):
+            if any(_same(each.reading, reading) for each in found):
+                continue
+            strict = phrases[reading.phrase].strict
+            weight = hypothesis.share * math.exp((nearest - far) / FITS_BETTER)
+            found.append(Heard(reading, round(100 * (1 - far)), needed(strict, hypothesis.sounds), weight))
+    found.sort(key=lambda each: -each.weight)
+    return tuple(each for each in found if each.weight >= WORTH_ASKING * found[0].weight)
+
+
+def _unsure(hypothesis: Hypothesis) -> float:
+    """Where no sounds are told, the words themselves say how sure they are."""
+    return 1.0 - min((word.sure for word in hypothesis.words), default=0.0)
+
+
+def _same(one: Reading, other: Reading) -> bool:
+    return one.phrase == other.phrase and one.values == other.values and bool(one.trouble) == bool(other.trouble)

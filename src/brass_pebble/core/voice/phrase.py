@@ -1,0 +1,116 @@
+"""A phrase: what can be said for it, what its slots may be, and how sure the program has to be.  Data only."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+from .numbers import LARGEST, MOST_DECIMALS
+from .wording import Wording
+
+Value = int | Decimal | str
+# How many words a slot of free words takes, unless told.
+FREE_WORDS = 12
+# How strict a phrase is, 0 to 100; and of one whose words are few.
+STRICT = 60
+
+
+@dataclass(frozen=True)
+class NumberSlot:
+    """A number from `low` to `high`, in steps from `low`."""
+
+    low: Decimal = Decimal(0)
+    high: Decimal = Decimal(100)
+    step: Decimal = Decimal(1)
+
+    @property
+    def decimals(self) -> int:
+        """How many decimals its numbers have."""
+        return max(-int(number.normalize().as_tuple().exponent) for number in (self.low, self.step, Decimal(1)))
+
+    def trouble(self, number: Decimal) -> str:
+        """Why a number is none of its; empty if it is."""
+        if not self.low <= number <= self.high:
+            return f"{number:f} is not from {self.low:f} to {self.high:f}"
+        if self.step and (number - self.low) % self.step:
+            return f"{number:f} is not in steps of {self.step:f} from {self.low:f}"
+        return ""
+
+    def value(self, number: Decimal) -> Value:
+        """The number as macros have it."""
+        return round(number, self.decimals) if self.decimals else int(number)
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One of several: how it is said, and what it stands for (a key or chord as it is written, a text, a number)."""
+
+    say: tuple[Wording, ...]
+    gives: Value
+
+
+@dataclass(frozen=True)
+class ChoiceSlot:
+    """One of a list."""
+
+    choices: tuple[Choice, ...]
+
+
+@dataclass(frozen=True)
+class WordsSlot:
+    """Free words, up to so many."""
+
+    longest: int = FREE_WORDS
+
+
+Slot = NumberSlot | ChoiceSlot | WordsSlot
+
+
+@dataclass(frozen=True)
+class Phrase:
+    """What is said, in one or several wordings.  `strict` is 0 (anything near) to 100 (word for word)."""
+
+    id: str
+    say: tuple[Wording, ...]
+    slots: dict[str, Slot] = field(default_factory=dict)
+    strict: int = STRICT
+    # Whether it works without the attention word, where the surface wants one.
+    always: bool = False
+
+    @property
+    def legend(self) -> str:
+        """What stands on its cap: the first wording."""
+        return self.say[0].text if self.say else self.id
+
+
+def number_slot(low: Decimal, high: Decimal, step: Decimal) -> NumberSlot:
+    """A slot for numbers.
+
+    Raises:
+        ValueError: there is no such range; the text says why.
+    """
+    if low > high:
+        raise ValueError(f"from ({low:f}) is above to ({high:f})")
+    if max(abs(low), abs(high)) > LARGEST:
+        raise ValueError(f"numbers beyond {LARGEST:,} cannot be said")
+    if step <= 0:
+        raise ValueError("a step is more than 0")
+    slot = NumberSlot(low, high, step)
+    if slot.decimals > MOST_DECIMALS:
+        raise ValueError(f"a spoken number has at most {MOST_DECIMALS} decimals")
+    return slot
+
+
+def vocabulary(phrases: Sequence[Phrase]) -> tuple[str, ...]:
+    """Every word that may be said for these, each once, beside those of numbers."""
+    found: dict[str, None] = {}
+    for phrase in phrases:
+        for wording in phrase.say:
+            found.update(dict.fromkeys(wording.words))
+        for slot in phrase.slots.values():
+            if isinstance(slot, ChoiceSlot):
+                for choice in slot.choices:
+                    for wording in choice.say:
+                        found.update(dict.fromkeys(wording.words))
+    return tuple(found)
