@@ -101,7 +101,7 @@ def test_pulled_out_in_the_middle_of_a_press(world: World) -> None:
     world.right.release("0")
     assert keys(world.sent.read(1)) == ["F14-"]
     world.left = twin_numpad("left")
-    world.running.wait_until("left:taken right:taken", seconds=5)
+    world.running.wait_until("left:taken right:taken")
     world.left.tap("5")
     assert keys(world.sent.read(6))[:2] == ["LEFTCTRL+", "A+"]
 

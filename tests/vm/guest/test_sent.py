@@ -175,7 +175,7 @@ def test_a_letter_without_a_capital_is_typed_under_caps_lock_and_stops_nobody(se
     sending.pad.tap("8")
     assert said(sending.keys.read(2)) == "F14+ F14-"
     sending.pad.tap("times")
-    events = [name for name, value, _ in sending.keys.read(60, seconds=4) if value]
+    events = [name for name, value, _ in sending.keys.read(60, seconds=20) if value]
     text = [name.removeprefix("KEY_") for name in events if name != "KEY_F14"]
     assert text == ["CAPSLOCK", "LEFTSHIFT", "S", "T", "R", "A", "MINUS", "E", "CAPSLOCK"]
     assert events.count("KEY_F14") > 5, "the other run goes on"
@@ -192,7 +192,7 @@ def test_a_machine_that_stood_still_pours_nothing(sending: Sending) -> None:
         sending.pad.tap("slash")
         time.sleep(2.5)
         os.kill(sending.engine.process.pid, signal.SIGCONT)
-        events = sending.keys.read(more or 1, seconds=4 if more else 1)
+        events = sending.keys.read(more or 1, seconds=15 if more else 1)
         assert len(events) == more and not any(name == "KEY_F13" for name, _, _ in events)
         if more:
             downs = [at for name, value, at in events if value]
@@ -220,12 +220,12 @@ def test_detents_of_a_knob_that_sends_keys_are_all_there(sending: Sending) -> No
                 assert time.monotonic() < began + 60
                 events += sending.keys.read(2, seconds=1)
         ended = time.time()
-        events += sending.keys.read(2 * count - len(events), seconds=5)
+        events += sending.keys.read(2 * count - len(events), seconds=15)
         stood = sending.ignored() - ignored
         assert len(events) == 2 * (count - stood)
         # Emulated, so a part of it is the machine's own slowness.
         print(f"{count} detents: the last {1000 * (events[-1][2] - ended):.0f} ms after the hand")
-        assert stood or events[-1][2] - ended < 1.0
+        assert stood or events[-1][2] - ended < 3.0
         time.sleep(0.3)
 
 
