@@ -202,7 +202,7 @@ def test_talk_in_which_a_phrase_was_found_is_refused_with_how_alike() -> None:
     assert verdict.kind == REFUSED and verdict.why.endswith("like “ring the bell”, not sure enough (60 % needed)")
     assert heard("R IH NG DH AH B EH L", ("ring the bell", 1.0), seconds=13).why.endswith("far too long for a phrase")
     assert heard("", ).why == "nothing like a phrase was heard"
-    assert heard(SAID["what a smell"], ("what a smell", 1.0)).why == "heard “what a smell”, which is no phrase"
+    assert heard(SAID["what a smell"], ("what a smell", 1.0)).why == "heard “what a smell”, which is not a phrase here"
     assert heard(SAID["what a smell"], ("what a smell", 1.0)).kind == SILENT
 
 

@@ -61,7 +61,7 @@ def judge(utterance: Utterance, phrases: Mapping[str, Phrase]) -> Verdict:
         return Verdict(SILENT, why="nothing like a phrase was heard")
     heard = _weigh(utterance, phrases)
     if not heard:
-        return Verdict(SILENT, why=f"heard “{utterance.hypotheses[0].text}”, which is no phrase")
+        return Verdict(SILENT, why=f"heard “{utterance.hypotheses[0].text}”, which is not a phrase here")
     best = heard[0]
     if utterance.ended - utterance.began > LONGEST * 1e9:
         return Verdict(REFUSED, heard, f"{best.alike} % like “{best.reading.said}”, but far too long for a phrase")

@@ -99,7 +99,7 @@ def plain_words(text: str) -> list[str]:
             continue
         if not _WORD.fullmatch(word):
             raise ProblemError(f"“{piece.lstrip('-')}” is not a word that can be said",
-                               hint="Write the words as they are spoken: “plus” for +, “dot” for .")
+                               hint="Write the words as they are spoken: “plus” or “dot” in place of the sign")
         words.append(word.replace("’", "'"))
     return words
 
