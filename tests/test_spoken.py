@@ -154,6 +154,9 @@ def test_the_grammar_hears_more_than_the_slots_take() -> None:
     assert text.startswith("#JSGF V1.0;\ngrammar phrases;\n")
     assert "[set the] level [to] <hundreds> [per cent]" in text and "gain <hundreds_point_signed>" in text
     assert "(oven | hot oven | bench) camera" in text and "ring the bell | [the] bell please" in text
+    # Slots of one and of three decimals share a rule that hears both.
+    fine = phrase("fine", "fine {gain}", gain=number("0", "1", "0.125"))
+    assert jsgf([GAIN, fine]).count("<digit> [<digit> [<digit>]]") == 2
     # Free words need a rule that only a recogniser can give.
     assert "note" not in jsgf(ALL) and "note <free>" in jsgf(ALL, free="x+") and jsgf([]) == "" == jsgf([NOTE])
 
@@ -182,7 +185,7 @@ def test_alike_is_the_same_both_ways(one: list[str], other: list[str]) -> None:
 SAID = {"ring the bell": "R IH NG DH AH B EH L", "bell please": "B EH L P L IY Z",
         "level thirty": "L EH V AH L TH ER D IY",
         "level thirteen": "L EH V AH L TH ER T IY N", "level two hundred": "L EH V AH L T UW HH AH N D R AH D",
-        "what a smell": "W AH T AH S M EH L"}
+        "level a hundred": "L EH V AH L AH HH AH N D R AH D", "what a smell": "W AH T AH S M EH L"}
 
 
 def heard(sounds: str, *texts: tuple[str, float], seconds: float = 1.0) -> Verdict:
@@ -219,6 +222,16 @@ def test_two_that_are_close_are_both_proposed() -> None:
 def test_a_number_out_of_its_range_is_refused_with_the_range() -> None:
     assert heard(SAID["level two hundred"], ("level two hundred", 1.0)).why == (
         "heard “level two hundred”, but 200 is not from 0 to 100")
+
+
+def test_a_number_out_of_its_range_is_not_proposed_and_hides_no_other() -> None:
+    near, far = ("level a hundred", 0.45), ("level two hundred", 0.55)
+    verdict = heard("L EH V AH L UW HH AH N D R AH D", far, near)
+    assert verdict.kind == UNSURE and [each.reading.values for each in verdict.heard] == [{"level": 100}]
+    assert verdict.why == "heard “level two hundred”, but 200 is not from 0 to 100, or “level a hundred”"
+    # What is clear needs no choosing.
+    assert heard(SAID["level two hundred"], far, near).kind == REFUSED
+    assert heard(SAID["level a hundred"], near, far).kind == SURE
 
 
 def test_the_shorter_a_phrase_the_stricter() -> None:

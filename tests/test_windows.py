@@ -221,6 +221,28 @@ def test_pasting_under_wayland_gives_the_clipboard_back(way: str, compositor: st
     wait_for(lambda: held("--type", "image/png") == picture)
 
 
+def test_a_paste_that_cannot_be_offered_gives_back_what_was_held(compositor: str,
+                                                                 monkeypatch: pytest.MonkeyPatch) -> None:
+    from brass_pebble.core.macro.asks import Errand
+    from brass_pebble.engine.runs.pasting import Pasting
+    from brass_pebble.kinds.clipboard import table, wayland
+    monkeypatch.setattr(table, "CLIPBOARDS", table.CLIPBOARDS[1:])
+    # No program is so quick.
+    monkeypatch.setattr(wayland, "TAKES_WITHIN", -1.0)
+    monkeypatch.setenv("WAYLAND_DISPLAY", str(next(Path(compositor).parent.glob("wayland-?"))))
+    wait_for(lambda: len(look()) == 2, 30)
+    picture = bytes(range(256)) * 100
+    subprocess.run(["wl-copy", "--type", "image/png"], input=picture, check=True, timeout=5)
+    pasting = Pasting()
+    said, chord = pasting.offer(Errand(1, "paste", ("rye", ""), wait=True))
+    assert (said, chord) == ("the clipboard could not be used: the compositor does not let wl-copy hold the clipboard",
+                             False)
+    assert not pasting.pending
+    wait_for(lambda: subprocess.run(["wl-paste", "--no-newline", "--type", "image/png"], capture_output=True,
+                                    check=False, timeout=5).stdout == picture)
+    pasting.close()
+
+
 def test_every_form_comes_back_under_wayland(compositor: str, monkeypatch: pytest.MonkeyPatch) -> None:
     from brass_pebble.kinds.clipboard.base import Held
     from brass_pebble.kinds.clipboard.data_control import ClipboardOfDataControl

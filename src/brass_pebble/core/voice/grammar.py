@@ -10,7 +10,6 @@ from .wording import Item, Optional, Word, Wording
 
 # A row of sounds that no word is known for, one or several words long: a recogniser replaces it by its own loop.
 FREE = "free"
-FREE_RULE = f"<{FREE}>"
 
 
 def jsgf(phrases: Sequence[Phrase], *, name: str = "phrases", free: str = "") -> str:
@@ -65,8 +64,8 @@ def _number_rule(slot: NumberSlot, rules: dict[str, str]) -> str:
             rules[f"{word}s"] = f"<{key}> | ({' | '.join(words_of(ONE))} | <{key}>) {word} [[and] <{key}>]"
             key = f"{word}s"
     if slot.decimals:
-        digits = " ".join(["<digit>", *["[<digit>"] * (min(slot.decimals, MOST_DECIMALS) - 1)]) + "]" * (
-            min(slot.decimals, MOST_DECIMALS) - 1)
+        # As many as can be said at all: slots share these rules.
+        digits = " [".join(["<digit>"] * MOST_DECIMALS) + "]" * (MOST_DECIMALS - 1)
         rules["digit"] = " | ".join(units)
         parts = " | ".join(words_of(PART))
         rules[f"{key}_point"] = f"<{key}> [point {digits}] | [<{key}> and] [a] ({parts})"

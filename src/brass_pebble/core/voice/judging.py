@@ -22,6 +22,8 @@ SHORT, POINTS_EACH = 8, 1.5
 OUTWEIGHS, FITS_BETTER = 5.0, 0.05
 # Readings to choose from: at most so many, and none that weighs less than this part of the best.
 MOST_READINGS, WORTH_ASKING = 5, 0.02
+# A second reading may be less alike than it would have to be alone, by so many points.
+NEARLY = 10
 # An utterance longer than a phrase can be is talk, in s.
 LONGEST = 12.0
 
@@ -68,12 +70,16 @@ def judge(utterance: Utterance, phrases: Mapping[str, Phrase]) -> Verdict:
     if best.alike < best.needed:
         return Verdict(REFUSED, heard, f"{best.alike} % like “{best.reading.said}”, not sure enough "
                                        f"({best.needed} % needed)")
+    rivals = tuple(other for other in heard[1:] if best.weight < OUTWEIGHS * other.weight
+                   and other.alike >= other.needed - NEARLY and not other.reading.trouble)[:MOST_READINGS - 1]
     if best.reading.trouble:
-        return Verdict(REFUSED, heard, f"heard “{best.reading.said}”, but {best.reading.trouble}")
-    rivals = tuple(other for other in heard[1:]
-                   if best.weight < OUTWEIGHS * other.weight and other.alike >= other.needed - 10)
+        why = f"heard “{best.reading.said}”, but {best.reading.trouble}"
+        # “two hundred” may well have been “to a hundred”.
+        if rivals:
+            return Verdict(UNSURE, rivals, f"{why}, or “{rivals[0].reading.said}”")
+        return Verdict(REFUSED, heard, why)
     if rivals:
-        return Verdict(UNSURE, (best, *rivals)[:MOST_READINGS], f"“{best.reading.said}” or “{rivals[0].reading.said}”")
+        return Verdict(UNSURE, (best, *rivals), f"“{best.reading.said}” or “{rivals[0].reading.said}”")
     return Verdict(SURE, heard)
 
 
@@ -85,7 +91,7 @@ def _weigh(utterance: Utterance, phrases: Mapping[str, Phrase]) -> tuple[Heard, 
         far = distance(hypothesis.sounds, utterance.sounds) if utterance.sounds else _unsure(hypothesis)
         nearest = far if nearest is None else nearest
         for reading in read_words([word.text for word in hypothesis.words], list(phrases.values())):
-            if any(_same(each.reading, reading) for each in found):
+            if any(reading.comes_to(each.reading) for each in found):
                 continue
             strict = phrases[reading.phrase].strict
             weight = hypothesis.share * math.exp((nearest - far) / FITS_BETTER)
@@ -97,7 +103,3 @@ def _weigh(utterance: Utterance, phrases: Mapping[str, Phrase]) -> tuple[Heard, 
 def _unsure(hypothesis: Hypothesis) -> float:
     """Where no sounds are told, the words themselves say how sure they are."""
     return 1.0 - min((word.sure for word in hypothesis.words), default=0.0)
-
-
-def _same(one: Reading, other: Reading) -> bool:
-    return one.phrase == other.phrase and one.values == other.values and bool(one.trouble) == bool(other.trouble)

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from .numbers import read_number
+from .numbers import longer, read_number
 from .phrase import ChoiceSlot, NumberSlot, Phrase, Slot, Value
 from .wording import Way, Word
 
-# Nobody says a number or a choice in more words than this.
+# Nobody says a number in more words than this.
 MOST_IN_SLOT = 10
 Span = tuple[int, int]
 
@@ -32,6 +32,10 @@ class Reading:
         """Its words, as a text."""
         return " ".join(self.words)
 
+    def comes_to(self, other: Reading) -> bool:
+        """Whether it means what another does, in whichever words."""
+        return (self.phrase, self.values, self.trouble) == (other.phrase, other.values, other.trouble)
+
 
 def read_words(words: Sequence[str], phrases: Sequence[Phrase]) -> list[Reading]:
     """Everything that these words can mean, each once; what has no trouble first."""
@@ -41,8 +45,7 @@ def read_words(words: Sequence[str], phrases: Sequence[Phrase]) -> list[Reading]
         for wording in phrase.say:
             for way in wording.ways():
                 for reading in _readings(phrase, way, said):
-                    if not any(each.phrase == reading.phrase and each.values == reading.values and
-                               each.trouble == reading.trouble for each in found):
+                    if not any(reading.comes_to(each) for each in found):
                         found.append(reading)
     return sorted(found, key=lambda reading: reading.trouble != "")
 
@@ -84,14 +87,10 @@ def value_of(slot: Slot, words: Sequence[str]) -> tuple[Value | None, str]:
         trouble = slot.trouble(number)
         return (None, trouble) if trouble else (slot.value(number), "")
     if isinstance(slot, ChoiceSlot):
-        if len(words) > MOST_IN_SLOT:
-            return None, ""
+        said = _as_way(words)
         for choice in slot.choices:
-            for wording in choice.say:
-                if any(len(way) == len(words) and all(isinstance(item, Word) and item.text == word
-                                                      for item, word in zip(way, words, strict=True))
-                       for way in wording.ways()):
-                    return choice.gives, ""
+            if any(said == way for wording in choice.say for way in wording.ways()):
+                return choice.gives, ""
         return None, ""
     return (" ".join(words), "") if len(words) <= slot.longest else (None, "")
 
@@ -121,20 +120,13 @@ def _goes_on(phrase: Phrase, way: Way, said: tuple[str, ...], item: int, at: int
 def opens(slot: Slot, words: tuple[str, ...]) -> bool:
     """Whether these words are the beginning of a longer value of a slot."""
     if isinstance(slot, NumberSlot):
-        return len(words) < MOST_IN_SLOT and any(
-            read_number((*words, *more)) is not None and number_fits(slot, (*words, *more))
-            for more in (("one",), ("hundred",), ("thousand",), ("and", "one"), ("point", "one"), ("and", "a", "half"),
-                         ("half",)))
+        most = max(abs(slot.low), abs(slot.high))
+        return any(abs(number) <= most and (slot.decimals > 0 or number == int(number)) for number in longer(words))
     if isinstance(slot, ChoiceSlot):
-        return any(len(way) > len(words) and all(isinstance(item, Word) and item.text == word
-                                                 for item, word in zip(way, words, strict=False))
+        return any(len(way) > len(words) and way[:len(words)] == _as_way(words)
                    for choice in slot.choices for wording in choice.say for way in wording.ways())
     return len(words) < slot.longest
 
 
-def number_fits(slot: NumberSlot, words: tuple[str, ...]) -> bool:
-    """Whether a number is of a kind that the slot takes: no decimals for one without, not far out of its range."""
-    number = read_number(words)
-    assert number is not None
-    most = max(abs(slot.low), abs(slot.high))
-    return (slot.decimals > 0 or number == int(number)) and abs(number) <= most
+def _as_way(words: Sequence[str]) -> Way:
+    return tuple(map(Word, words))

@@ -64,6 +64,20 @@ def read_number(words: Sequence[str]) -> Decimal | None:
     return None if whole is None else sign * whole
 
 
+@cache
+def _tails() -> tuple[tuple[str, ...], ...]:
+    """What may follow a number that is not over: one word of each kind stands for all of it."""
+    unit, one, joins, point = words_of(UNIT)[1], words_of(ONE)[0], words_of(JOINS)[0], words_of(POINT)[0]
+    part, scales = words_of(PART)[0], words_of(SCALE)
+    return ((unit,), *((scale,) for scale in scales), (joins, unit), (point, unit), (joins, one, part), (part,))
+
+
+def longer(words: Sequence[str]) -> list[Decimal]:
+    """Numbers that these words may become when more is said: one of each kind."""
+    found = (read_number((*words, *tail)) for tail in _tails())
+    return [number for number in found if number is not None]
+
+
 def _whole(left: list[tuple[str, Decimal]]) -> Decimal | None:
     """A whole number without a sign: groups before each of the large scales, the largest first."""
     if not left:

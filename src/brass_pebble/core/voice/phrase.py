@@ -12,7 +12,7 @@ from .wording import Wording
 Value = int | Decimal | str
 # How many words a slot of free words takes, unless told.
 FREE_WORDS = 12
-# How strict a phrase is, 0 to 100; and of one whose words are few.
+# How strict a phrase is unless told, 0 to 100.
 STRICT = 60
 
 
@@ -75,8 +75,6 @@ class Phrase:
     say: tuple[Wording, ...]
     slots: dict[str, Slot] = field(default_factory=dict)
     strict: int = STRICT
-    # Whether it works without the attention word, where the surface wants one.
-    always: bool = False
 
     @property
     def legend(self) -> str:

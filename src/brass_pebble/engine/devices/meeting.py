@@ -129,10 +129,15 @@ class Meet:
             return self.devices.kind_of(facts).listen(facts, motion=facts.id in self._motion)
         self._ports.worker.do(job, opened)
 
-    def _close(self, device: str) -> None:
+    def _leave(self, device: str) -> Ear:
+        """Wait no longer for what a device says."""
         ears = self._ears.pop(device)
         for fileno in ears.filenos():
             self._ports.loop.forget(fileno)
+        return ears
+
+    def _close(self, device: str) -> None:
+        ears = self._leave(device)
         # Closing a node may wait for the kernel.
         self._ports.worker.do(ears.close, lambda result: None)
 
@@ -231,6 +236,5 @@ class Meet:
 
     def close(self) -> None:
         """Stop listening to everything."""
-        for ears in self._ears.values():
-            ears.close()
-        self._ears = {}
+        for device in list(self._ears):
+            self._leave(device).close()

@@ -60,11 +60,8 @@ class Pasting:
                 self._held[selection] = clipboard.keep(selection)
             clipboard.offer(selection, text)
         except ClipboardError as error:
-            held = self._held.pop(selection, None)
-            if held is not None:
-                with contextlib.suppress(ClipboardError):
-                    self._here().give_back(selection, held)
-            return f"the clipboard could not be used: {error}", False
+            lost = self._put_back(selection) if selection in self._held else ""
+            return "; ".join(filter(None, (f"the clipboard could not be used: {error}", lost))), False
         self._offered_at = time.monotonic()
         return "", chord or rule.chord
 
@@ -91,14 +88,14 @@ class Pasting:
 
     def give_back(self) -> str:
         """Let the clipboard hold again what it held before a paste; what is wrong, if anything."""
-        said = []
-        for selection in list(self._held):
-            held = self._held.pop(selection)
-            try:
-                said.append(self._here().give_back(selection, held))
-            except ClipboardError as error:
-                said.append(f"what the clipboard held could not be put back: {error}")
-        return "; ".join(filter(None, said))
+        return "; ".join(filter(None, map(self._put_back, list(self._held))))
+
+    def _put_back(self, selection: str) -> str:
+        held = self._held.pop(selection)
+        try:
+            return self._here().give_back(selection, held)
+        except ClipboardError as error:
+            return f"what the clipboard held could not be put back: {error}"
 
     def close(self) -> None:
         """Put back what was there, and leave the clipboard to others."""

@@ -147,15 +147,19 @@ class Recorder:
         """The nodes of keyboards that are recorded."""
         return [node for ears in self._ears for node in ears.facts.nodes]
 
-    def _close(self, ears: Overheard) -> None:
+    def _forget(self, ears: Overheard) -> None:
         for fileno in ears.filenos():
             self._ports.loop.forget(fileno)
+
+    def _close(self, ears: Overheard) -> None:
+        self._forget(ears)
         # Closing a node may wait for the kernel.
         self._ports.worker.do(ears.close, lambda result: None)
 
     def close(self) -> None:
         """The engine ends: no keyboard is listened to, and lamps are as they were."""
         for ears in self._ears:
+            self._forget(ears)
             ears.close()
         self._ears = []
 
