@@ -235,7 +235,7 @@ def test_a_number_out_of_its_range_is_not_proposed_and_hides_no_other() -> None:
 
 
 def test_the_shorter_a_phrase_the_stricter() -> None:
-    assert [needed(60, "S" * length) for length in (2, 5, 8, 20)] == [69, 64, 60, 60]
+    assert [needed(60, Hypothesis((), sounds=tuple("S" * length))) for length in (2, 5, 8, 20)] == [69, 64, 60, 60]
 
 
 # Where an utterance begins and ends.

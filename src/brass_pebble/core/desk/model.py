@@ -25,6 +25,8 @@ from brass_pebble.core.say.tints import TINTS
 from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import is_sendable
 from brass_pebble.core.signals.signal import AXIS, MOVING, WHEEL, find_signal, part_of, part_signal, signal_name
+from brass_pebble.core.voice.listening import Listening
+from brass_pebble.core.voice.phrase import Phrase
 
 from .binding import WAIT, WAITS, Binding
 
@@ -77,7 +79,8 @@ class Surface:
     Times are in ns.  `second` are keys that the device sends along with another one; they are dropped.  `lamps` tells
     what each of the device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further
     devices that belong to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how
-    large its labels are on paper, in mm: those of a key of one unit, and of single controls.
+    large its labels are on paper, in mm: those of a key of one unit, and of single controls.  One that is spoken to has
+    `phrases`, and is drawn from them.
     """
 
     id: str
@@ -113,6 +116,8 @@ class Surface:
     cap: Size | None = None
     label_sizes: tuple[tuple[str, Size], ...] = ()
     home: tuple[str, ...] = setting((), Texts("controls"), "where fingers rest, for better places", leans=True)
+    phrases: tuple[Phrase, ...] = ()
+    listening: Listening = Listening()
     takes: tuple[Part, ...] = setting((), Texts("parts"), "the parts of its device that are taken; without it, all",
                                       "parts taken", leans=True, shown={"": "everything"})
     may_be_only_pointer: bool = setting(False, Flag(), "true: it is taken even if it is the only thing to point and "

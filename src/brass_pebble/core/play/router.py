@@ -13,7 +13,7 @@ from brass_pebble.core.macro.timetable import Macro, Timetable
 from brass_pebble.core.macro.value.kinds import Given, KeptValues, NothingKept, Value
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.core.signals.signal import PART, STRUCK
+from brass_pebble.core.signals.signal import PART, STRUCK, Spoken
 
 from .gesture import DOUBLE, HOLD, PRESS, RELEASE, TAP, Recogniser
 from .layers import Layers
@@ -35,6 +35,9 @@ def given_by(trace: Trace, now: int, values: Mapping[str, Value] | None = None, 
     def held_ms(since: int) -> int:
         return ((trace.released or now + since) - (trace.pressed or trace.fed)) // MS if pressed else 0
 
+    said = trace.code
+    if isinstance(said, Spoken):
+        values, answers = {**said.values, **(values or {})}, {**said.answers, **(answers or {})}
     return Given({"strength": trace.strength, **(values or {})}, held_ms, lambda: pressed and not trace.released,
                  answers or {}, kept, levels=levels)
 

@@ -9,6 +9,7 @@ EV_REL of linux/input-event-codes.h.
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -68,16 +69,34 @@ PRESSURE = Family("pressure", MOVING + 0x4100, 1)
 KEY_PRESSURE = Family("key pressure", MOVING + 0x5000)
 NRPN = Family("nrpn", MOVING + 0x1_0000, 16384)
 OSC = Family("osc", MOVING + 0x10_0000, 1, False)
-FAMILIES = (NOTE, PROGRAM, HAT, OSC_KEY, AXIS, WHEEL, CC, FINE_CC, BEND, PRESSURE, KEY_PRESSURE, NRPN, OSC)
+PHRASE = Family("phrase", STRUCK + 0x1_0001, 1, False)
+FAMILIES = (NOTE, PROGRAM, HAT, OSC_KEY, PHRASE, AXIS, WHEEL, CC, FINE_CC, BEND, PRESSURE, KEY_PRESSURE, NRPN, OSC)
 MIDI_FAMILIES = (NOTE, PROGRAM, CC, FINE_CC, BEND, PRESSURE, KEY_PRESSURE, NRPN)
-_OSC_FAMILIES = (OSC_KEY, OSC)
-_ADDRESS = re.compile(r"(osc press|osc)\s+(/[!-~]*)", re.IGNORECASE)
-_SPOKEN = re.compile(r"(.*?)(?:\s*\bon\s+(\d+))?")
+# Those whose signals carry a name: an address of OSC, the id of a phrase.
+_NAMED = {OSC_KEY: r"/[!-~]*", OSC: r"/[!-~]*", PHRASE: r"[a-z0-9][a-z0-9-]*"}
+_CARRIED = {family: re.compile(rf"{family.word}\s+({name})", re.IGNORECASE) for family, name in _NAMED.items()}
+_NUMBERED = re.compile(r"(.*?)(?:\s*\bon\s+(\d+))?")
 
 
 def osc_signal(family: Family, address: str) -> int:
     """The signal of an OSC address: a press (`OSC_KEY`) or a position (`OSC`)."""
     return Carrying(family.first, address)
+
+
+class Spoken(Carrying):
+    """The signal of a phrase that was said, with what was said for its slots: `values` of the press, and `answers` to
+    what its macro asks, by name."""
+
+    values: Mapping[str, int | str] = {}
+    answers: Mapping[str, str] = {}
+
+
+def phrase_signal(phrase: str, values: Mapping[str, int | str] | None = None,
+                  answers: Mapping[str, str] | None = None) -> Spoken:
+    """The signal of a phrase, by its id."""
+    signal = Spoken(PHRASE.first, phrase)
+    signal.values, signal.answers = values or {}, answers or {}
+    return signal
 
 
 def part_signal(control: str, gesture: str) -> int:
@@ -134,7 +153,7 @@ def signal_name(signal: int) -> str:
     family = family_of(signal) if signal >= STRUCK else None
     if family is None:
         return key_table().name(signal)
-    if family in _OSC_FAMILIES:
+    if family in _NAMED:
         return f"{family.word} {signal.what[0] if isinstance(signal, Carrying) else ''}".rstrip()
     return family.write(signal)
 
@@ -146,12 +165,12 @@ def find_signal(word: str) -> int:
         ProblemError: there is none; the hint says what could be meant.
     """
     text = " ".join(word.split())
-    if match := _ADDRESS.fullmatch(text):
-        family = next(f for f in _OSC_FAMILIES if f.word == match[1].lower())
-        return osc_signal(family, match[2])
+    for family, shape in _CARRIED.items():
+        if match := shape.fullmatch(text):
+            return phrase_signal(match[1]) if family is PHRASE else osc_signal(family, match[1])
     for family in FAMILIES:
-        if family not in _OSC_FAMILIES and text.lower().startswith(family.word):
-            match = _SPOKEN.fullmatch(text.lower().removeprefix(family.word))
+        if family not in _NAMED and text.lower().startswith(family.word):
+            match = _NUMBERED.fullmatch(text.lower().removeprefix(family.word))
             if match and (found := _read(family, match[1].strip(), match[2], word)) is not None:
                 return found
     try:

@@ -18,11 +18,15 @@ class HeardWord:
 @dataclass(frozen=True)
 class Hypothesis:
     """One way to understand an utterance.  `share` is its part of all the evidence, 0 to 1 over all hypotheses;
-    `sounds` is how its words are pronounced (ARPAbet)."""
+    `sounds` is how its words are pronounced (ARPAbet); `fit` is how well what was heard fits its words, and
+    `worst` the word that fits least: the logarithm of how likely its sounds are beside the likeliest of each 10 ms, 0
+    the best; None where nobody compared."""
 
     words: tuple[HeardWord, ...]
     share: float = 1.0
     sounds: tuple[str, ...] = ()
+    fit: float | None = None
+    worst: float = 0.0
 
     @property
     def text(self) -> str:

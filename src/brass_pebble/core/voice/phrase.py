@@ -6,6 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 
+from brass_pebble.core.say.setting import Flag, Text, setting
+from brass_pebble.core.say.setting import Number as NumberKind
+
 from .numbers import LARGEST, MOST_DECIMALS
 from .wording import Wording
 
@@ -69,12 +72,17 @@ Slot = NumberSlot | ChoiceSlot | WordsSlot
 
 @dataclass(frozen=True)
 class Phrase:
-    """What is said, in one or several wordings.  `strict` is 0 (anything near) to 100 (word for word)."""
+    """What is said, in one or several wordings."""
 
     id: str
     say: tuple[Wording, ...]
     slots: dict[str, Slot] = field(default_factory=dict)
-    strict: int = STRICT
+    strict: int = setting(STRICT, NumberKind(0, 100, hint=f"Most phrases need no more than the default, {STRICT}",
+                                             whole=True),
+                          "how alike what was heard has to be, 0 to 100", "strict", proposals=(None, 40, 50, 70, 80, 90))
+    attention: bool = setting(True, Flag(), "false: it counts without the attention word", "needs the attention word",
+                              proposals=(True, False))
+    reply: str = setting("", Text(120), "what is told when it was understood; {name} is the value of a slot", "reply")
 
     @property
     def legend(self) -> str:

@@ -98,7 +98,7 @@ class Meet:
             every = any(client not in self._only for client in self._until)
             wanted = {f.id: f for f in devices.here if f.readable and (f.nodes or devices.kind_of(f).by_messages)
                       and not devices.owner(f.id)
-                      and (every or f.id in self._only.values())}
+                      and ((every and devices.kind_of(f).listens_unasked) or f.id in self._only.values())}
         else:
             question = devices.question()
             asked = devices.holdings[question].ask if question else ()

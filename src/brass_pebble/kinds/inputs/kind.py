@@ -46,6 +46,7 @@ class InputKind:
     What a kind sends `by_messages` no program gets as keys: nobody types on it, and nothing has to be held back; what
     `plays_notes` sends MIDI.
     `simulated` devices are pressed from the screen.  Those that go `silently` are only missing from the list then.
+    What is not to be listened to `unasked` is only heard when it was chosen by name: a microphone.
     """
 
     name = ""
@@ -54,6 +55,7 @@ class InputKind:
     plays_notes = False
     simulated = False
     goes_silently = False
+    listens_unasked = True
 
     @property
     def takes_from_programs(self) -> bool:

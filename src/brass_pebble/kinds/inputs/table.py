@@ -7,6 +7,7 @@ from collections.abc import Callable
 from .bench import Bench, BenchKind
 from .evdev import EvdevKind
 from .kind import InputKind
+from .microphones import MicrophoneKind
 from .midi_ports import MidiKind
 from .network import Connected, OscKind, SessionKind
 
@@ -17,6 +18,7 @@ _MAKERS: tuple[Callable[[Bench, Connected], InputKind], ...] = (
     lambda bench, network: MidiKind(),
     lambda bench, network: SessionKind(network),
     lambda bench, network: OscKind(network),
+    lambda bench, network: MicrophoneKind(),
 )
 
 

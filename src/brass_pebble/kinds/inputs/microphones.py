@@ -1,0 +1,281 @@
+"""Microphones as inputs: each is heard by a process of its own (kinds/voice/ear.py), which is started again when it dies.
+
+What is said arrives as messages and not as keys: the engine decides what counts (`HearsSpeech`).
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import subprocess
+import sys
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Sequence
+from importlib.util import find_spec
+from typing import Protocol, runtime_checkable
+
+import msgspec
+
+from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.parts import Shares
+from brass_pebble.kinds.voice.messages import LONGEST_LINE, Cannot, Gone, Listen, Order, Told, Watch
+from brass_pebble.kinds.voice.recogniser import NEEDS
+from brass_pebble.kinds.voice.sources import KIND, microphones, pulse_server
+
+from .base import DeviceGone, Input, InputError, KeyEvent, RestsByItself
+from .kind import Ear, InputKind
+from .listening import Heard
+
+# A process that died is started again after so long, in s: at once at first, later and later while it keeps dying.
+AGAIN = (0.1, 0.5, 1.0, 2.0, 5.0)
+# One that lived so long has not "kept dying".
+LIVED = 20.0
+MOST_WAITING = 1_000
+DIED = "what hears has died; it is started again"
+
+
+@runtime_checkable
+class HearsSpeech(Protocol):
+    """An input that is spoken to."""
+
+    told: Callable[[Told], None]
+
+    def order(self, order: Order) -> None:
+        """Have it listen for something else, or tell more."""
+
+
+class MicrophoneInput(RestsByItself):
+    """A microphone that has been taken over.  `told` is called, on the loop, with what its process tells."""
+
+    def __init__(self, facts: DeviceFacts) -> None:
+        self.facts = facts
+        self.told: Callable[[Told], None] = lambda told: None
+        self._wake = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
+        self._waiting: deque[Told] = deque(maxlen=MOST_WAITING)
+        self._lock = threading.Lock()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._listen: Listen | None = None
+        self._watch = Watch(on=False)
+        # Why it is not here any more.
+        self._pulled = ""
+        self._closing = threading.Event()
+        self._thread = threading.Thread(target=self._follow, name=f"microphone {facts.port}", daemon=True)
+        self._thread.start()
+
+    # On a thread of its own: the process and what it tells.
+
+    def _follow(self) -> None:
+        died = 0
+        while not self._closing.is_set():
+            began = time.monotonic()
+            last = self._hear_one()
+            if isinstance(last, Cannot) or self._closing.is_set():
+                return
+            if isinstance(last, Gone) and not any(facts.id == self.facts.id for facts in microphones()):
+                self._pulled = last.why
+                self._wake_up()
+                return
+            # It is here, and may be heard in a moment: its process died, or somebody else holds it.
+            died = 0 if time.monotonic() - began > LIVED else died + 1
+            if not isinstance(last, Gone):
+                self._arrived(Gone(why=DIED))
+            self._closing.wait(AGAIN[min(died, len(AGAIN) - 1)])
+
+    def _hear_one(self) -> Told | None:
+        """Start one process and pass on what it tells.  Returns why there is no more, if it said so."""
+        with self._lock:
+            if self._closing.is_set():
+                return None
+            # A session of its own: what ends the engine with its group does not end this; its input's end does.
+            process = self._process = subprocess.Popen(
+                [sys.executable, "-m", "brass_pebble.kinds.voice.ear", self.facts.port], stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True)
+        for order in (self._watch, self._listen):
+            if order is not None:
+                self._send(order)
+        last: Told | None = None
+        assert process.stdout is not None
+        for line in iter(lambda: process.stdout.readline(LONGEST_LINE), b""):
+            try:
+                told = msgspec.json.decode(line, type=Told)
+            except msgspec.MsgspecError:
+                continue
+            last = told if isinstance(told, Gone | Cannot) else last
+            self._arrived(told)
+        self._end(process)
+        return last
+
+    def _arrived(self, told: Told) -> None:
+        self._waiting.append(told)
+        self._wake_up()
+
+    def _wake_up(self) -> None:
+        with contextlib.suppress(OSError):
+            os.eventfd_write(self._wake, 1)
+
+    def _end(self, process: subprocess.Popen[bytes]) -> None:
+        with self._lock:
+            if self._process is process:
+                self._process = None
+        process.kill()
+        process.wait()
+        for stream in (process.stdin, process.stdout):
+            if stream is not None:
+                with contextlib.suppress(OSError):
+                    stream.close()
+
+    def _send(self, order: Order) -> None:
+        with self._lock:
+            process = self._process
+            if process is None or process.stdin is None:
+                return
+            with contextlib.suppress(OSError, ValueError):
+                process.stdin.write(msgspec.json.encode(order) + b"\n")
+                process.stdin.flush()
+
+    # On the loop.
+
+    def order(self, order: Order) -> None:
+        if isinstance(order, Listen):
+            self._listen = order
+        else:
+            self._watch = order
+        self._send(order)
+
+    @property
+    def pid(self) -> int:
+        """The process that hears now; 0 while there is none."""
+        process = self._process
+        return process.pid if process is not None else 0
+
+    def filenos(self) -> Sequence[int]:
+        return [self._wake]
+
+    def node(self, fileno: int) -> str:
+        return ""
+
+    def read(self, fileno: int) -> Sequence[KeyEvent]:
+        with contextlib.suppress(BlockingIOError):
+            os.eventfd_read(self._wake)
+        for _ in range(len(self._waiting)):
+            told = self._waiting.popleft()
+            self.told(told)
+        if self._pulled:
+            raise DeviceGone(self._pulled)
+        return ()
+
+    def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
+        """What it is to listen for is said by an order."""
+
+    def ranges(self) -> dict[int, tuple[int, int]]:
+        return {}
+
+    def close(self) -> None:
+        self._closing.set()
+        with self._lock:
+            process = self._process
+        if process is not None:
+            process.kill()
+        self._thread.join(2.0)
+        if self._wake >= 0:
+            os.close(self._wake)
+            self._wake = -1
+
+
+class MicrophoneWatch:
+    """Tells when microphones come or go: `pactl subscribe`, followed on a thread of its own."""
+
+    def __init__(self) -> None:
+        self.fileno = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
+        self._closing = threading.Event()
+        self._process: subprocess.Popen[bytes] | None = None
+        self._thread = threading.Thread(target=self._follow, name="microphones", daemon=True)
+        self._thread.start()
+
+    def _follow(self) -> None:
+        again = iter(AGAIN)
+        while not self._closing.is_set():
+            try:
+                self._process = subprocess.Popen(["pactl", "subscribe"], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                                                 stderr=subprocess.DEVNULL, env={**os.environ, "LC_ALL": "C.UTF-8"})
+            except OSError:
+                return
+            assert self._process.stdout is not None
+            # Those that were there before it began to listen.
+            self._changed()
+            for line in self._process.stdout:
+                again = iter(AGAIN)
+                if b"source #" in line and b"'change'" not in line:
+                    self._changed()
+            self._process.wait()
+            # The server is gone, and with it every microphone, until it comes back.
+            self._changed()
+            self._closing.wait(next(again, AGAIN[-1]))
+
+    def _changed(self) -> None:
+        if not self._closing.is_set():
+            with contextlib.suppress(OSError):
+                os.eventfd_write(self.fileno, 1)
+
+    def read(self) -> bool:
+        """Whether anything has changed."""
+        with contextlib.suppress(BlockingIOError):
+            os.eventfd_read(self.fileno)
+            return True
+        return False
+
+    def close(self) -> None:
+        """Stop watching."""
+        self._closing.set()
+        if self._process is not None:
+            self._process.kill()
+        self._thread.join(2.0)
+        os.close(self.fileno)
+
+
+class MicrophoneEars:
+    """A microphone that is met: only whether somebody speaks into it is told."""
+
+    def __init__(self, source: MicrophoneInput) -> None:
+        self.facts = source.facts
+        self._source = source
+
+    def filenos(self) -> Sequence[int]:
+        """File descriptors to wait for."""
+        return self._source.filenos()
+
+    def read(self, fileno: int) -> Sequence[Heard]:
+        """Nothing that is a key.  Raises: DeviceGone."""
+        self._source.read(fileno)
+        return ()
+
+    def close(self) -> None:
+        """Stop listening."""
+        self._source.close()
+
+
+class MicrophoneKind(InputKind):
+    """Microphones of the machine."""
+
+    name = KIND
+    by_messages = True
+    listens_unasked = False
+
+    def present(self) -> list[DeviceFacts]:
+        return microphones()
+
+    def open(self, facts: DeviceFacts, parts: Sequence[DeviceFacts], shares: Shares | None) -> Input:
+        if find_spec("pocketsphinx") is None:
+            raise InputError(f"“{facts.shown}” cannot be listened to: {NEEDS}")
+        return MicrophoneInput(facts)
+
+    def listen(self, facts: DeviceFacts, *, motion: bool) -> Ear | None:
+        opened = self.open(facts, (), None)
+        assert isinstance(opened, MicrophoneInput)
+        return MicrophoneEars(opened)
+
+    def watches(self) -> list[MicrophoneWatch]:
+        return [MicrophoneWatch()] if pulse_server() and shutil.which("pactl") else []

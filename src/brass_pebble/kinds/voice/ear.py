@@ -1,0 +1,177 @@
+"""The process that hears one microphone: sound in, verdicts out.  `python -m brass_pebble.kinds.voice.ear SOURCE`.
+
+It reads orders from its input and tells on its output (messages.py), and ends with its input.  Nothing it does, and no
+death of it, can hold up a key: it shares nothing with the engine but these two pipes.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import resource
+import selectors
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import msgspec
+
+from brass_pebble.core.say.problem import ProblemError
+
+from .follower import Follower, Judged
+from .messages import LONGEST_LINE, Cannot, Gone, Knows, Level, Listen, Order, Ready, Told, Uttered, Watch
+from .recogniser import RATE, NoRecogniser
+from .sent import receive_phrases, tell_verdict
+from .sources import COMMANDS, FILE, SILENCE, SoundError, read_wav, why_gone
+from .speech import FRAME_BYTES
+
+# The most memory it may take, in bytes of address space; the model and its words need about a quarter of it.
+MOST_MEMORY = 1 << 30
+# How often somebody who looks is told how loud it is, and how often sound of a file comes, in s.
+LOOKS, PIECE = 0.1, 0.03
+SECOND = 1_000_000_000
+
+
+class Ear:
+    """One microphone, its recogniser, and the two pipes."""
+
+    def __init__(self, source: str, follower: Follower, orders: int, out: int) -> None:
+        self._kind, _, self._name = source.partition(":")
+        self._follower, self._orders, self._out = follower, orders, out
+        self._waits = selectors.DefaultSelector()
+        self._command: subprocess.Popen[bytes] | None = None
+        self._samples = b""
+        self._played = 0.0
+        self._came = b""
+        self._number = 0
+        self._watched = self._running = False
+        self._told_at = 0.0
+
+    def run(self) -> None:
+        """Hear until the orders end, or the sound does."""
+        try:
+            self._open()
+        except SoundError as error:
+            self._tell(Gone(why=str(error)))
+            return
+        self._running = True
+        self._waits.register(self._orders, selectors.EVENT_READ, self._take_orders)
+        self._tell(Ready(recogniser="pocketsphinx"))
+        while self._running:
+            for key, _ in self._waits.select(PIECE if self._command is None else LOOKS):
+                key.data()
+            if self._command is None:
+                self._play()
+            if self._watched and time.monotonic() - self._told_at >= LOOKS:
+                self._told_at = time.monotonic()
+                self._tell(Level(loud=round(self._follower.loud, 1), speaking=self._follower.speaking,
+                                 words=" ".join(self._follower.words)[:2_000]))
+        if self._command is not None:
+            self._command.kill()
+            self._command.wait()
+
+    def _open(self) -> None:
+        if self._kind in (FILE, SILENCE):
+            self._samples = read_wav(Path(self._name)) if self._kind == FILE else b""
+            self._played = time.monotonic()
+            return
+        if self._kind not in COMMANDS:
+            raise SoundError(f"“{self._kind}” is not a kind of source")
+        try:
+            # It dies with this process: its output is gone then.
+            self._command = subprocess.Popen(COMMANDS[self._kind](self._name), stdin=subprocess.DEVNULL,
+                                             stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+                                             env={**os.environ, "LC_ALL": "C.UTF-8"})
+        except OSError as error:
+            raise SoundError(f"the microphone cannot be read ({error})") from None
+        assert self._command.stdout is not None
+        os.set_blocking(self._command.stdout.fileno(), False)
+        self._waits.register(self._command.stdout.fileno(), selectors.EVENT_READ, self._hear)
+
+    def _hear(self) -> None:
+        assert self._command is not None and self._command.stdout is not None
+        try:
+            data = os.read(self._command.stdout.fileno(), 1 << 16)
+        except BlockingIOError:
+            return
+        if data:
+            self._follow(data)
+            return
+        assert self._command.stderr is not None
+        self._command.kill()
+        said = self._command.stderr.read().decode(errors="replace").strip()
+        self._follower.drop()
+        self._tell(Gone(why=why_gone(self._kind, self._name, said.splitlines()[-1] if said else "")))
+        self._running = False
+
+    def _play(self) -> None:
+        """The next piece of a file, as it would arrive from a microphone; silence after it."""
+        while self._played <= time.monotonic():
+            piece, self._samples = self._samples[:FRAME_BYTES], self._samples[FRAME_BYTES:]
+            self._played += FRAME_BYTES / 2 / RATE
+            self._follow(piece.ljust(FRAME_BYTES, b"\0"))
+
+    def _follow(self, samples: bytes) -> None:
+        at = time.monotonic_ns()
+        for judged in self._follower.take(samples, at):
+            self._tell(_uttered(judged, self._number, time.monotonic_ns() - at))
+
+    def _take_orders(self) -> None:
+        data = os.read(self._orders, 1 << 20)
+        if not data or len(self._came) > LONGEST_LINE:
+            self._running = False
+            return
+        *lines, self._came = (self._came + data).split(b"\n")
+        for line in lines:
+            try:
+                self._obey(msgspec.json.decode(line, type=Order))
+            except (msgspec.MsgspecError, ProblemError, ValueError) as error:
+                print(f"an order was not understood: {error}", file=sys.stderr, flush=True)
+
+    def _obey(self, order: Order) -> None:
+        if isinstance(order, Watch):
+            self._watched = order.on
+            return
+        assert isinstance(order, Listen)
+        self._follower.listen_for(receive_phrases(order.phrases),
+                                  {word: tuple(sounds) for word, sounds in order.pronounced.items()})
+        self._number = order.number
+        self._tell(Knows(number=order.number, unknown=[word[:500] for word in self._follower.unknown]))
+
+    def _tell(self, told: Told) -> None:
+        data = msgspec.json.encode(told) + b"\n"
+        while data:
+            try:
+                data = data[os.write(self._out, data):]
+            except OSError:
+                # Nobody listens any more.
+                self._running = False
+                return
+
+
+def _uttered(judged: Judged, number: int, worked: int) -> Uttered:
+    utterance, verdict = judged.utterance, judged.verdict
+    return Uttered(number=number, kind=verdict.kind, candidates=tell_verdict(verdict), why=verdict.why[:4_000],  # type: ignore[arg-type]
+                   began=max(0, utterance.began), ended=max(0, utterance.ended), waited=judged.waited, worked=worked,
+                   loud=round(utterance.loud, 1), clipped=utterance.clipped, sounds=list(utterance.sounds[:2_000]))
+
+
+def main() -> None:
+    """Hear the source that is named, on the two standard pipes."""
+    from .sphinx import Sphinx
+    with contextlib.suppress(ValueError, OSError):
+        resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
+    out = os.dup(1)
+    # Whatever a library prints goes to the log, and not among the messages.
+    os.dup2(2, 1)
+    try:
+        recogniser = Sphinx()
+    except NoRecogniser as error:
+        os.write(out, msgspec.json.encode(Cannot(why=str(error))) + b"\n")
+        return
+    Ear(sys.argv[1], Follower(recogniser), 0, out).run()
+
+
+if __name__ == "__main__":
+    main()

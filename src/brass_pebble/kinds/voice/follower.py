@@ -1,0 +1,129 @@
+"""From sound to verdicts: where an utterance begins and ends, what was heard in it, whether to believe it."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from brass_pebble.core.voice.ends import BEFORE, FRAME, Ends
+from brass_pebble.core.voice.hearing import Utterance
+from brass_pebble.core.voice.judging import Verdict, judge
+from brass_pebble.core.voice.matching import may_go_on, read_words
+from brass_pebble.core.voice.phrase import Phrase
+
+from .recogniser import Recogniser
+from .speech import FRAME_BYTES, Cleaner, Speech, clipped, loudness
+
+MS = 1_000_000
+# While silence lasts it is looked at each frame whether the utterance is over; before, only so often, to show the words.
+LOOKED_AT = 5
+
+
+@dataclass(frozen=True)
+class Judged:
+    """An utterance and what becomes of it; how long silence was waited for, and how long working it out took, in ns."""
+
+    utterance: Utterance
+    verdict: Verdict
+    waited: int
+    worked: int = 0
+
+
+class Follower:
+    """Follows one microphone.  `words` are those of the utterance so far; `loud` is in dB below the loudest."""
+
+    def __init__(self, recogniser: Recogniser) -> None:
+        self.recogniser = recogniser
+        self.phrases: dict[str, Phrase] = {}
+        self.words: tuple[str, ...] = ()
+        self.loud = -120.0
+        self.ends = Ends()
+        self._speech, self._cleaner = Speech(), Cleaner()
+        self._next: tuple[Sequence[Phrase], dict[str, tuple[str, ...]]] | None = None
+        self.unknown: tuple[str, ...] = ()
+        self._before: deque[bytes] = deque(maxlen=BEFORE)
+        self._rest = b""
+        self._began = self._spoke = 0
+        self._clipped, self._loudest = False, -120.0
+
+    @property
+    def speaking(self) -> bool:
+        """Whether an utterance is going on."""
+        return self.ends.speaking
+
+    def listen_for(self, phrases: Mapping[str, Phrase], pronounced: dict[str, tuple[str, ...]]) -> None:
+        """Listen for these; an utterance that goes on is judged by what was listened for when it began."""
+        self._next = tuple(phrases.values()), pronounced
+        if not self.ends.speaking:
+            self._change()
+
+    def _change(self) -> None:
+        if self._next is not None:
+            phrases, pronounced = self._next
+            self._next = None
+            self.unknown = self.recogniser.listen_for(phrases, pronounced)
+            self.phrases = {phrase.id: phrase for phrase in phrases}
+
+    def take(self, samples: bytes, at: int) -> list[Judged]:
+        """Samples that arrived until `at` (ns): the utterances that are over with them."""
+        self._rest += samples
+        found = []
+        count = len(self._rest) // FRAME_BYTES
+        for index in range(count):
+            frame, self._rest = self._rest[:FRAME_BYTES], self._rest[FRAME_BYTES:]
+            if (judged := self._step(frame, at - (count - 1 - index) * FRAME * MS)) is not None:
+                found.append(judged)
+        return found
+
+    def _step(self, raw: bytes, at: int) -> Judged | None:
+        self.loud = loudness(raw)
+        frame = self._cleaner.clean(raw)
+        speech = self._speech.is_speech(frame)
+        begins = self.ends.step(speech=speech)
+        if not self.ends.speaking:
+            self._before.append(frame)
+            return None
+        if begins:
+            self._begin(at)
+        self.recogniser.feed(frame)
+        if speech:
+            self._spoke = at
+            self._clipped |= clipped(raw)
+            self._loudest = max(self._loudest, self.loud)
+            if self.ends.frames % LOOKED_AT == 0:
+                self.words = self.recogniser.so_far()
+            return None
+        self.words = words = self.recogniser.so_far()
+        phrases = list(self.phrases.values())
+        whole = bool(words) and bool(read_words(words, phrases))
+        if not self.ends.over(whole=whole, may_go_on=whole and may_go_on(words, phrases)):
+            return None
+        return self._end(at)
+
+    def _begin(self, at: int) -> None:
+        self.recogniser.begin()
+        self._began, self._spoke = at - len(self._before) * FRAME * MS, at
+        self._clipped, self._loudest, self.words = False, -120.0, ()
+        for frame in self._before:
+            self.recogniser.feed(frame)
+        self._before.clear()
+
+    def _end(self, at: int) -> Judged:
+        understood = self.recogniser.end()
+        self.ends.end()
+        utterance = Utterance(understood.hypotheses, understood.sounds, self._began, self._spoke, self._loudest,
+                              self._clipped)
+        verdict = judge(utterance, self.phrases)
+        self.words = ()
+        self._change()
+        return Judged(utterance, verdict, at - self._spoke)
+
+    def drop(self) -> None:
+        """Forget the utterance that goes on: its microphone is gone, or must not be heard now."""
+        if self.ends.speaking:
+            self.recogniser.end()
+            self.ends.end()
+            self._change()
+        self._before.clear()
+        self._rest, self.words = b"", ()

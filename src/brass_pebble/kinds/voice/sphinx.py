@@ -1,0 +1,202 @@
+"""pocketsphinx with the English model of its wheel: it answers first, and needs no network.
+
+Two searches follow the same sound: one for the grammar of the phrases, one for any row of sounds.  How well what was
+heard fits the words, and how far their sounds are from the row of sounds, tells a phrase from talk.
+"""
+
+from __future__ import annotations
+
+import math
+import os
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import Any
+
+from brass_pebble.core.voice.grammar import jsgf
+from brass_pebble.core.voice.hearing import HeardWord, Hypothesis
+from brass_pebble.core.voice.numbers import number_words
+from brass_pebble.core.voice.phrase import ChoiceSlot, Phrase, vocabulary
+from brass_pebble.core.voice.sounds import is_sound, sounds_as_in
+from brass_pebble.core.voice.wording import Wording
+
+from .recogniser import NEEDS, RATE, NoRecogniser, Understood
+
+PHRASES, PHONES = "phrases", "phones"
+# A word of free speech is written as a row of these: one sound each.
+LOOSE = "loose-"
+# Other ways to understand an utterance: so many are looked at, and so many kept.
+LOOKED_AT, KEPT = 24, 5
+# How quickly shares fall with the score: scores are divided so far by the model that they lie close together.
+EVEN = 0.012
+FRAME = 0.01
+_VARIANT = re.compile(r"\(\d+\)$")
+_SILENCE = re.compile(r"^(<.*>|\[.*\]|\+\+.*\+\+|SIL|NULL|\(NULL\))$", re.IGNORECASE)
+
+
+class Sphinx:
+    """One microphone's recogniser.
+
+    Raises:
+        NoRecogniser: the package is not installed.
+    """
+
+    def __init__(self) -> None:
+        try:
+            import pocketsphinx
+        except ImportError:
+            raise NoRecogniser(NEEDS) from None
+        model = os.path.join(pocketsphinx.get_model_path(), "en-us")
+        common = {"hmm": os.path.join(model, "en-us"), "samprate": float(RATE), "logfn": os.devnull, "lm": None}
+        self._words: Any = pocketsphinx.Decoder(dict=os.path.join(model, "cmudict-en-us.dict"), **common)
+        self._sounds: Any = pocketsphinx.Decoder(dict=None, **common)
+        self._sounds.add_allphone_file(PHONES, os.path.join(model, "en-us-phone.lm.bin"))
+        self._sounds.activate_search(PHONES)
+        for sound in sounds_as_in():
+            self._words.add_word(f"{LOOSE}{sound.lower()}", sound, False)
+        self._ready = self._open = False
+
+    def listen_for(self, phrases: Sequence[Phrase], pronounced: dict[str, tuple[str, ...]]) -> tuple[str, ...]:
+        self._finish()
+        unknown = []
+        for word in (*vocabulary(phrases), *number_words()):
+            told = pronounced.get(word)
+            if told and all(map(is_sound, told)):
+                # A pronunciation of one's own comes beside those that are known.
+                known = self._words.lookup_word(word)
+                name = word if known is None else f"{word}({2 + len(self.pronounce(word)) - 1})"
+                if known is None or told not in self.pronounce(word):
+                    self._words.add_word(name, " ".join(told), False)
+            elif self._words.lookup_word(word) is None:
+                unknown.append(word)
+        able = [can for phrase in phrases if (can := _without(phrase, frozenset(unknown))) is not None]
+        loose = "(" + " | ".join(f"{LOOSE}{sound.lower()}" for sound in sounds_as_in()) + ")+"
+        text = jsgf(able, name=PHRASES, free=loose)
+        self._ready = bool(text)
+        if text:
+            self._words.add_jsgf_string(PHRASES, text)
+            self._words.activate_search(PHRASES)
+        return tuple(unknown)
+
+    def begin(self) -> None:
+        self._finish()
+        self._open = True
+        for decoder in self._both():
+            decoder.start_utt()
+
+    def feed(self, samples: bytes) -> None:
+        for decoder in self._both():
+            decoder.process_raw(samples, False, False)
+
+    def _both(self) -> tuple[Any, ...]:
+        return (self._words, self._sounds) if self._ready else (self._sounds,)
+
+    def _finish(self) -> None:
+        """End an utterance that nobody ended, so that the next can begin."""
+        if self._open:
+            self._open = False
+            for decoder in self._both():
+                decoder.end_utt()
+
+    def so_far(self) -> tuple[str, ...]:
+        if not (self._open and self._ready):
+            return ()
+        hypothesis = self._words.hyp()
+        return tuple(_plain(hypothesis.hypstr.split())) if hypothesis is not None else ()
+
+    def end(self) -> Understood:
+        if not self._open:
+            return Understood()
+        self._finish()
+        sounds = tuple(name for name, *_ in self._segments(self._sounds))
+        if not self._ready or self._words.hyp() is None:
+            return Understood((), sounds)
+        best = self._words.hyp()
+        said = tuple(self._segments(self._words))
+        if not said:
+            return Understood((), sounds)
+        first = self._made(said)
+        found = [(first, math.log(best.score))]
+        for other in self._others():
+            words = tuple(_plain(other.hypstr.split()))
+            if words and other.score > 0 and not any(words == tuple(w.text for w in h.words) for h, _ in found):
+                found.append((self._without_times(words, first), math.log(other.score)))
+            if len(found) == KEPT:
+                break
+        weights = [math.exp((score - found[0][1]) / EVEN) for _, score in found]
+        shares = [weight / sum(weights) for weight in weights]
+        return Understood(tuple(replace(each, share=share) for (each, _), share in zip(found, shares, strict=True)),
+                          sounds)
+
+    def _others(self) -> Iterator[Any]:
+        for index, other in enumerate(self._words.nbest()):
+            if index == LOOKED_AT:
+                return
+            if other is not None:
+                yield other
+
+    def _segments(self, decoder: Any) -> Iterator[tuple[str, int, int, float]]:
+        """What is no silence, as it stands in the dictionary, with its first and last frame, and how well it fits:
+        the logarithm of how likely its sounds are beside the likeliest of each frame."""
+        for piece in decoder.seg() or ():
+            if not _SILENCE.match(piece.word):
+                yield piece.word, piece.start_frame, piece.end_frame, math.log(max(piece.ascore, 1e-300))
+
+    def _made(self, said: tuple[tuple[str, int, int, float], ...]) -> Hypothesis:
+        words = _joined([HeardWord(_VARIANT.sub("", word), start * FRAME, (end + 1) * FRAME)
+                         for word, start, end, _ in said])
+        sounds = tuple(sound for word, *_ in said for sound in (self._words.lookup_word(word) or "").split())
+        frames = sum(end - start + 1 for _, start, end, _ in said)
+        return Hypothesis(words, 1.0, sounds, sum(fit for *_, fit in said) / frames,
+                          min(fit / (end - start + 1) for _, start, end, fit in said))
+
+    def _without_times(self, words: tuple[str, ...], best: Hypothesis) -> Hypothesis:
+        """Another way to understand the same sound: nobody tells when its words were, or how each fits."""
+        sounds = tuple(sound for word in words for sound in (self._words.lookup_word(word) or "").split())
+        return Hypothesis(tuple(HeardWord(word) for word in words), 1.0, sounds, best.fit, best.worst)
+
+    def pronounce(self, word: str) -> tuple[tuple[str, ...], ...]:
+        found = []
+        for variant in ("", *(f"({number})" for number in range(2, 9))):
+            sounds = self._words.lookup_word(word + variant)
+            if sounds is None:
+                break
+            found.append(tuple(sounds.split()))
+        return tuple(found)
+
+
+def _plain(words: Sequence[str]) -> list[str]:
+    """Words without what tells their variants, and rows of loose sounds as one."""
+    return [word.text for word in _joined([HeardWord(_VARIANT.sub("", word)) for word in words
+                                           if not _SILENCE.match(word)])]
+
+
+def _joined(words: Sequence[HeardWord]) -> tuple[HeardWord, ...]:
+    """Loose sounds in a row become one word, as they are heard: “r-ay-b-r-eh-d”."""
+    found: list[HeardWord] = []
+    for word in words:
+        if not word.text.startswith(LOOSE):
+            found.append(word)
+            continue
+        sound = word.text.removeprefix(LOOSE)
+        if found and found[-1].text.startswith("~"):
+            found[-1] = HeardWord(f"{found[-1].text}-{sound}", found[-1].start, word.end)
+        else:
+            found.append(HeardWord(f"~{sound}", word.start, word.end))
+    return tuple(found)
+
+
+def _without(phrase: Phrase, unknown: frozenset[str]) -> Phrase | None:
+    """A phrase without the wordings and choices that have a word which cannot be pronounced."""
+    def can(wording: Wording) -> bool:
+        return not unknown.intersection(wording.words)
+    slots = dict(phrase.slots)
+    for name, slot in slots.items():
+        if isinstance(slot, ChoiceSlot):
+            choices = tuple(replace(choice, say=say) for choice in slot.choices
+                            if (say := tuple(filter(can, choice.say))))
+            if not choices:
+                return None
+            slots[name] = ChoiceSlot(choices)
+    say = tuple(filter(can, phrase.say))
+    return replace(phrase, say=say, slots=slots) if say else None
