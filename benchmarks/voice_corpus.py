@@ -1,25 +1,21 @@
-"""What is said in the measurements of spoken phrases: 40 phrases, numbers, and ordinary talk, by four synthetic voices
-(flite, made from recordings) and with noise (sox).  Sounds are made once and kept in .cache."""
+"""What is said in the measurements of spoken phrases: 40 phrases, numbers, and ordinary talk, by voices of
+tests/said.py."""
 
 from __future__ import annotations
 
 import itertools
-import os
-import subprocess
 from decimal import Decimal
-from pathlib import Path
 
 from brass_pebble.core.voice.phrase import Phrase, number_slot
 from brass_pebble.core.voice.wording import read_wording
 
-VOICES = ("slt", "rms", "awb", "kal16")
-CACHE = Path(__file__).parent.parent / ".cache" / "voice"
 # Made of the same words in other orders, so that mix-ups show.
 PHRASES = (
     "oven close up", "show the hob", "wide camera", "guest camera", "table please", "next camera", "title on",
-    "title off", "welcome everybody", "ring the bell", "drum roll", "bread reveal", "lamp on", "lamp off", "music louder",
-    "music softer", "music off", "start recording", "stop recording", "set a marker", "mute the microphone",
-    "talk to me again", "zoom into the crumb", "zoom out again", "page down", "page up", "scroll down", "scroll up",
+    "title off", "welcome everybody", "ring the bell", "drum roll", "bread reveal", "lamp on", "lamp off",
+    "music louder", "music softer", "music off", "start recording", "stop recording", "set a marker",
+    "mute the microphone", "talk to me again", "zoom into the crumb", "zoom out again",
+    "page down", "page up", "scroll down", "scroll up",
     "stop scrolling", "cancel everything", "undo that", "save the project", "cut here", "play the clip", "next chapter",
     "previous chapter", "show the recipe", "hide the recipe", "dark theme", "good night bakehouse")
 _WHO = ("my neighbour", "the baker from the harbour", "somebody in the chat", "our youngest apprentice", "grandmother",
@@ -56,55 +52,21 @@ def phrases(strict: int | None = None) -> dict[str, Phrase]:
     return found
 
 
-def spoken(text: str, voice: str) -> Path:
-    """A text said by a voice: 16 kHz, one channel, half a second of silence around it."""
-    CACHE.mkdir(parents=True, exist_ok=True)
-    file = CACHE / f"{voice}-{text.replace(' ', '_')[:120]}.wav"
-    if not file.exists():
-        raw = file.with_suffix(f".{os.getpid()}.raw.wav")
-        made = file.with_suffix(f".{os.getpid()}.wav")
-        subprocess.run(["flite", "-voice", voice, "-t", text, "-o", str(raw)], check=True, capture_output=True)
-        subprocess.run(["sox", "-D", str(raw), "-r", "16000", "-c", "1", "-b", "16", str(made), "pad", "0.7", "0.7"],
-                       check=True, capture_output=True)
-        raw.unlink()
-        made.rename(file)
-    return file
-
-
-def with_noise(file: Path, decibel: float) -> Path:
-    """The same with pink noise so many dB below the loudness of the speech."""
-    noisy = file.with_name(f"{file.stem}@{decibel:g}.wav")
-    if not noisy.exists():
-        told = subprocess.run(["sox", str(file), "-n", "trim", "0.7", "-0.7", "stat"], check=True, capture_output=True,
-                              text=True).stderr
-        rms = float(next(line for line in told.splitlines() if line.startswith("RMS     amp")).split()[-1])
-        length = next(line for line in told.splitlines() if line.startswith("Length")).split()[-1]
-        noise = file.with_name(f"noise-{os.getpid()}.wav")
-        subprocess.run(["sox", "-D", "-R", "-n", "-r", "16000", "-c", "1", "-b", "16", str(noise), "synth",
-                        str(float(length) + 1.4), "pinknoise"], check=True, capture_output=True)
-        told = subprocess.run(["sox", str(noise), "-n", "stat"], check=True, capture_output=True, text=True).stderr
-        there = float(next(line for line in told.splitlines() if line.startswith("RMS     amp")).split()[-1])
-        gain = rms / 10 ** (decibel / 20) / there
-        made = file.with_name(f"made-{os.getpid()}.wav")
-        subprocess.run(["sox", "-D", "-m", "-v", "1", str(file), "-v", f"{gain:.6f}", str(noise), str(made)], check=True,
-                       capture_output=True)
-        noise.unlink()
-        made.rename(noisy)
-    return noisy
-
-
 # What people say in passing: short, and so nearer to phrases than any sentence.
 _SHORT = """
-oh nice|yes of course|no not really|thank you very much|hello everybody|see you later|what was that|hang on a second|i know right
-that looks great|a bit more|over there|come in|well done|not yet|maybe tomorrow|good question|where is it|let me think|one moment
-who knows|that is fine|look at this|so much better|oh dear|excuse me|why not|never mind|just like that|as you can see|first of all
-in the meantime|how are you|very good|what a mess|too hot|be careful|give me that|pass the salt|more flour please|it is ready
-wait for it|almost done|i forgot|my mistake|sounds good|are you sure|on the other hand|the other one|right here|this way|after that
-before lunch|a little later|half an hour|some water|cold butter|a wooden spoon|wash your hands|mind the step|close the door|open a window
-turn around|sit down|stand up|come back|take two|leave it there|put it down|pick it up|hold this|try again|once more|again please
-the phone rings|who is there|good morning|good evening|sleep well|happy birthday|best of luck|no problem|you are welcome|i agree
-that is true|not at all|absolutely|exactly|interesting|wonderful|perfect|terrible|actually|probably|definitely|sorry|cheers|okay then|right
-""".replace("\n", "|").strip("|")
+oh nice|yes of course|no not really|thank you very much|hello everybody|see you later|what was that|
+hang on a second|i know right|that looks great|a bit more|over there|come in|well done|not yet|maybe tomorrow|
+good question|where is it|let me think|one moment|who knows|that is fine|look at this|so much better|oh dear|
+excuse me|why not|never mind|just like that|as you can see|first of all|in the meantime|how are you|very good|
+what a mess|too hot|be careful|give me that|pass the salt|more flour please|it is ready|wait for it|
+almost done|i forgot|my mistake|sounds good|are you sure|on the other hand|the other one|right here|this way|
+after that|before lunch|a little later|half an hour|some water|cold butter|a wooden spoon|wash your hands|
+mind the step|close the door|open a window|turn around|sit down|stand up|come back|take two|leave it there|
+put it down|pick it up|hold this|try again|once more|again please|the phone rings|who is there|good morning|
+good evening|sleep well|happy birthday|best of luck|no problem|you are welcome|i agree|that is true|
+not at all|absolutely|exactly|interesting|wonderful|perfect|terrible|actually|probably|definitely|sorry|
+cheers|okay then|right
+""".replace("\n", "").strip()
 
 
 def short_talk() -> list[str]:

@@ -32,6 +32,7 @@ from .clients.problems import ProblemList
 from .clients.requests import Requests
 from .clients.server import Client, Server
 from .clients.usage_requests import UsageRequests
+from .clients.voice_requests import VoiceRequests
 from .devices.chord_catcher import ChordCatcher
 from .devices.focus import Focus
 from .devices.grips import Grips
@@ -57,6 +58,7 @@ from .ports import Ports
 from .runs.bench_presses import BenchPresses
 from .runs.control import Control
 from .runs.errands import Errands
+from .runs.hearing import Hearing
 from .runs.kept_values import KeptInDesk
 from .runs.questions import Questions
 from .runs.recorder import Recorder
@@ -102,6 +104,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     historian = Historian(ports, setup.history)
     kept, questions = KeptInDesk(ports, setup.store.folder), Questions(ports, setup.store.versions / "answers.json")
     router.kept = kept
+    hearing = Hearing(ports)
     timekeeper = Timekeeper(ports, player, news)
     live = DeskInUse(ports, setup.store, problems, output)
     rows = DeskRows(ports)
@@ -131,6 +134,8 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     errands.questions, errands.folder = questions, setup.store.folder
     questions.control, questions.news, filters.questions = control, news, questions
     questions.remember_focus, questions.slowly = errands.remember_focus, errands.slowly
+    hearing.devices, hearing.filters, hearing.news, hearing.control = devices, filters, news, control
+    hearing.speak, errands.spoken = errands.say, hearing.speaking
     recorder.devices, recorder.live, recorder.store = devices, live, setup.store
     bench.filters, bench.chord_catcher, bench.meet, bench.devices = filters, chord_catcher, meet, devices
     bench.setup, historian.news = setup, news
@@ -155,7 +160,8 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
 
     def cancel_recording() -> None:
         recorder.cancel("everything was stopped")
-    path.deeds = {REST: rest, RECORD: record, RECORD_KEYBOARD: record, STOP: control.stopped_by_press}
+    path.deeds = {REST: rest, RECORD: record, RECORD_KEYBOARD: record, STOP: control.stopped_by_press,
+                  **hearing.deeds()}
     questions.read_clipboard = lambda: str(errands.reading.clipboard()[1] or "")
     questions.listen = devices.listen
     control.drop_questions = questions.drop
@@ -165,18 +171,20 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     router.on_layers, router.caps_lock = devices.share, bystanders.caps_lock
     news.layer_rows, news.stage_rows = rows.layers, rows.stage
     news.on_control.append(grips.press)
-    news.on_layers.append(devices.show_all_lamps)
+    news.on_layers += [devices.show_all_lamps, hearing.follow]
     news.on_traces += [lamps.follow, historian.note]
     news.on_chatter.append(lambda surface, chatter: None if surface in filters.debouncers else
                            devices.notice_chatter(surface, chatter))
     live.followers = (aside.follow, devices.take, focus.follow)
     live.connected = (network.follow, switchboard.follow)
-    live.told = (meet.tell, lamps.follow, follow_bystanders)
+    live.told = (meet.tell, lamps.follow, follow_bystanders, hearing.follow)
 
     # Clients.
     layer_requests, macro_requests = LayerRequests(ports, editing), MacroRequests(ports, editing)
     meet_requests, network_requests = MeetRequests(ports, editing), NetworkRequests(ports, editing)
     usage_requests, asking_requests = UsageRequests(ports, editing), AskingRequests(ports, editing)
+    voice_requests = VoiceRequests(ports, editing)
+    voice_requests.hearing = hearing
     asking_requests.questions, asking_requests.kept = questions, kept
     layer_requests.chord_catcher, layer_requests.focus, layer_requests.rows = chord_catcher, focus, rows
     layer_requests.setup, layer_requests.control = setup, control
@@ -188,7 +196,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     network_requests.network, usage_requests.historian = network, historian
     requests = Requests(ports, editing, meet_requests, macro_requests, layer_requests, MotionRequests(ports, editing),
                         network_requests, PaperRequests(ports, editing), usage_requests,
-                        GivingRequests(ports, editing), asking_requests)
+                        GivingRequests(ports, editing), asking_requests, voice_requests)
     requests.setup, requests.devices, requests.recorder, requests.aside = setup, devices, recorder, aside
     requests.news, requests.sender, requests.bench, requests.control = news, sender, bench, control
     requests.live, requests.store, requests.rows, requests.output = live, setup.store, rows, output
@@ -200,6 +208,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
         nonlocal was_visited
         bench.let_go(client.number)
         meet.client_left(client.number)
+        hearing.client_left(client.number)
         chord_catcher.client_left(client.number)
         # A client that only asks something must not end an engine whose screen has yet to come.
         was_visited |= bool(client.topics)
@@ -215,7 +224,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
                            kept.follow)
     loop.watch(desk_watch.fileno, desk_watch.ready)
     for call in (network.follow, switchboard.follow, devices.take, devices.watch_for_changes, meet.follow,
-                 follow_bystanders, focus.follow):
+                 follow_bystanders, focus.follow, hearing.follow):
         _try(call, problems)
     kept.read_all()
     live.settle()

@@ -5,11 +5,11 @@ from __future__ import annotations
 from functools import cache
 from types import ModuleType
 
-from . import asking, desk, devices, giving, labels, layers, macros, motion, network, topics, usage
+from . import asking, desk, devices, giving, labels, layers, macros, motion, network, topics, usage, voice
 from .base import News, Request
 
 # In the order in which the reference tells them.
-GROUPS: tuple[ModuleType, ...] = (desk, devices, layers, motion, network, labels, usage, giving, macros, asking)
+GROUPS: tuple[ModuleType, ...] = (desk, devices, layers, motion, network, labels, usage, giving, macros, asking, voice)
 
 
 def word_of(kind: type[Request] | type[News]) -> str:

@@ -12,6 +12,7 @@ from .asking import QuestionRow
 from .base import News, Signal, said
 from .network import SessionsRow
 from .rows import DeskRow, DeviceRow, HandsOffRow, LayersRow, ProblemRow, PulledRow, RecorderRow, StageRow
+from .voice import VoiceRow
 
 
 class PressNews(News, frozen=True, kw_only=True, tag="press"):
@@ -181,6 +182,21 @@ class MovesNews(News, frozen=True, kw_only=True, tag="moves"):
 
 class SessionsNews(News, SessionsRow, frozen=True, kw_only=True, tag="sessions"):
     """Who takes part over the network has changed."""
+
+
+class VoiceNews(News, frozen=True, kw_only=True, tag="voice"):
+    """What microphones hear, or what they listen for, has changed."""
+
+    voices: list[VoiceRow]
+
+
+class LoudnessNews(News, frozen=True, kw_only=True, tag="loudness"):
+    """How loud it is at a microphone, and the words so far of what is being said."""
+
+    surface: str
+    loud: Annotated[float, said("dB below the loudest")]
+    speaking: bool
+    words: str
 
 
 class MissedNews(News, frozen=True, kw_only=True, tag="missed"):

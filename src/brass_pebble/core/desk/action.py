@@ -66,6 +66,9 @@ def lead_in(kind: str, words: str) -> str:
 STOP, SWALLOW, PASS, REST, RECORD = "stop everything", "swallow", "pass through", "rest or wake", "record"
 RECORD_KEYBOARD = "record with the keyboard"
 FIRST, PIN = "back to the first", "pin the layers"
+# What is spoken: whether phrases count, and choosing between readings.
+LISTEN, NO_READING = "listen or not", "take no reading"
+READINGS = tuple(f"take reading {number}" for number in (1, 2, 3))
 # What drives an open screen, for people who have a few switches and nothing else.
 NEXT, PREVIOUS, CHOOSE, BACK, SCAN = (f"screen {what}" for what in ("next", "previous", "choose", "back", "scan"))
 DEEDS = {
@@ -77,6 +80,9 @@ DEEDS = {
     RECORD_KEYBOARD: "◉",
     FIRST: "↺",
     PIN: "▣",
+    LISTEN: "◔",
+    **dict(zip(READINGS, "¹²³", strict=True)),
+    NO_READING: "⁰",
     NEXT: "⇥",
     PREVIOUS: "⇤",
     CHOOSE: "⏎",

@@ -18,8 +18,12 @@ from .player import Run
 from .told import ReactionRow, SentRow, TraceRow
 
 if TYPE_CHECKING:
+    from brass_pebble.core.desk.model import Surface
+
     from .plan import Answer
 
+# Where a trace comes from that no control was pressed for, but that something was said for.
+SPEECH = "speech"
 MOST_SENT = 200
 MOST_REACTIONS = 50
 MS = 1_000_000
@@ -56,6 +60,8 @@ class Trace:
     waited = 0
     # Whether the history has it: “begun”, or “over” with what became of it.
     counted = ""
+    # The surface that heard something that came to no press.
+    heard_by: Surface | None = None
     # Whether its device was answered.
     told_once = False
 
@@ -104,7 +110,8 @@ class Trace:
         names = key_table()
         start = (self.run.begun or self.run.start) if self.run else self.fed
         run, answer = self.run, self.answer
-        surface, layer, action = (answer.surface, answer.layer, answer.action) if answer else (None, None, None)
+        surface, layer, action = (answer.surface, answer.layer, answer.action) if answer else (
+            self.heard_by, None, None)
         since = self.pressed or self.arrived
         row = TraceRow(
             id=self.id,
@@ -154,7 +161,7 @@ def say_raw(code: int, node: str) -> str:
 def sentence(trace: TraceRow) -> str:
     """What happened, in one sentence or two, without the time of day."""
     if trace.origin != "press":
-        parts = [f"{trace.origin}: "]
+        parts = [f"{trace.surface_name if trace.origin == SPEECH else trace.origin}: "]
     else:
         parts = [f"{trace.surface_name} {trace.control}, {trace.gesture}"]
         parts.append(f", in {trace.layer_name}: " if trace.layer_name else ": ")

@@ -16,13 +16,14 @@ from .phrase import Phrase
 from .sounds import distance
 
 SURE, UNSURE, REFUSED, SILENT = "sure", "unsure", "refused", "silent"
-# What speaks for a phrase and against talk, found by a logistic regression (`python benchmarks/voice.py fit`) on 1,079
-# spoken phrases and 845 stretches of talk in which a phrase was found: how far its sounds are from those heard, how well
-# they fit, how the worst word does, and how few sounds it has.
+# What speaks for a phrase and against talk: how far its sounds are from those heard, how well they fit, how the worst
+# word does, and how few sounds it has.  Found by a logistic regression (`python benchmarks/voice.py fit`) on 1,079
+# spoken phrases and 845 stretches of talk in which a phrase was found.
 FAR, FIT, WORST, FEW, USUAL = -11.6, 1.34, 1.82, -21.8, 18.8
-# Where the odds are even it is so much alike that phrases of the usual strictness are just believed.
+# Where the odds are even, phrases of the usual strictness are just believed.
 EVEN, SPREAD = 0.405, 0.5
-# Where nobody told how well it fits: a phrase of fewer sounds than this has to be heard more exactly: each that is missing asks for so many points more.
+# Where nobody told how well it fits: a phrase of fewer sounds than this has to be heard more exactly, and each that is
+# missing asks for so many points more.
 SHORT, POINTS_EACH = 8, 1.5
 # The best reading has to outweigh the next by so much; sounds that fit by this much better weigh e times as much.
 OUTWEIGHS, FITS_BETTER = 5.0, 0.05

@@ -6,11 +6,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
+from typing import Any
 
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.say.setting import Choice as OneOf
-from brass_pebble.core.say.setting import Flag, Texts, Time, setting
+from brass_pebble.core.say.setting import Flag, Texts, Time, setting, write_all
 
 from .judging import REFUSED, SILENT, SURE, UNSURE
 from .numbers import say_number
@@ -43,10 +44,10 @@ class Listening:
     stop: tuple[str, ...] = setting(
         ("stop listening",), Texts("wordings"), "from this on no phrase counts but the one that starts it again, and "
         "those that stop everything", leans=True)
-    begins: str = setting("on", OneOf(("on", "off")), "whether phrases count from the start of the program", "at the start",
-                          proposals=("on", "off"))
-    reply: str = setting(SCREEN, OneOf((SCREEN, SOUND, VOICE)), "how it is told that a phrase was understood: on the screen, "
-                         "also by a short sound, or said by a voice", "reply", proposals=(SCREEN, SOUND, VOICE))
+    begins: str = setting("on", OneOf(("on", "off")), "whether phrases count from the start of the program",
+                          "at the start", proposals=("on", "off"))
+    reply: str = setting(SCREEN, OneOf((SCREEN, SOUND, VOICE)), "how it is told that a phrase was understood: on the "
+                         "screen, also by a short sound, or said by a voice", "reply", proposals=(SCREEN, SOUND, VOICE))
     choose_within: int = setting(
         8 * SECOND, Time(SECOND, 120 * SECOND), "how long readings stand to be chosen from", "choose within",
         proposals=(None, "4s", "8s", "15s", "30s"))
@@ -237,3 +238,10 @@ def _plain(text: str) -> list[str]:
         return plain_words(text)
     except ProblemError:
         return []
+
+
+def write_listening(settings: Listening) -> dict[str, Any]:
+    """The settings that are not as usual, as desk.toml has them."""
+    usual = Listening()
+    return {**write_all(settings), **{name: list(getattr(settings, name)) for name in ("attention", "start", "stop")
+                                      if getattr(settings, name) != getattr(usual, name)}}

@@ -79,10 +79,12 @@ class Phrase:
     slots: dict[str, Slot] = field(default_factory=dict)
     strict: int = setting(STRICT, NumberKind(0, 100, hint=f"Most phrases need no more than the default, {STRICT}",
                                              whole=True),
-                          "how alike what was heard has to be, 0 to 100", "strict", proposals=(None, 40, 50, 70, 80, 90))
-    attention: bool = setting(True, Flag(), "false: it counts without the attention word", "needs the attention word",
-                              proposals=(True, False))
-    reply: str = setting("", Text(120), "what is told when it was understood; {name} is the value of a slot", "reply")
+                          "how alike what was heard has to be, 0 to 100", "strict",
+                          proposals=(None, 40, 50, 70, 80, 90))
+    attention: bool = setting(True, Flag(), "false: it counts without the attention word",
+                              "needs the attention word", proposals=(True, False))
+    reply: str = setting("", Text(120), "what is told when it was understood; {name} is the value of a slot",
+                         "reply")
 
     @property
     def legend(self) -> str:
@@ -106,6 +108,17 @@ def number_slot(low: Decimal, high: Decimal, step: Decimal) -> NumberSlot:
     if slot.decimals > MOST_DECIMALS:
         raise ValueError(f"a spoken number has at most {MOST_DECIMALS} decimals")
     return slot
+
+
+def tell_slot(slot: Slot) -> str:
+    """What a slot takes, in words."""
+    if isinstance(slot, NumberSlot):
+        steps = "" if slot.step == 1 else f" in steps of {slot.step:f}"
+        return f"a number from {slot.low:f} to {slot.high:f}{steps}"
+    if isinstance(slot, ChoiceSlot):
+        shown = [choice.say[0].text for choice in slot.choices]
+        return "one of " + ", ".join(shown[:6]) + (f" and {len(shown) - 6} more" if len(shown) > 6 else "")
+    return f"up to {slot.longest} free words"
 
 
 def vocabulary(phrases: Sequence[Phrase]) -> tuple[str, ...]:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Raw, to_builtins
 
-from brass_pebble.core.desk.look.rows import control_row, label_rows, layer_row, macro_rows
+from brass_pebble.core.desk.look.rows import control_row, label_rows, layer_row, macro_rows, phrase_row
 from brass_pebble.core.desk.look.shown import show_controls
 from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.parts import taker
@@ -18,6 +18,7 @@ from brass_pebble.core.play.bounce import Chatter
 from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.say.setting import write_all
 from brass_pebble.core.signals.signal import STRUCK, signal_name
+from brass_pebble.core.voice.listening import write_listening
 from brass_pebble.engine.devices.focus import Focus
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.devices.set_aside import SetAside
@@ -102,6 +103,8 @@ class DeskRows:
             "hold_after_ms": surface.hold_after / MS, "second_within_ms": surface.second_within / MS,
             "lamps": dict(surface.lamps), "layout": surface.layout.id, "debounce_ms": surface.debounce / MS,
             "takes": [str(part) for part in surface.takes],
+            "phrases": [to_builtins(phrase_row(phrase)) for phrase in surface.phrases],
+            "listening": write_listening(surface.listening) if surface.phrases else {},
             "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
             "trial": surface.id in self.devices.trials, **self._held(surface, holding)}
         return Raw(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}".encode("utf-8", "replace"))

@@ -365,15 +365,15 @@ class Devices:
             self.show_lamps(surface_id)
             self.live.tell_desk()
 
-    def lost(self, surface_id: str, why: str) -> None:
-        """A device was pulled out: release what it held, and wait for it."""
+    def lost(self, surface_id: str, why: str, told: str = "") -> None:
+        """A device was pulled out: release what it held, and wait for it.  `told` is what the person is to know."""
         log.info("surface %s lost its device: %s", surface_id, why)
         surface, rules = self._ports.desk.surfaces.get(surface_id), self.holdings[surface_id].rules
         self.path.let_go(surface_id)
         self.give_back(surface_id)
         if surface is not None and surface.unplugged == "end":
             self.control.stop_runs_of(surface_id)
-        self.holdings[surface_id] = Holding(rules, "missing", "its device was pulled out; plug it in again")
+        self.holdings[surface_id] = Holding(rules, "missing", told or "its device was pulled out; plug it in again")
         self.live.tell_desk()
         self.look_again()
 

@@ -61,7 +61,7 @@ class PressWay:
             try:
                 arrived_events = source.read(fileno)
             except DeviceGone as gone:
-                self.devices.lost(surface_id, str(gone))
+                self.devices.lost(surface_id, str(gone), gone.told)
                 return
             except Exception as error:
                 self.devices.cannot_be_read(surface_id, error)

@@ -12,7 +12,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from brass_pebble import paths
 from brass_pebble.core.desk.layer_switch import fits
@@ -59,6 +59,12 @@ TOLD_ONCE = "start"
 Done = tuple[str, object]  # a remark for the trace, and the answer
 
 
+class SpeakingTold(Protocol):
+    """Whoever wants to know when the program speaks."""
+
+    def __call__(self, *, begins: bool) -> None: ...
+
+
 class Errands:
     """Does errands, and answers the runs that wait for them."""
 
@@ -69,6 +75,8 @@ class Errands:
     output: Output
     questions: Questions
     folder: Path
+    # Told, on a thread, when speaking begins and ends.
+    spoken: SpeakingTold
 
     def __init__(self, ports: Ports) -> None:
         self._ports = ports
@@ -248,6 +256,10 @@ class Errands:
         """Do something about windows on a thread, then `then(result)` on the loop; false if too many wait."""
         return self._pool("window").do(job, then)
 
+    def say(self, text: str, then: Callable[[], None]) -> None:
+        """Say a text aloud, then call back on the loop, whether it could be said or not."""
+        self._pool("speak").do(lambda: self._speak(Errand(0, "speak", (text,))), lambda result: then())
+
     # At once.
 
     def _show(self, run: Run, ask: Errand) -> Done:
@@ -291,7 +303,11 @@ class Errands:
     def _speak(self, ask: Errand) -> Done:
         for speaker in SPEAKERS:
             if shutil.which(speaker[0]):
-                ended = self._helpers.run([*speaker, ask.words[0]], 30.0)
+                self.spoken(begins=True)
+                try:
+                    ended = self._helpers.run([*speaker, ask.words[0]], 30.0)
+                finally:
+                    self.spoken(begins=False)
                 return ended.remark, ended.well
         return "nothing was said: no speech program is here. Install speech-dispatcher or espeak-ng", False
 

@@ -14,7 +14,11 @@ KeyEvent = tuple[int, int, int]
 
 
 class DeviceGone(Exception):
-    """The device was pulled out."""
+    """The device was pulled out; `told` is what a person is to know of it, if there is more to know."""
+
+    def __init__(self, why: str, told: str = "") -> None:
+        super().__init__(why)
+        self.told = told
 
 
 class InputError(Exception):

@@ -1,4 +1,4 @@
-"""Microphones as inputs: each is heard by a process of its own (kinds/voice/ear.py), which is started again when it dies.
+"""Microphones as inputs: each is heard by a process of its own (kinds/voice/ear.py), started again when it dies.
 
 What is said arrives as messages and not as keys: the engine decides what counts (`HearsSpeech`).
 """
@@ -21,12 +21,13 @@ import msgspec
 
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.parts import Shares
-from brass_pebble.kinds.voice.messages import LONGEST_LINE, Cannot, Gone, Listen, Order, Told, Watch
+from brass_pebble.kinds.voice import messages
+from brass_pebble.kinds.voice.messages import Cannot, Gone, Listen, Order, Told
 from brass_pebble.kinds.voice.recogniser import NEEDS
 from brass_pebble.kinds.voice.sources import KIND, microphones, pulse_server
 
 from .base import DeviceGone, Input, InputError, KeyEvent, RestsByItself
-from .kind import Ear, InputKind
+from .kind import Ear, InputKind, Watch
 from .listening import Heard
 
 # A process that died is started again after so long, in s: at once at first, later and later while it keeps dying.
@@ -58,7 +59,7 @@ class MicrophoneInput(RestsByItself):
         self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
         self._listen: Listen | None = None
-        self._watch = Watch(on=False)
+        self._watch = messages.Watch(on=False)
         # Why it is not here any more.
         self._pulled = ""
         self._closing = threading.Event()
@@ -98,7 +99,7 @@ class MicrophoneInput(RestsByItself):
                 self._send(order)
         last: Told | None = None
         assert process.stdout is not None
-        for line in iter(lambda: process.stdout.readline(LONGEST_LINE), b""):
+        for line in process.stdout:
             try:
                 told = msgspec.json.decode(line, type=Told)
             except msgspec.MsgspecError:
@@ -164,7 +165,7 @@ class MicrophoneInput(RestsByItself):
             told = self._waiting.popleft()
             self.told(told)
         if self._pulled:
-            raise DeviceGone(self._pulled)
+            raise DeviceGone(self._pulled, self._pulled)
         return ()
 
     def expect(self, wanted: frozenset[int], *, never_lets_go: bool) -> None:
@@ -199,8 +200,9 @@ class MicrophoneWatch:
         again = iter(AGAIN)
         while not self._closing.is_set():
             try:
-                self._process = subprocess.Popen(["pactl", "subscribe"], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                                                 stderr=subprocess.DEVNULL, env={**os.environ, "LC_ALL": "C.UTF-8"})
+                self._process = subprocess.Popen(["pactl", "subscribe"], stdin=subprocess.DEVNULL,
+                                                 stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
+                                                 env={**os.environ, "LC_ALL": "C.UTF-8"})
             except OSError:
                 return
             assert self._process.stdout is not None
@@ -262,6 +264,8 @@ class MicrophoneKind(InputKind):
 
     name = KIND
     by_messages = True
+    # A sound server gives whoever listens another microphone in place of one that was pulled out.
+    goes_silently = True
     listens_unasked = False
 
     def present(self) -> list[DeviceFacts]:
@@ -277,5 +281,5 @@ class MicrophoneKind(InputKind):
         assert isinstance(opened, MicrophoneInput)
         return MicrophoneEars(opened)
 
-    def watches(self) -> list[MicrophoneWatch]:
+    def watches(self) -> list[Watch]:
         return [MicrophoneWatch()] if pulse_server() and shutil.which("pactl") else []

@@ -16,7 +16,7 @@ from .recogniser import Recogniser
 from .speech import FRAME_BYTES, Cleaner, Speech, clipped, loudness
 
 MS = 1_000_000
-# While silence lasts it is looked at each frame whether the utterance is over; before, only so often, to show the words.
+# While silence lasts it is looked at each frame whether the utterance is over; before, so often, to show the words.
 LOOKED_AT = 5
 
 

@@ -1,6 +1,6 @@
-"""What goes between the engine and the process that hears: one message a line, JSON.  Times are in ns of CLOCK_MONOTONIC.
+"""What goes between the engine and the process that hears: one message a line, JSON.
 
-Numbers of slots are texts, so that decimals stay exact.
+Times are in ns of CLOCK_MONOTONIC.  Numbers of slots are texts, so that decimals stay exact.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from msgspec import Meta, Struct
 
 Text = Annotated[str, Meta(max_length=500)]
 Id = Annotated[str, Meta(max_length=100)]
-Time = Annotated[int, Meta(ge=0, lt=2**63)]
+Time = Annotated[int, Meta(ge=0, le=2**63 - 1)]
 Per = Annotated[int, Meta(ge=0, le=100)]
 LONGEST_LINE = 4_000_000
 

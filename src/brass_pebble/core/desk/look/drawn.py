@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated, Any, Protocol
 
-from msgspec import Struct
+from msgspec import Meta, Struct
 
 from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.play.axis import AxisSettings
@@ -152,6 +152,29 @@ class ChatterRow(Struct, frozen=True, kw_only=True):
     offer: Annotated[str, said("the time that would swallow them")]
 
 
+class PhraseSlot(Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
+    """What can be said in a place of a phrase: a number from `low` to `high`, one of a list, or some free words."""
+
+    low: Annotated[float | None, said("of a number")] = None
+    high: float | None = None
+    step: float | None = None
+    one_of: Annotated[dict[Annotated[str, Meta(max_length=200)], int | Annotated[str, Meta(max_length=500)]],
+                      said("words, and what they stand for: a key, a chord, a text, a number")] = {}
+    words: Annotated[int, Meta(ge=0, le=40), said("how many free words")] = 0
+
+
+class PhraseRow(Struct, frozen=True, kw_only=True):
+    """A phrase: what is said, and how."""
+
+    id: str
+    say: list[str]
+    slots: dict[str, PhraseSlot]
+    strict: int
+    attention: Annotated[bool, said("whether it needs the attention word")]
+    reply: str
+    counts: Annotated[str, said("what its slots take, in words")] = ""
+
+
 class BareSurface(Struct, frozen=True, kw_only=True):
     """A surface with its drawing and its layers, as its files have it."""
 
@@ -184,6 +207,8 @@ class SurfaceRow(BareSurface, frozen=True, kw_only=True):
     has_lamps: list[str]
     ask: Annotated[list[AskedRow], said("devices of which one is meant, if it cannot be told")]
     chatter: ChatterRow | None
+    phrases: Annotated[list[PhraseRow], said("of one that is spoken to")] = []
+    listening: Annotated[dict[str, Any], said("how it is listened to, where that is not as usual")] = {}
     bench: bool
     state: Annotated[str, said("`taken`, `resting`, `missing`, …")]
     why: str

@@ -14,6 +14,7 @@ from brass_pebble.core.play.plan import show_action
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.setting import settings_of
 from brass_pebble.core.signals.signal import STRUCK, spell, wire
+from brass_pebble.core.voice.phrase import ChoiceSlot, NumberSlot, Phrase, Slot, tell_slot
 
 from .drawn import (
     OWN,
@@ -25,6 +26,8 @@ from .drawn import (
     LabelsRow,
     LayerRow,
     MacroRow,
+    PhraseRow,
+    PhraseSlot,
     TurnRow,
 )
 from .shown import show_controls
@@ -86,6 +89,24 @@ def surface_row(desk: Desk, surface: Surface) -> BareSurface:
     return BareSurface(id=surface.id, name=surface.name, layout=surface.layout.id, at=list(surface.at),
                        labels=label_rows(surface), home=list(surface.home), layers=layers,
                        controls=show_controls(controls, layers))
+
+
+def phrase_row(phrase: Phrase) -> PhraseRow:
+    """A phrase, as its file has it."""
+    return PhraseRow(id=phrase.id, say=[wording.text for wording in phrase.say], strict=phrase.strict,
+                     attention=phrase.attention, reply=phrase.reply,
+                     slots={name: slot_row(slot) for name, slot in phrase.slots.items()},
+                     counts="; ".join(f"{name}: {tell_slot(slot)}" for name, slot in phrase.slots.items()))
+
+
+def slot_row(slot: Slot) -> PhraseSlot:
+    """A slot, as its file has it."""
+    if isinstance(slot, NumberSlot):
+        return PhraseSlot(low=float(slot.low), high=float(slot.high), step=float(slot.step))
+    if isinstance(slot, ChoiceSlot):
+        return PhraseSlot(one_of={wording.text: choice.gives if isinstance(choice.gives, int) else str(choice.gives)
+                                  for choice in slot.choices for wording in choice.say})
+    return PhraseSlot(words=slot.longest)
 
 
 def macro_rows(desk: Desk) -> list[MacroRow]:

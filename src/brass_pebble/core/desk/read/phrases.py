@@ -54,7 +54,8 @@ def read_phrases(fields: Fields) -> tuple[Phrase, ...]:
         try:
             find_signal(f"{PHRASE.word} {name}")
         except ProblemError:
-            row.problem("", f"“{name}” cannot be the id of a phrase", "Use small letters, digits and -, as in oven-close")
+            row.problem("", f"“{name}” cannot be the id of a phrase",
+                        "Use small letters, digits and -, as in oven-close")
             continue
         if (phrase := _read_phrase(name, row)) is not None:
             found.append(phrase)
@@ -104,7 +105,8 @@ def _read_slot(row: Fields) -> Slot | None:
         try:
             slot = number_slot(low, high, step)
         except ValueError as error:
-            row.problem("", f"such a number cannot be said: {error}", "Write slot.level = { from = 0, to = 100, step = 1 }")
+            row.problem("", f"such a number cannot be said: {error}",
+                        "Write slot.level = { from = 0, to = 100, step = 1 }")
             slot = NumberSlot()
     row.done()
     return slot
