@@ -200,7 +200,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     requests.setup, requests.devices, requests.recorder, requests.aside = setup, devices, recorder, aside
     requests.news, requests.sender, requests.bench, requests.control = news, sender, bench, control
     requests.live, requests.store, requests.rows, requests.output = live, setup.store, rows, output
-    requests.kept, requests.questions = kept, questions
+    requests.kept, requests.questions, requests.hearing = kept, questions, hearing
     requests.meet, requests.chord_catcher, requests.bystanders = meet, chord_catcher, bystanders
     was_visited = False
 

@@ -24,6 +24,7 @@ from .base import (
     said,
 )
 from .rows import DeskRow, HandsOffRow, LayersRow, ProblemRow, StageRow
+from .voice import VoiceRow
 
 
 class Welcome(Reply, frozen=True, kw_only=True):
@@ -62,6 +63,7 @@ class WholeDesk(Reply, frozen=True, kw_only=True):
     down: Annotated[list[tuple[str, str]], said("what is down: surface, control")]
     values: Annotated[dict[str, str], said("what macros keep, as text, shortened")]
     questions: Annotated[list[QuestionRow], said("what macros ask and wait for, the oldest first")]
+    voices: Annotated[list[VoiceRow], said("microphones of the desk")] = []
 
 
 class AskDesk(Request, frozen=True, kw_only=True, tag="desk"):

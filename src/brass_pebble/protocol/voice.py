@@ -8,7 +8,7 @@ from msgspec import Meta, Struct, UnsetType
 
 from brass_pebble.core.desk.look.drawn import PhraseSlot
 
-from .base import UNSET, Changed, Id, Number, Reply, Request, Text, Word, said
+from .base import UNSET, Changed, Id, Reply, Request, Text, Word, said
 
 Wordings = Annotated[list[Word], Meta(max_length=12)]
 
@@ -18,6 +18,7 @@ class ReadingRow(Struct, frozen=True, kw_only=True):
 
     phrase: str
     said: str
+    does: Annotated[str, said("what it would do")]
     alike: Annotated[int, said("how alike what was heard is, 0 to 100")]
     values: Annotated[dict[str, str], said("of its slots, as text")]
 
@@ -109,7 +110,7 @@ class SetHearing(Request, frozen=True, kw_only=True, tag="set_hearing"):
 class LookAtVoice(Request, frozen=True, kw_only=True, tag="look_at_voice"):
     """Be told, by the topic `loudness`, how loud it is and the words as they come, for some seconds."""
 
-    seconds: Annotated[Number, Meta(ge=0, le=600), said("0 for no longer")] = 60
+    seconds: Annotated[float, Meta(ge=0, le=600), said("0 for no longer")] = 60
 
 
 class NewPhrase(Changed, frozen=True, kw_only=True):

@@ -46,6 +46,7 @@ VIEWS = {
     "labels": ("labels.view", "LabelsView"), "usage": ("usage.view", "UsageView"),
     "take in": ("giving.take_in_view", "TakeInView"), "asleep": ("giving.asleep_view", "AsleepView"),
     "versions": ("giving.versions_view", "VersionsView"), "values": ("kept.view", "ValuesView"),
+    "phrases": ("phrases.view", "PhrasesView"),
 }
 
 

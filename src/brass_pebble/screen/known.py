@@ -17,6 +17,7 @@ from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import WholeDesk
 from brass_pebble.protocol.devices import Devices
 from brass_pebble.protocol.rows import DeskRow, HandsOffRow, LayersRow, ProblemRow, RecorderRow, StageRow
+from brass_pebble.protocol.voice import VoiceRow
 
 Spot = tuple[str, str]  # surface id, control id
 KEPT = 200
@@ -60,6 +61,8 @@ class Known:
         self.layers = LayersRow(on={}, cycles=[], window=None, pinned=False, follows=False, source="", trouble="")
         # Values that macros keep, as text.
         self.values: dict[str, str] = {}
+        # Microphones of the desk.
+        self.voices: list[VoiceRow] = []
         # Surfaces that the screen presses though they are real, since the person said so.
         self.by_hand: set[str] = set()
         # Whether labels grow to block letters with their caps.
@@ -90,7 +93,7 @@ class Known:
     def take_snapshot(self, reply: WholeDesk, traces: Iterable[TraceRow]) -> None:
         """Begin anew with what the engine says now."""
         self.desk, self.problems, self.programs = reply.desk, reply.problems, reply.programs
-        self.layers, self.values = reply.layers, reply.values
+        self.layers, self.values, self.voices = reply.layers, reply.values, reply.voices
         self.at = {(surface, control): at for surface, control, at in reply.at}
         self.down = set(reply.down)
         self.traces.clear()
@@ -128,9 +131,21 @@ class Known:
                 return self._take_layers(news)
             case topics.ValuesNews():
                 return self._take_values(news.values)
+            case topics.VoiceNews():
+                self.voices = news.voices
             case topics.MissedNews():
                 self.missed += news.count
         return set()
+
+    @property
+    def mic_lamp(self) -> str:
+        """Which microphones are read now, and whether what is said counts; empty if none is."""
+        read = [voice for voice in self.voices if voice.reads]
+        if not read:
+            return ""
+        counts = any(voice.on for voice in read)
+        names = read[0].name if len(read) == 1 else f"{len(read)} microphones"
+        return f"◖ hears: {names}{'' if counts else ', phrases off'}"
 
     def move_surface(self, surface_id: str, at: list[float]) -> None:
         """Draw a surface at another place; the engine does not know of it yet."""

@@ -7,15 +7,16 @@ from collections.abc import Generator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
+from brass_pebble.core.say.durations import write_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keys import Chord, parse_chord
 
 from .asks import Ask, CatchUp, Errand, GaveUp, Laying
-from .steps import Pieces, Step, check_typed, every_words, fill, lay_typed, read_chord, read_text, read_time
+from .steps import Pieces, Step, check_typed, every_words, fill, lay_typed, read_chord, read_text, read_time, value_now
 from .text_lines import dedented
 from .timetable import Timeline
-from .value.kinds import Known, Scope, tell_value
-from .value.reckon import Text
+from .value.kinds import TEXT, Known, Scope, tell_value
+from .value.reckon import Text, check_kind, is_fixed, say
 
 USUAL_PASTE = parse_chord("Ctrl+V")
 # What clears the indentation that an editor has put before a new line: what is typed next takes its place.
@@ -252,6 +253,43 @@ class PasteFile(FileText, Pastes):
         return f"paste file {self.file.source}{self._with()}"
 
 
+@dataclass(eq=False, repr=False)
+class TapValue(Step):
+    """Down and up, of the key or chord that a value names."""
+
+    which: object = None
+    length: int | None = None
+
+    @property
+    def fixed(self) -> bool:
+        return is_fixed(self.which)
+
+    def read(self, pieces: Pieces, known: Known) -> None:
+        self.which = pieces[0]
+        if check_kind(self.which, known, self.line) != TEXT:
+            raise ProblemError("a key is named by a text", line=self.line, column=1,
+                               hint='Write tap chord said, or tap chord "Ctrl+1"')
+        self.length = read_time(pieces[1], self.line)
+
+    def lay(self, timeline: Timeline) -> Laying:
+        text = value_now(self.which, timeline, self.line)
+        if text == "":
+            # Nothing was said: a key without words plays it, or it is looked at before anything was.
+            return
+        try:
+            chord = parse_chord(str(text))
+        except ProblemError as error:
+            raise ProblemError(f"“{text}” cannot be tapped: {error.problem.what}", line=self.line,
+                               hint=error.problem.hint) from None
+        timeline.lay_tap(timeline.codes_of(chord), timeline.tap if self.length is None else self.length)
+        yield from ()
+
+    def words(self) -> str:
+        return f"tap chord {say(self.which)}" + (
+            f" for {write_duration(self.length)}" if self.length is not None else "")
+
+
 TEXT_STEPS: dict[str, type[Step]] = {
+    "tap_value": TapValue,
     "type_lines": TypeLines, "paste_lines": PasteLines, "type_file": TypeFile, "paste_file": PasteFile, "paste": Paste,
 }

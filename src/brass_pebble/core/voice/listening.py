@@ -227,10 +227,14 @@ def _wordings(texts: Iterable[str]) -> tuple[Wording, ...]:
     return tuple(found)
 
 
-def starts_with_attention(words: str, settings: Listening) -> bool:
-    """Whether words begin with the attention word."""
+def without_attention(words: str, settings: Listening) -> tuple[str, bool]:
+    """Words without the attention word that they begin with, and whether they do; that word alone stays."""
     said = words.split()
-    return any(said[:len(opens)] == opens for text in settings.attention if (opens := _plain(text)))
+    for text in settings.attention:
+        opens = _plain(text)
+        if opens and said[:len(opens)] == opens:
+            return " ".join(said[len(opens):]) or words, True
+    return words, False
 
 
 def _plain(text: str) -> list[str]:

@@ -9,8 +9,8 @@ from decimal import Decimal
 from brass_pebble.core.say.setting import Flag, Text, setting
 from brass_pebble.core.say.setting import Number as NumberKind
 
-from .numbers import LARGEST, MOST_DECIMALS
-from .wording import Wording
+from .numbers import LARGEST, MOST_DECIMALS, say_number
+from .wording import Optional, SlotPlace, Wording
 
 Value = int | Decimal | str
 # How many words a slot of free words takes, unless told.
@@ -88,8 +88,14 @@ class Phrase:
 
     @property
     def legend(self) -> str:
-        """What stands on its cap: the first wording."""
-        return self.say[0].text if self.say else self.id
+        """What stands on its cap: the first wording, as short as it can be said."""
+        return short_wording(self.say[0]) if self.say else self.id
+
+
+def short_wording(wording: Wording) -> str:
+    """A wording without what may be left out; what can be several stands as …"""
+    return " ".join("…" if isinstance(item, SlotPlace) else item.text for item in wording.items
+                    if not isinstance(item, Optional))
 
 
 def number_slot(low: Decimal, high: Decimal, step: Decimal) -> NumberSlot:
@@ -119,6 +125,17 @@ def tell_slot(slot: Slot) -> str:
         shown = [choice.say[0].text for choice in slot.choices]
         return "one of " + ", ".join(shown[:6]) + (f" and {len(shown) - 6} more" if len(shown) > 6 else "")
     return f"up to {slot.longest} free words"
+
+
+def example_of(phrase: Phrase) -> str:
+    """The first wording, as short as it can be said, with a value for each slot."""
+    def one(name: str) -> str:
+        slot = phrase.slots[name]
+        if isinstance(slot, NumberSlot):
+            return say_number(slot.low + slot.step * ((slot.high - slot.low) / slot.step // 2))
+        return short_wording(slot.choices[0].say[0]) if isinstance(slot, ChoiceSlot) else "some words"
+    return " ".join(one(item.name) if isinstance(item, SlotPlace) else item.text for item in phrase.say[0].items
+                    if not isinstance(item, Optional)) if phrase.say else ""
 
 
 def vocabulary(phrases: Sequence[Phrase]) -> tuple[str, ...]:

@@ -22,6 +22,7 @@ from brass_pebble.engine.hot.sender import Sender
 from brass_pebble.engine.ports import LiveDesk, Ports
 from brass_pebble.engine.runs.bench_presses import BenchPresses
 from brass_pebble.engine.runs.control import Control
+from brass_pebble.engine.runs.hearing import Hearing
 from brass_pebble.engine.runs.kept_values import KeptInDesk
 from brass_pebble.engine.runs.questions import Questions
 from brass_pebble.engine.runs.recorder import Recorder
@@ -63,6 +64,7 @@ class Requests:
     bystanders: Bystanders
     kept: KeptInDesk
     questions: Questions
+    hearing: Hearing
 
     def __init__(self, ports: Ports, editing: Editing, *others: object) -> None:
         self._ports, self._editing = ports, editing
@@ -94,7 +96,7 @@ class Requests:
                 "layers": self.rows.layers(), "at": self._ports.router.mover.positions(),
                 "down": [[s, self._ports.desk.surfaces[s].control_of(c)] for s, c in self._ports.router.held()
                          if s in self._ports.desk.surfaces],
-                "values": self.kept.shown(), "questions": self.questions.rows()}
+                "values": self.kept.shown(), "questions": self.questions.rows(), "voices": self.hearing.rows()}
 
     def do_traces(self, client: Client, ask: messages.AskTraces) -> Message:
         """The latest traces, oldest first."""

@@ -10,9 +10,10 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from brass_pebble.core.desk.action import LISTEN, NO_READING, READINGS, STOP
+from brass_pebble.core.desk.action import LISTEN, NO_READING, READINGS, STOP, lead_in
 from brass_pebble.core.desk.model import Surface
 from brass_pebble.core.play.gesture import PRESS, WITH
+from brass_pebble.core.play.plan import show_action
 from brass_pebble.core.play.player import Run
 from brass_pebble.core.play.trace import SPEECH, Trace
 from brass_pebble.core.signals.midi_in import FULL_STRENGTH
@@ -34,7 +35,7 @@ from brass_pebble.core.voice.listening import (
     Heard,
     Listener,
     listened_for,
-    starts_with_attention,
+    without_attention,
 )
 from brass_pebble.core.voice.phrase import ChoiceSlot, NumberSlot, Phrase, WordsSlot
 from brass_pebble.core.voice.wording import plain_words
@@ -220,15 +221,18 @@ class Hearing:
             trace = self._press(surface, candidate, now if decision.do == CHOSE else min(at, now))
             words = f"“{candidate.said}”"
             if trace is not None:
+                words = _did(trace)
                 trace.remark(f"heard “{candidate.said}”" + (
                     f", {candidate.alike} % sure" if spoken.source is not None else "") + (
                     ", chosen from several" if decision.do == CHOSE else ""))
                 self.news.touch(trace)
-                self._reply(surface, spoken, candidate)
+                if told := self._reply(surface, candidate):
+                    words = f"{words}: {told}"
         elif decision.do == ASK:
             until = listener.choose_until
             self._ports.alarms.at(f"readings {surface.id}", until, lambda at: self._readings_over(surface.id))
-            words = f"not sure: {decision.why}; choose one"
+            first, second = decision.choices[:2]
+            words = f"not sure: “{first.said}” or “{second.said}”; choose one"
         elif decision.do == ATTEND:
             words = "listening for a phrase"
             self._ports.alarms.at(f"attention {surface.id}", listener.attentive_until, lambda at: self.tell())
@@ -244,7 +248,7 @@ class Hearing:
             "said": candidate.said if candidate is not None else "", "do": decision.do, "words": words,
             "phrase": candidate.phrase if candidate is not None else "",
             "alike": candidate.alike if candidate is not None else 0,
-            "needed": candidate.needed if candidate is not None else 0,
+            "needed": candidate.needed if candidate is not None and spoken.source is not None else 0,
             "at": (at + self._ports.wall_offset()) / 1e9, "waited_ms": spoken.waited / MS,
             "trace": trace.id}
         self.follow()
@@ -273,23 +277,19 @@ class Hearing:
         macro = self._ports.desk.macros.get(run.owner.macro) if isinstance(run.owner, Trace) else None
         return macro is not None and bool(REPEATS.search(macro.source))
 
-    def _reply(self, surface: Surface, spoken: Spoken, candidate: Candidate) -> None:
-        """Have the person hear that it was understood."""
+    def _reply(self, surface: Surface, candidate: Candidate) -> str:
+        """Have the person hear that it was understood.  Returns the phrase's own reply, with the values filled in."""
         phrase = next(each for each in surface.phrases if each.id == candidate.phrase)
-        told = phrase.reply or candidate.said
+        told = phrase.reply
         for name, value in candidate.values.items():
             told = told.replace(f"{{{name}}}", str(value))
         how = surface.listening.reply
         if how == VOICE:
-            self.speak_aloud(told)
+            # What is heard meanwhile is not taken for a phrase, but for those that stop everything.
+            self.speak(told or candidate.said, lambda: None)
         elif how != SCREEN:
             self._ports.publisher.publish("note", {"text": "", "bell": True})
-        if phrase.reply and how != VOICE:
-            self._ports.publisher.publish("note", {"text": told, "bell": False})
-
-    def speak_aloud(self, text: str) -> None:
-        """Say something; what is heard meanwhile is not taken for a phrase, but for those that stop everything."""
-        self.speak(text, lambda: None)
+        return told
 
     def speaking(self, *, begins: bool) -> None:
         """The program begins or ends to speak, for whomever; from any thread."""
@@ -357,9 +357,18 @@ class Hearing:
             "unknown": spoken.unknown, "loud": round(max(-120.0, spoken.loud), 1), "speaking": spoken.speaking,
             "words": spoken.words,
             "choices": [{"phrase": each.phrase, "said": each.said, "alike": each.alike,
+                         "does": self._would_do(surface, each.phrase),
                          "values": {name: str(value) for name, value in each.values.items()}}
                         for each in listener.choices] if standing else [],
             "left_ms": max(0, listener.choose_until - now) / MS if standing else 0.0, "last": spoken.last}
+
+    def _would_do(self, surface: Surface, phrase: str) -> str:
+        found = surface.answer(phrase, PRESS, self._ports.router.layers.stack(surface))
+        if found is None:
+            return ""
+        action = found[1].action
+        names = {macro.id: macro.name for macro in self._ports.desk.macros.values()}
+        return lead_in(action.kind, show_action(action.kind, action.target, names))
 
     def tell(self) -> None:
         """Tell clients how it is now."""
@@ -375,6 +384,14 @@ class Hearing:
         """Nobody looks for it any more."""
         if client in self._looked_at:
             self.look(client, 0)
+
+
+def _did(trace: Trace) -> str:
+    """What a phrase did, as screens tell it."""
+    answer = trace.answer
+    if answer is None or answer.action is None:
+        return trace.why or "nothing is bound to it"
+    return lead_in(answer.action.kind, answer.words) if trace.state != "nothing" else trace.why
 
 
 def press_values(phrase: Phrase, candidate: Candidate) -> tuple[dict[str, int | str], Mapping[str, str]]:
@@ -394,7 +411,8 @@ def press_values(phrase: Phrase, candidate: Candidate) -> tuple[dict[str, int | 
 
 
 def _received(told: Uttered, surface: Surface) -> Heard:
-    return Heard(told.kind, tuple(
-        Candidate(each.phrase, each.said, each.values, each.alike, each.needed,
-                  starts_with_attention(each.said, surface.listening), each.trouble)
-        for each in told.candidates), told.why, told.began, told.ended)
+    found = []
+    for each in told.candidates:
+        said, attentive = without_attention(each.said, surface.listening)
+        found.append(Candidate(each.phrase, said, each.values, each.alike, each.needed, attentive, each.trouble))
+    return Heard(told.kind, tuple(found), told.why, told.began, told.ended)

@@ -43,8 +43,8 @@ SETTINGS = (Binding("i", "settings", "settings", show=False,
 # Views that any other one leads to, by the same capital letter; the desk's own help has their words.
 VISITS = tuple(Binding(key, f"visit('{name}')", show=False) for key, name in (
     ("M", "meet"), ("K", "clashes"), ("C", "checkup"), ("N", "network"), ("L", "labels"), ("U", "usage"),
-    ("V", "versions"), ("G", "asleep"), ("S", "values")))
-OF_A_SURFACE = ("labels", "usage")
+    ("V", "versions"), ("G", "asleep"), ("S", "values"), ("J", "phrases")))
+OF_A_SURFACE = ("labels", "usage", "phrases")
 
 
 class DeskActions(View):

@@ -127,6 +127,7 @@ class DeskView(DeskActions):
         Binding("U", "visit('usage')", "usage", show=False, tooltip="usage, and better places"),
         Binding("V", "visit('versions')", "versions", show=False, tooltip="earlier versions of the desk"),
         Binding("S", "visit('values')", "values", show=False, tooltip="the values that macros keep"),
+        Binding("J", "visit('phrases')", "phrases", show=False, tooltip="what is said, and what was heard"),
         Binding("ctrl+t", "tour", "tour", show=False, tooltip="the tour of five steps: hide it, or show it"),
         Binding("B", "bench", "bench", show=False,
                 tooltip="try this desk on simulated devices, or leave the bench"),

@@ -127,6 +127,8 @@ class GlanceView(DeskActions):
             ready = "◉ armed" if sends else "✗ nothing can be sent"
             foot.append(trace.sentence.partition(": ")[2] if trace else ready,
                         style=palette.verdigris if sends else palette.rust)
+        if self.known.connected and self.known.mic_lamp:
+            foot = Text.assemble((f"{self.known.mic_lamp}   ", f"bold {palette.brass}"), foot)
         self.query_one("#foot", Static).update(foot)
 
     async def take(self, message: News, changed: set[Spot]) -> None:
@@ -139,6 +141,8 @@ class GlanceView(DeskActions):
                 self.query_one(SurfaceDrawing).redraw()
                 if self.query_one("#list").display:
                     self.query_one("#list", Static).update(self._list(row))
+            self._foot(row)
+        elif topic == "voice":
             self._foot(row)
 
     def on_resize(self) -> None:

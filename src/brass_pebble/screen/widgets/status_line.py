@@ -68,6 +68,8 @@ class StatusLine(Static):
             parts.append(Part(0, "◉ armed", f"bold {palette.verdigris}"))
         if hands_off := known.hands_off():
             parts.append(Part(0, f"⊘ {hands_off} (H)", f"bold {palette.brass}"))
+        if lamp := known.mic_lamp:
+            parts.append(Part(0, lamp, f"bold {palette.brass}"))
         runs = len(known.live())
         parts.append(Part(1 if runs else 4, say_count(runs, "run"), palette.brass if runs else palette.dim))
         window = known.layers.window

@@ -172,6 +172,8 @@ class PhraseRow(Struct, frozen=True, kw_only=True):
     strict: int
     attention: Annotated[bool, said("whether it needs the attention word")]
     reply: str
+    short: Annotated[str, said("the first wording, as short as it can be said")] = ""
+    example: Annotated[str, said("it, with a value for each slot")] = ""
     counts: Annotated[str, said("what its slots take, in words")] = ""
 
 

@@ -14,7 +14,7 @@ from brass_pebble.core.play.plan import show_action
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.setting import settings_of
 from brass_pebble.core.signals.signal import STRUCK, spell, wire
-from brass_pebble.core.voice.phrase import ChoiceSlot, NumberSlot, Phrase, Slot, tell_slot
+from brass_pebble.core.voice.phrase import ChoiceSlot, NumberSlot, Phrase, Slot, example_of, tell_slot
 
 from .drawn import (
     OWN,
@@ -94,7 +94,8 @@ def surface_row(desk: Desk, surface: Surface) -> BareSurface:
 def phrase_row(phrase: Phrase) -> PhraseRow:
     """A phrase, as its file has it."""
     return PhraseRow(id=phrase.id, say=[wording.text for wording in phrase.say], strict=phrase.strict,
-                     attention=phrase.attention, reply=phrase.reply,
+                     attention=phrase.attention, reply=phrase.reply, short=phrase.legend,
+                     example=example_of(phrase),
                      slots={name: slot_row(slot) for name, slot in phrase.slots.items()},
                      counts="; ".join(f"{name}: {tell_slot(slot)}" for name, slot in phrase.slots.items()))
 

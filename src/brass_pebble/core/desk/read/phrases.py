@@ -29,7 +29,7 @@ from brass_pebble.core.voice.wording import Wording, read_wording
 SPOKEN = "phrases"
 MOST_PHRASES, MOST_WORDINGS, MOST_CHOICES = 500, 12, 200
 # Caps are so wide, in key units, and up to so many stand in one row.
-WIDE = 3.0
+WIDE = 2.2
 _COLUMNS = ((8, 2), (24, 3), (60, 4), (MOST_PHRASES, 6))
 LONGEST_WORDS = 40
 
@@ -63,7 +63,11 @@ def read_phrases(fields: Fields) -> tuple[Phrase, ...]:
 
 
 def _read_phrase(name: str, row: Fields) -> Phrase | None:
-    slots = {slot: read for slot, table in row.entries("slot") if (read := _read_slot(table)) is not None}
+    known = {slot: _read_slot(table) for slot, table in row.entries("slot")}
+    slots = {slot: read for slot, read in known.items() if read is not None}
+    if len(slots) < len(known):
+        # Told already; with less to choose from it would listen for something else than was meant.
+        return None
     settings = read_all(Phrase, row)
     texts = row.texts("say") if isinstance(row.data.get("say"), list) else (row.text("say", name.replace("-", " ")),)
     if len(texts) > MOST_WORDINGS:

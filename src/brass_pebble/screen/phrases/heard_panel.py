@@ -1,0 +1,115 @@
+"""What is heard, so large that it reads from two metres: the words, what came of them, readings to choose from."""
+
+from __future__ import annotations
+
+from rich.text import Text
+from textual.widgets import Static
+
+from brass_pebble.core.label.block_letters import block_label
+from brass_pebble.protocol.voice import VoiceRow
+from brass_pebble.screen.base.palette import Palette
+
+# How wide the bar of likeness is, in cells.
+BAR = 30
+DONE = ("act", "chose", "attend", "begin", "end")
+# What stands large while nothing was said.
+NOTHING = {"starting": "starting", "gone": "no sound", "cannot": "cannot hear"}
+
+
+def state_of(voice: VoiceRow) -> tuple[str, bool]:
+    """Whether phrases count now, in words; and whether that is as it should be."""
+    if voice.state in ("gone", "cannot"):
+        return f"✗ {voice.why or 'its microphone is not here'}", False
+    if voice.state == "starting":
+        return "◌ the recogniser starts", True
+    if not voice.on:
+        return "◌ listening is off (o)", False
+    if voice.attention and not voice.attentive_ms:
+        return f"◉ waits for “{voice.attention[0]}”", True
+    return "◉ listens", True
+
+
+class HeardPanel(Static):
+    """One microphone's voice."""
+
+    DEFAULT_CSS = """
+    HeardPanel { height: 11; border: round $primary; border-title-color: $primary; border-subtitle-color: $text-muted;
+        padding: 0 1; }
+    HeardPanel.low { height: 7; }
+    """
+
+    @property
+    def _palette(self) -> Palette:
+        return self.app.palette  # type: ignore[attr-defined,no-any-return]
+
+    def show(self, voice: VoiceRow | None, words: str, loud: float) -> None:
+        """Draw what is heard; `words` are those that are being said, `loud` is in dB."""
+        palette = self._palette
+        if voice is None:
+            self.border_title, self.border_subtitle = "nobody is spoken to", ""
+            self.update(Text("Press M, choose a microphone from the list, and speak into it.", style=palette.text))
+            return
+        state, well = state_of(voice)
+        self.border_title = f"{voice.name}   {state}"
+        self.border_subtitle = f"{_meter(loud)} {'speaking' if words or voice.speaking else ''}" if voice.reads else (
+            "nobody hears it but the bench" if voice.state == "typed" else "")
+        self.styles.border_title_color = palette.verdigris if well else palette.rust
+        self.update(self._choices(voice) if voice.choices else self._last(voice, words))
+
+    def _room(self) -> tuple[int, int]:
+        return max(10, self.size.width - 2), max(1, self.size.height - 2)
+
+    def _large(self, words: str, style: str, rows: int) -> Text:
+        width, _ = self._room()
+        lines = block_label(words, width, rows) if self.app.known.large_labels else []  # type: ignore[attr-defined]
+        return Text("\n".join(line.rstrip() for line in lines) if lines else words, style=style, no_wrap=True,
+                    overflow="ellipsis")
+
+    def _last(self, voice: VoiceRow, words: str) -> Text:
+        palette, (_, rows) = self._palette, self._room()
+        last = voice.last
+        if words:
+            return Text("\n").join([self._large(words, palette.text, rows - 1), Text("…", style=palette.dim)])
+        if last is None:
+            large = NOTHING.get(voice.state, "say something" if voice.on else "not listening")
+            hint = voice.why or f"{len(voice.listens)} phrases are listened for; Enter says the chosen one"
+            return Text("\n").join([self._large(large, palette.dim, rows - 1), Text(hint, style=palette.dim)])
+        done = last.do in DONE
+        style = palette.brass if done else palette.dim
+        head = self._large(last.said or "?", f"bold {style}", rows - 2)
+        mark = "✓" if done else "✗"
+        colour = palette.verdigris if done else palette.rust
+        parts = [head, Text(f"{mark} {last.words}", style=colour, overflow="ellipsis", no_wrap=True)]
+        if last.phrase and last.needed:
+            parts.append(_likeness(last.alike, last.needed, palette))
+        return Text("\n").join(parts)
+
+    def _choices(self, voice: VoiceRow) -> Text:
+        palette, (_, rows) = self._palette, self._room()
+        shown = voice.choices[:4]
+        each = max(1, (rows - 1) // len(shown))
+        lines = []
+        for number, choice in enumerate(shown, 1):
+            lines.append(self._large(f"{number} {choice.said}", f"bold {palette.brass}", each - 1))
+            lines.append(Text(f"   {choice.does}", style=palette.dim))
+        left = f"{voice.left_ms / 1000:.0f} s"
+        lines.append(Text(f"Say or press the number, or click it. 0: none of them. {left} left", style=palette.text))
+        return Text("\n").join(lines)
+
+
+def _meter(loud: float) -> str:
+    """How loud it is, from -60 dB up."""
+    share = min(1.0, max(0.0, (loud + 60) / 60))
+    full = round(share * 10)
+    return "▰" * full + "▱" * (10 - full)
+
+
+def _likeness(alike: int, needed: int, palette: Palette) -> Text:
+    """How alike it was, and how alike it had to be, as a bar and in words."""
+    full, mark = round(alike * BAR / 100), min(BAR - 1, round(needed * BAR / 100))
+    bar = Text()
+    for index in range(BAR):
+        here = "┃" if index == mark else "▰" if index < full else "▱"
+        bar.append(here, style=palette.brass if index < full else palette.dim)
+    bar.append(f"  {alike} % alike, {needed} % needed", style=palette.text)
+    return bar

@@ -1,0 +1,316 @@
+"""The Phrases view: what is listened for now, what was heard last and how near it was, and readings to choose from."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import ClassVar
+
+from rich.text import Text
+from textual import events, work
+from textual.app import ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, Vertical
+from textual.widgets import OptionList, Static
+
+from brass_pebble.core.desk.look.drawn import PhraseRow, SurfaceRow
+from brass_pebble.protocol.base import News
+from brass_pebble.protocol.topics import LoudnessNews, TraceNews
+from brass_pebble.protocol.voice import AskVoices, NewPhrase, VoiceRow, Voices
+from brass_pebble.screen.base.desk_actions import STOP, UNDO
+from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.base.sheets import AskText, Sheet, explain
+from brass_pebble.screen.giving.reading import sketch_rows
+from brass_pebble.screen.known import Known, Spot
+from brass_pebble.screen.link import Asks
+from brass_pebble.screen.widgets.key_footer import KeyFooter
+from brass_pebble.screen.widgets.path_bar import Hop, PathBar
+from brass_pebble.screen.widgets.sketch import Sketch
+from brass_pebble.screen.widgets.status_line import StatusLine
+
+from .heard_panel import HeardPanel, state_of
+from .panels import BETWEEN, ListeningPanel, PhrasePanel
+
+# For so long loudness is asked for, and it is asked for again so often, in s.
+LOOKS, LOOKS_AGAIN = 60, 30.0
+LOW = 30
+REPLIES = {"sound": "by a short sound", "voice": "by voice"}
+SAID = "What is said, as it is spoken: [words] in brackets may be left out, {level} is a slot."
+
+
+@dataclass(frozen=True)
+class Line:
+    """A row of the list: a microphone, or one of its phrases."""
+
+    surface: SurfaceRow
+    phrase: PhraseRow | None = None
+
+
+class PhrasesView(ListedView[Line]):
+    """Microphones and their phrases."""
+
+    NAME = "Phrases"
+    DEFAULT_CSS = "PhrasesView #summary { display: none; }"
+    FRESH: ClassVar[tuple[str, ...]] = ("desk", "layers")
+    ALSO: ClassVar[tuple[tuple[str, str], ...]] = (("1 to 4, 0", "choose a reading, or none of them"),)
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("enter", "say", "say it", tooltip="take it as if it had been said"),
+        Binding("n", "add_phrase", "new phrase", tooltip="a new phrase"),
+        Binding("i", "settings", "change", tooltip="its words and settings; of the microphone: how it listens"),
+        Binding("b", "bind", "bind", tooltip="give it an action"),
+        Binding("o", "switch", "listen or not", tooltip="let phrases count, or not"),
+        Binding("delete", "take_away", "take away", tooltip="take the phrase away"), *UNDO, STOP,
+        Binding("e", "explain", "explain", show=False, tooltip="explain what was heard last, step by step"),
+        *(Binding(str(number), f"take_reading({number})", show=False) for number in range(5)),
+    ]
+
+    def __init__(self, known: Known, link: Asks, surface: str = "") -> None:
+        super().__init__(known, link)
+        self._first = surface
+        self._words, self._loud = "", -120.0
+
+    def compose(self) -> ComposeResult:
+        """From top to bottom."""
+        yield StatusLine(self.known)
+        yield PathBar(self.known)
+        yield HeardPanel()
+        yield Static(id="summary", markup=False)
+        with Horizontal():
+            yield OptionList(markup=False)
+            with Vertical(id="about"):
+                yield from self.beside()
+        yield KeyFooter()
+
+    def on_mount(self) -> None:
+        """Ask for loudness for as long as the view is open."""
+        self._look()
+        self.set_interval(LOOKS_AGAIN, self._look)
+        self.set_interval(1.0, self._count_down)
+
+    def on_unmount(self) -> None:
+        """Nobody looks any more."""
+        self.app.run_worker(self.link.ask("look_at_voice", seconds=0), exit_on_error=False)
+
+    @work(group="look", exclusive=True)
+    async def _look(self) -> None:
+        if self.known.connected:
+            await self.ask("look_at_voice", seconds=LOOKS)
+
+    def on_resize(self, event: events.Resize) -> None:
+        """Less room for what is heard on a low terminal."""
+        self.query_one(HeardPanel).set_class(event.size.height < LOW, "low")
+        self.call_after_refresh(self._show_heard)
+
+    # What is shown.
+
+    @property
+    def voice(self) -> VoiceRow | None:
+        """The microphone of the chosen row, or the one that asks."""
+        asks = next((voice for voice in self.known.voices if voice.choices), None)
+        if asks is not None:
+            return asks
+        surface = self.row.surface.id if self.row is not None else ""
+        return next((voice for voice in self.known.voices if voice.surface == surface), None)
+
+    @work(group="voices", exclusive=True)
+    async def load(self) -> None:
+        """Ask, and show."""
+        reply = await self.query_engine(Voices, AskVoices())
+        if reply is not None:
+            self.known.voices = reply.voices
+        rows = [line for surface in self.known.desk.surfaces if surface.layout == "phrases"
+                for line in (Line(surface), *(Line(surface, phrase) for phrase in surface.phrases))]
+        self.put(rows)
+        if self._first and rows:
+            at = next((index for index, line in enumerate(rows) if line.surface.id == self._first), 0)
+            self.query_one(OptionList).highlighted = at
+            self._first = ""
+        self._show_heard()
+
+    def same(self, one: Line, other: Line) -> bool:
+        return one.surface.id == other.surface.id and (one.phrase.id if one.phrase else "") == (
+            other.phrase.id if other.phrase else "")
+
+    def line(self, row: Line) -> Text:
+        palette = self.palette
+        if row.phrase is None:
+            voice = next((each for each in self.known.voices if each.surface == row.surface.id), None)
+            state, well = state_of(voice) if voice is not None else ("", True)
+            return Text.assemble((f"{row.surface.name}  ", f"bold {palette.brass}"),
+                                 (state, palette.verdigris if well else palette.rust))
+        voice = next((each for each in self.known.voices if each.surface == row.surface.id), None)
+        counts = voice is not None and row.phrase.id in voice.listens
+        control = next((each for each in row.surface.controls if each.id == row.phrase.id), None)
+        means = f"{control.glyph} {control.words}" if control is not None and control.kind else "nothing bound yet (b)"
+        return Text.assemble(("  ◖ " if counts else "  ◌ ", palette.verdigris if counts else palette.dim),
+                             (f"{row.phrase.say[0]}  ", f"bold {palette.text}" if counts else palette.dim),
+                             (means, palette.tint(control.tint) if control is not None and control.kind
+                              else palette.dim))
+
+    def summary(self) -> Text:
+        return Text()
+
+    def show_row(self, row: Line | None) -> None:
+        palette, sketch = self.palette, self.query_one(Sketch)
+        says, bar = self.query_one("#says", Static), self.query_one(PathBar)
+        sketch.display = row is not None and bool(row.surface.phrases)
+        if row is None:
+            says.update(Text("Nothing here is spoken to yet. M: meet a microphone.", style=palette.text))
+            bar.set_hops([Hop("no microphone", "visit('meet')")])
+            return
+        if row.phrase is None:
+            says.update(self._about_microphone(row.surface))
+            bar.set_hops([Hop(row.surface.name, "settings")])
+        else:
+            control = next((each for each in row.surface.controls if each.id == row.phrase.id), None)
+            says.update(self._about_phrase(row.phrase))
+            bar.set_hops([Hop(row.surface.name, "settings"), Hop(f"“{row.phrase.say[0]}”", "settings"),
+                          Hop(control.layer if control is not None and control.layer else "no layer", "bind"),
+                          Hop(f"{control.words}" if control is not None and control.kind else "nothing bound",
+                              "bind")])
+        rows, seen = sketch_rows(row.surface)
+        sketch.show(rows, seen=seen)
+        self._show_heard()
+
+    def _about_microphone(self, surface: SurfaceRow) -> Text:
+        palette = self.palette
+        voice = self.voice
+        listening = surface.listening
+        text = Text.assemble((f"{surface.name}\n", f"bold {palette.brass}"),
+                             (f"{surface.device or 'no device'}\n\n" if surface.device else f"{surface.why}\n\n",
+                              palette.text))
+        attention = listening.get("attention", [])
+        text.append(f"phrases count {'after “' + BETWEEN.join(attention) + '”' if attention else 'at any time'}\n",
+                    style=palette.text)
+        text.append(f"replies {REPLIES.get(str(listening.get('reply', '')), 'on the screen')}\n", style=palette.text)
+        if voice is not None and voice.unknown:
+            text.append(f"✗ cannot pronounce: {', '.join(voice.unknown)}\n", style=palette.rust)
+        text.append("\ni: how it listens   n: a new phrase   o: listen or not\n", style=palette.dim)
+        return text
+
+    def _about_phrase(self, phrase: PhraseRow) -> Text:
+        palette = self.palette
+        text = Text()
+        for index, say in enumerate(phrase.say):
+            text.append(f"{'' if not index else 'or '}“{say}”\n", style=f"bold {palette.brass}" if not index
+                        else palette.text)
+        if phrase.counts:
+            text.append(f"\n{phrase.counts}\n", style=palette.text)
+        text.append(f"\n{phrase.strict} % alike needed", style=palette.text)
+        text.append("" if phrase.attention else "; counts without the attention word", style=palette.text)
+        if phrase.reply:
+            text.append(f"\nreplies “{phrase.reply}”", style=palette.text)
+        voice = self.voice
+        unknown = [word for word in voice.unknown if any(word in say.split() for say in phrase.say)] if voice else []
+        if unknown:
+            text.append(f"\n✗ cannot pronounce: {', '.join(unknown)}", style=palette.rust)
+        return text
+
+    def _show_heard(self) -> None:
+        self.query_one(HeardPanel).show(self.voice, self._words, self._loud)
+
+    def _count_down(self) -> None:
+        if any(voice.choices or voice.attentive_ms for voice in self.known.voices):
+            self.load()
+
+    async def take(self, message: News, changed: set[Spot]) -> None:
+        """News of the engine."""
+        if isinstance(message, LoudnessNews):
+            self._words, self._loud = message.words, message.loud
+            self._show_heard()
+            return
+        if message.topic == "voice":
+            self._words = ""
+            self.query_one(StatusLine).redraw()
+            self._show_heard()
+            self.load()
+            return
+        if not isinstance(message, TraceNews):
+            await super().take(message, changed)
+
+    # What can be done.
+
+    async def _type_in(self, title: str, says: str, value: str, save: Callable[[str], Awaitable[str]]) -> None:
+        await self.app.push_screen_wait(AskText(title, says, value, save=save))
+
+    def enter(self) -> None:
+        self.action_say()
+
+    @work(exclusive=True, group="say")
+    async def action_say(self) -> None:
+        """Take the chosen phrase as if it had been said; what is typed, where it has slots or on the microphone."""
+        row = self.row
+        if row is None:
+            return
+        said = "" if row.phrase is None else row.phrase.example
+        voice = next((each for each in self.known.voices if each.surface == row.surface.id), None)
+        if voice is not None and voice.attention and not voice.attentive_ms and said and row.phrase is not None and \
+                row.phrase.attention:
+            said = f"{voice.attention[0]} {said}"
+        if row.phrase is None or row.phrase.slots:
+            async def save(text: str) -> str:
+                reply, wrong = await self.ask_or_say("say", surface=row.surface.id, words=text)
+                return wrong if reply is None else ""
+            await self._type_in("Said by hand", "What is taken as if it had been said, with a value for each slot.",
+                                said, save)
+        else:
+            await self.ask("say", surface=row.surface.id, words=said)
+
+    @work(exclusive=True, group="change")
+    async def action_add_phrase(self) -> None:
+        """A new phrase on the chosen microphone."""
+        row = self.row
+        if row is None:
+            return
+
+        async def save(text: str) -> str:
+            say = [part.strip() for part in text.split("/") if part.strip()]
+            reply, wrong = await self.ask_or_say("add_phrase", surface=row.surface.id, say=say)
+            if isinstance(reply, NewPhrase):
+                self.notify("b: give it an action. u: undo.", title=reply.words, timeout=5)
+            return wrong
+        await self._type_in("A new phrase", SAID, "", save)
+
+    @work(exclusive=True, group="change")
+    async def action_settings(self) -> None:
+        """What is set for the chosen phrase, or the microphone."""
+        row = self.row
+        if row is None:
+            return
+        await self.app.push_screen_wait(
+            ListeningPanel(row.surface.id, self.known, self.ask, self._type_in) if row.phrase is None else
+            PhrasePanel(row.surface.id, row.phrase.id, self.known, self.ask, self._type_in))
+
+    @work(exclusive=True, group="change")
+    async def action_bind(self) -> None:
+        """Give the chosen phrase an action."""
+        if self.row is not None and self.row.phrase is not None:
+            await self.bind((self.row.surface.id, self.row.phrase.id))
+
+    @work(exclusive=True, group="change")
+    async def action_take_away(self) -> None:
+        """Take the chosen phrase away."""
+        if self.row is not None and self.row.phrase is not None and (reply := await self.change(
+                "remove_phrase", surface=self.row.surface.id, phrase=self.row.phrase.id)):
+            self.notify("u: undo.", title=reply.words, timeout=4)
+
+    @work(group="switch")
+    async def action_switch(self) -> None:
+        """Let phrases count, or not."""
+        voice = self.voice
+        if voice is not None:
+            await self.ask("set_hearing", surface=voice.surface, on=not voice.on)
+
+    @work(group="readings")
+    async def action_take_reading(self, number: int) -> None:
+        """Choose one of the readings that stand, or none."""
+        if any(voice.choices for voice in self.known.voices):
+            await self.ask("take_reading", number=number)
+
+    def action_explain(self) -> None:
+        """The trace of what was heard last."""
+        voice = self.voice
+        trace = next((each for each in reversed(self.known.traces)
+                      if voice is not None and voice.last is not None and each.id == voice.last.trace), None)
+        if trace is not None:
+            self.app.push_screen(Sheet("What was heard last", explain(trace, self.palette)))
