@@ -1,4 +1,4 @@
-"""When phrases count, and what becomes of those that could have been several; phrases of a desk.  No clock, no sound."""
+"""When phrases count, what becomes of those that could have been several, phrases of a desk.  No clock, no sound."""
 
 from __future__ import annotations
 
@@ -208,7 +208,7 @@ def test_phrases_of_a_desk_are_controls_that_are_drawn() -> None:
     desk, problems = read(PHRASES)
     assert not problems
     booth = desk.surfaces["booth"]
-    level, camera, title, bells = booth.phrases
+    level, *_, bells = booth.phrases
     assert (level.strict, level.attention, level.reply, level.legend) == (75, False, "level {level}", "level …")
     assert level.slots["level"] == number_slot(Decimal(-10), Decimal(10), Decimal("0.5"))
     assert [tell_slot(slot) for each in booth.phrases for slot in each.slots.values()] == [

@@ -45,7 +45,7 @@ class Ear:
         self._played = 0.0
         self._came = b""
         self._number = 0
-        self._watched = self._running = False
+        self._watched = self._running = self._reads = False
         self._told_at = 0.0
 
     def run(self) -> None:
@@ -57,7 +57,8 @@ class Ear:
             return
         self._running = True
         self._waits.register(self._orders, selectors.EVENT_READ, self._take_orders)
-        self._tell(Ready(recogniser="pocketsphinx"))
+        if self._command is None:
+            self._ready()
         while self._running:
             for key, _ in self._waits.select(PIECE if self._command is None else LOOKS):
                 key.data()
@@ -96,6 +97,8 @@ class Ear:
         except BlockingIOError:
             return
         if data:
+            if not self._reads:
+                self._ready()
             self._follow(data)
             return
         assert self._command.stderr is not None
@@ -104,6 +107,10 @@ class Ear:
         self._follower.drop()
         self._tell(Gone(why=why_gone(self._kind, self._name, said.splitlines()[-1] if said else "")))
         self._running = False
+
+    def _ready(self) -> None:
+        self._reads = True
+        self._tell(Ready(recogniser="pocketsphinx"))
 
     def _play(self) -> None:
         """The next piece of a file, as it would arrive from a microphone; silence after it."""
