@@ -19,6 +19,7 @@ class Devices(Reply, frozen=True, kw_only=True):
     left_ms: Annotated[float, said("of listening")]
     main_known: Annotated[bool, said("whether the keyboard that is never taken over is known")]
     pulled: Annotated[list[PulledRow], said("devices of the bench that were pulled out")]
+    open_microphones: Annotated[list[str], said("microphones that are listened to, though they are no surface")] = []
 
 
 class AskDevices(Request, frozen=True, kw_only=True, tag="devices"):
@@ -43,6 +44,7 @@ class Listen(Request, frozen=True, kw_only=True, tag="listen"):
     seconds: Annotated[float, Meta(ge=0, le=120)] = 15.0
     device: Id = ""
     motion: Annotated[bool, said("also what moves")] = False
+    microphones: Annotated[bool, said("also open microphones, to tell how loud it is at each")] = False
 
 
 class Hush(Request, frozen=True, kw_only=True, tag="hush"):

@@ -62,6 +62,7 @@ class DevicesNews(News, frozen=True, kw_only=True, tag="devices"):
     left_ms: Annotated[float, said("of listening")]
     main_known: bool
     pulled: list[PulledRow]
+    open_microphones: list[str] = []
 
 
 class ArrivedRow(Struct, frozen=True, kw_only=True):
@@ -193,7 +194,8 @@ class VoiceNews(News, frozen=True, kw_only=True, tag="voice"):
 class LoudnessNews(News, frozen=True, kw_only=True, tag="loudness"):
     """How loud it is at a microphone, and the words so far of what is being said."""
 
-    surface: str
+    surface: Annotated[str, said("empty for a device that is none yet")]
+    device: str = ""
     loud: Annotated[float, said("dB below the loudest")]
     speaking: bool
     words: str

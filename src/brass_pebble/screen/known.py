@@ -141,6 +141,8 @@ class Known:
     def mic_lamp(self) -> str:
         """Which microphones are read now, and whether what is said counts; empty if none is."""
         read = [voice for voice in self.voices if voice.reads]
+        if met := self.devices.open_microphones:
+            return f"◖ hears: {met[0] if len(met) == 1 else f'{len(met)} microphones'}, to meet one"
         if not read:
             return ""
         counts = any(voice.on for voice in read)
@@ -155,7 +157,7 @@ class Known:
     def take_devices(self, reply: Devices) -> None:
         """The devices that are here, as they were asked for."""
         self.devices = topics.DevicesNews(devices=reply.devices, left_ms=reply.left_ms, main_known=reply.main_known,
-                                          pulled=reply.pulled)
+                                          pulled=reply.pulled, open_microphones=reply.open_microphones)
 
     def take_hands_off(self, row: HandsOffRow) -> None:
         """Which surfaces' presses only select, from now on."""

@@ -26,6 +26,8 @@ VOLUME = frozenset((114, 115))
 # BTN_SIDE to BTN_TASK; EV_REL codes of dials, and of wheels.
 EXTRA_BUTTONS, DIALS, WHEELS = range(0x113, 0x118), (3, 4, 5, 7, 9), (6, 8)
 MOST_BESIDE_A_KNOB = 40
+# How a microphone is connected.
+SOUND = "sound"
 
 
 @dataclass(frozen=True)
@@ -60,6 +62,11 @@ class DeviceFacts:
         return str(getattr(self, name))
 
     @property
+    def spoken_to(self) -> bool:
+        """Whether it is a microphone."""
+        return self.bus == SOUND
+
+    @property
     def make(self) -> tuple[str, ...]:
         """What twins share."""
         return self.bus, self.vendor, self.product, self.name
@@ -81,6 +88,8 @@ class DeviceFacts:
     @property
     def where(self) -> str:
         """How and where it is plugged in, in words: `USB, port 2.1`."""
+        if self.spoken_to and ":" in self.port:
+            return ", ".join(self.port.split(":", 1)).replace("pulse", "sound server", 1)
         if match := _USB_PORT.search(self.port):
             return f"{self.bus}, port {match[1]}"
         if self.bus in ("Bluetooth", "built in") or not self.port:
@@ -100,6 +109,8 @@ class DeviceFacts:
         counts = ((keys, "key", "keys"), (len(plain) - keys, "button", "buttons"), (pads, "pad", "pads"),
                   (knobs, "knob", "knobs"), (axes, "axis", "axes"))
         words = [f"{count} {one if count == 1 else many}" for count, one, many in counts if count]
+        if self.spoken_to:
+            words.append("a microphone")
         if {REL_X, REL_Y} <= set(self.rels):
             words.append("a pointer")
         elif self.rels or (set(plain) >= VOLUME and len(self.codes) <= MOST_BESIDE_A_KNOB):

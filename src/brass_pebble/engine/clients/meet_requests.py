@@ -11,6 +11,7 @@ from typing import Any, cast
 
 from brass_pebble.core.desk.model import ON_TRIAL, Surface
 from brass_pebble.core.desk.read.bindings import row_of
+from brass_pebble.core.desk.read.phrases import SPOKEN
 from brass_pebble.core.desk.read.surfaces import LAMPS
 from brass_pebble.core.devices.free_place import free_place
 from brass_pebble.core.devices.identity import DeviceFacts
@@ -63,7 +64,7 @@ class MeetRequests:
         """Listen to every device that is no surface, or to one, for some seconds, without taking any over."""
         only = self._device(ask.device).id if ask.device else ""
         seconds = self.meet.listen(client.number, ask.seconds, only,
-                                           motion=ask.motion)
+                                           motion=ask.motion, microphones=ask.microphones)
         return {"seconds": seconds}
 
     def do_hush(self, client: Client, ask: messages.Hush) -> Message:
@@ -109,6 +110,9 @@ class MeetRequests:
         """Drawings that may suit a device, the likeliest first."""
         facts, number = self._device(ask.device), ask.id
         plays_notes = self.devices.kind_of(facts).plays_notes
+        if facts.spoken_to:
+            self._editing.reply(client, number, {"proposals": []})
+            return
 
         def done(found: object) -> None:
             if isinstance(found, Exception):
@@ -142,7 +146,7 @@ class MeetRequests:
         also = [self._device(name).rule() for name in ask.also]
         name = ask.name.strip() or facts.shown
         surface_id = _free_name(name, self._ports.desk.surfaces)
-        layout = ask.layout
+        layout = SPOKEN if facts.spoken_to else ask.layout
         table: dict[str, Any] = {"name": name}
         if layout:
             table["layout"] = layout

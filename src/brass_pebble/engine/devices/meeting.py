@@ -45,6 +45,8 @@ class Meet:
         self._until: dict[int, int] = {}
         self._only: dict[int, str] = {}
         self._motion: set[str] = set()
+        self._to_microphones: set[int] = set()
+        self._speaking: set[str] = set()
         self._ears: dict[str, Ear] = {}
         self._moved: dict[tuple[str, int], int] = {}
         self._opening: set[str] = set()
@@ -53,8 +55,11 @@ class Meet:
 
     # Listening.
 
-    def listen(self, client: int, seconds: float, only: str = "", *, motion: bool = False) -> float:
+    def listen(self, client: int, seconds: float, only: str = "", *, motion: bool = False,
+               microphones: bool = False) -> float:
         """Listen to every free device for a client, or to one only, with the way of a pointer if it is wanted.
+
+        No microphone is opened that was not asked for: by name, or all of them.
 
         Returns for how many seconds.
         """
@@ -65,6 +70,7 @@ class Meet:
                 self._close(only)
         else:
             self._only.pop(client, None)
+        (self._to_microphones.add if microphones else self._to_microphones.discard)(client)
         seconds = max(1.0, min(seconds, LONGEST))
         self._until[client] = until = self._ports.now() + int(seconds * 1e9)
         self._doubles = Doubles()
@@ -81,6 +87,7 @@ class Meet:
     def hush(self, client: int) -> None:
         """Stop listening for a client."""
         self._only.pop(client, None)
+        self._to_microphones.discard(client)
         if self._until.pop(client, None) is not None:
             self._ports.alarms.cancel(f"listening {client}")
             self.follow()
@@ -98,7 +105,8 @@ class Meet:
             every = any(client not in self._only for client in self._until)
             wanted = {f.id: f for f in devices.here if f.readable and (f.nodes or devices.kind_of(f).by_messages)
                       and not devices.owner(f.id)
-                      and ((every and devices.kind_of(f).listens_unasked) or f.id in self._only.values())}
+                      and ((every and (devices.kind_of(f).listens_unasked or self._to_microphones))
+                           or f.id in self._only.values())}
         else:
             question = devices.question()
             asked = devices.holdings[question].ask if question else ()
@@ -120,6 +128,8 @@ class Meet:
                 return
             ear = cast(Ear, result)
             self._ears[facts.id] = ear
+            if facts.spoken_to:
+                self.tell()
             for fileno in ear.filenos():
                 self._ports.loop.watch(fileno, self._reader(ear, fileno))
             # What was wanted may have changed while it was opened.
@@ -156,12 +166,22 @@ class Meet:
 
     def hear(self, facts: DeviceFacts, heard: Heard) -> None:
         """A device that is not taken over sent something."""
+        if heard.loud is not None and not self._begins_to_speak(facts, heard):
+            return
         if any(self._only.get(client, facts.id) == facts.id for client in self._until):
             self._publish(facts, "", heard)
         if self.devices.kind_of(facts).simulated and facts.full:
             self.recorder.hear(heard)
         if heard.value and not heard.turned:
             self.devices.point_out(facts)
+
+    def _begins_to_speak(self, facts: DeviceFacts, heard: Heard) -> bool:
+        """How loud it is at a microphone is told; whether somebody has begun to speak into it."""
+        self._ports.publisher.publish("loudness", {"surface": "", "device": facts.id, "loud": heard.loud,
+                                                   "speaking": bool(heard.value), "words": ""})
+        spoke = facts.id in self._speaking
+        (self._speaking.add if heard.value else self._speaking.discard)(facts.id)
+        return spoke != bool(heard.value)
 
     def hear_surface(self, surface_id: str, code: int, value: int, at: int, node: str = "") -> None:
         """A surface that is being drawn or tried was pressed."""
@@ -182,7 +202,7 @@ class Meet:
             return
         self._ports.publisher.publish("heard", {
             "device": facts.id, "shown": facts.shown, "surface": surface_id, "code": wire(heard.code),
-            "typed": self._ports.desk.places.name(heard.code),
+            "typed": self._ports.desk.places.name(heard.code) if heard.code < STRUCK else 0,
             "down": heard.value > 0 or heard.code >= MOVING, "turned": heard.turned,
             "key": heard.turned or signal_name(heard.code),
             "steps": heard.value if heard.turned else 0,
@@ -226,7 +246,8 @@ class Meet:
                           for c in shape.controls] if shape else []})
         pulled = [self.setup.bench.devices[name] for name in sorted(self.setup.bench.pulled)]
         return {"devices": rows, "left_ms": max(0, until - now) / MS, "main_known": any(row["main"] for row in rows),
-                "pulled": [{"id": facts.id, "shown": facts.shown} for facts in pulled]}
+                "pulled": [{"id": facts.id, "shown": facts.shown} for facts in pulled],
+                "open_microphones": [ear.facts.shown for ear in self._ears.values() if ear.facts.spoken_to]}
 
     def tell(self) -> None:
         """Tell clients of the devices as they are now."""

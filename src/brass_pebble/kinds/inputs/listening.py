@@ -38,7 +38,10 @@ _READ = EVENT.size * 64
 
 @dataclass(frozen=True)
 class Heard:
-    """One thing heard: a key (`value` 1 or 0) or, with `turned`, a step of a dial; `usage` is the HID usage, or 0."""
+    """One thing heard: a key (`value` 1 or 0) or, with `turned`, a step of a dial; `usage` is the HID usage, or 0.
+
+    Of a microphone it is how `loud` it is, in dB, and whether somebody speaks (`value`).
+    """
 
     node: str
     code: int
@@ -46,6 +49,7 @@ class Heard:
     at: int
     usage: int = 0
     turned: str = ""
+    loud: float | None = None
 
 
 class MessageEars:

@@ -21,6 +21,7 @@ import msgspec
 
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.parts import Shares
+from brass_pebble.core.signals.signal import phrase_signal
 from brass_pebble.kinds.voice import messages
 from brass_pebble.kinds.voice.messages import Cannot, Gone, Listen, Order, Told
 from brass_pebble.kinds.voice.recogniser import NEEDS
@@ -244,15 +245,26 @@ class MicrophoneEars:
     def __init__(self, source: MicrophoneInput) -> None:
         self.facts = source.facts
         self._source = source
+        self._came: list[Heard] = []
+        source.told = self._take
+        source.order(messages.Watch(on=True))
+
+    def _take(self, told: Told) -> None:
+        if isinstance(told, messages.Level):
+            self._came.append(Heard("", phrase_signal("speech"), int(told.speaking), time.monotonic_ns(),
+                                    loud=told.loud))
+        elif isinstance(told, Cannot):
+            raise DeviceGone(told.why, told.why)
 
     def filenos(self) -> Sequence[int]:
         """File descriptors to wait for."""
         return self._source.filenos()
 
     def read(self, fileno: int) -> Sequence[Heard]:
-        """Nothing that is a key.  Raises: DeviceGone."""
+        """How loud it is, and whether somebody speaks.  Raises: DeviceGone."""
         self._source.read(fileno)
-        return ()
+        came, self._came = self._came, []
+        return came
 
     def close(self) -> None:
         """Stop listening."""

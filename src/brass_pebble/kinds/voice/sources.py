@@ -17,11 +17,11 @@ from pathlib import Path
 
 import msgspec
 
-from brass_pebble.core.devices.identity import DeviceFacts
+from brass_pebble.core.devices.identity import SOUND, DeviceFacts
 
 from .recogniser import RATE
 
-KIND, BUS = "microphone", "sound"
+KIND = "microphone"
 PULSE, ALSA, FILE, SILENCE = "pulse", "alsa", "file", "silence"
 LISTED_WITHIN = 3.0
 # A recording for trying is at most so long, in s.
@@ -54,7 +54,7 @@ def pulse_server() -> bool:
 
 def microphone_facts(source: str, name: str) -> DeviceFacts:
     """A microphone as a device.  Its place is the source's name, which a sound server makes of what it is."""
-    return DeviceFacts(id=f"{KIND}/{source}", name=name, bus=BUS, port=source, kind=KIND)
+    return DeviceFacts(id=f"{KIND}/{source}", name=name, bus=SOUND, port=source, kind=KIND)
 
 
 def microphones() -> list[DeviceFacts]:

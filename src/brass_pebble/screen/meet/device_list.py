@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from typing import ClassVar
 
 from rich.cells import set_cell_size
@@ -13,8 +14,9 @@ from textual.message import Message
 from textual.strip import Strip
 from textual.widget import Widget
 
+from brass_pebble.core.devices.identity import SOUND
 from brass_pebble.protocol.rows import DeviceRow
-from brass_pebble.protocol.topics import HeardNews
+from brass_pebble.protocol.topics import HeardNews, LoudnessNews
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.widgets.canvas import paint
 
@@ -40,6 +42,8 @@ class DeviceList(Widget, can_focus=True):
         self._heard: dict[str, tuple[HeardNews, float]] = {}
         self._down: dict[str, set[int | str]] = {}
         self._names: dict[str, str] = {}
+        self._loud: dict[str, float] = {}
+        self._open: Sequence[str] = ()
         self._lines: list[Strip] = []
         self._first = 0
 
@@ -48,8 +52,9 @@ class DeviceList(Widget, can_focus=True):
         """The device under the cursor."""
         return self.rows[self.at] if self.rows else None
 
-    def show(self, rows: list[DeviceRow], surface_names: dict[str, str]) -> None:
-        """These devices are here now; the chosen one stays chosen."""
+    def show(self, rows: list[DeviceRow], surface_names: dict[str, str], open_microphones: Sequence[str] = ()) -> None:
+        """These devices are here now; the chosen one stays chosen.  Of microphones that are open loudness is shown."""
+        self._open = open_microphones
         chosen = self.chosen.id if self.chosen else ""
         self.rows, self._names = rows, surface_names
         self.at = next((i for i, row in enumerate(rows) if row.id == chosen), min(self.at, max(0, len(rows) - 1)))
@@ -63,6 +68,15 @@ class DeviceList(Widget, can_focus=True):
         if heard.down:
             self._heard[heard.device] = (heard, time.monotonic())
         self.redraw()
+
+    def hear_loudness(self, news: LoudnessNews) -> None:
+        """How loud it is at a microphone."""
+        self._loud[news.device] = news.loud
+        self.redraw()
+
+    def is_loudest(self, device: str) -> bool:
+        """Whether no other microphone hears more now."""
+        return self._loud.get(device, -120.0) >= max(self._loud.values(), default=-120.0)
 
     def choose(self, device: str) -> None:
         """Put the cursor on a device."""
@@ -110,14 +124,19 @@ class DeviceList(Widget, can_focus=True):
                  Segment(_cut(row.can, can_room), paint(palette.dim, ground))]
         used = 3 + name_room + where_room + can_room
         last, style = "", paint(palette.dim, ground)
+        if row.shown in self._open and not row.surface:
+            meter = show_loudness(self._loud.get(row.id, -120.0))
+            parts.append(Segment(f"{meter}  ", paint(palette.brass if pressed else palette.text, ground)))
+            used += len(meter) + 2
         fresh = heard is not None and (pressed or time.monotonic() - at < FRESH)
         if heard is not None and (fresh or usable):
             style = paint(palette.brass if fresh else palette.text, ground, bold=fresh)
-            parts.append(Segment(f"{heard.key}  ", style))
-            used += len(heard.key) + 2
+            key = "speech" if row.bus == SOUND else heard.key
+            parts.append(Segment(f"{key}  ", style))
+            used += len(key) + 2
             usage = f", usage {heard.usage}" if heard.usage else ""
             node = f", {heard.node}" if heard.node else ""
-            raw = heard.spelt or f"{heard.kernel} {heard.hex}"
+            raw = "" if row.bus == SOUND else heard.spelt or f"{heard.kernel} {heard.hex}"
             last, style = f"{raw}{usage}{node}", paint(palette.dim, ground)
         elif row.surface:
             last, style = f"is the surface {self._names.get(row.surface, row.surface)}", paint(
@@ -153,6 +172,12 @@ class DeviceList(Widget, can_focus=True):
             self.at = index
             self.redraw()
             self.post_message(self.Chosen())
+
+
+def show_loudness(loud: float) -> str:
+    """How loud it is, from -60 dB up, as a bar."""
+    full = round(10 * min(1.0, max(0.0, (loud + 60) / 60)))
+    return "▰" * full + "▱" * (10 - full)
 
 
 def _cut(text: str, room: int) -> str:

@@ -12,6 +12,7 @@ from brass_pebble.core.desk.look.drawn import DrawnRow
 from brass_pebble.core.desk.look.shown import place_of
 from brass_pebble.core.desk.model import ON_TRIAL
 from brass_pebble.core.devices.grip import IN_WORDS
+from brass_pebble.core.devices.identity import SOUND
 from brass_pebble.core.devices.layout import Control, Layout
 from brass_pebble.core.devices.walk import STEP, Learning, Walk, leave_out, move, rename, resize
 from brass_pebble.core.say.counts import say_count
@@ -59,7 +60,7 @@ class Which(Phase):
     """Which one is it?  Listens to every device without taking any over."""
 
     number, title = 1, "Which one is it?"
-    keys = ("take", "main", "listen", "swallow", "plug", "allow")
+    keys = ("take", "main", "listen", "speak", "swallow", "plug", "allow")
 
     def __init__(self, view: MeetRoom) -> None:
         super().__init__(view)
@@ -84,7 +85,11 @@ class Which(Phase):
         if device is not None and device.id in self.view.heard_from and not (
                 device.surface or device.main):
             return f"That is the {device.shown}, {device.where}. Enter: take it over. Or press a key on another device."
-        return "Press any key on the device you want to use."
+        if self.view.known.devices.open_microphones:
+            return "Speak into the microphone you want to use."
+        spoken = any(row.bus == SOUND and not row.surface for row in self.view.rows)
+        return "Press any key on the device you want to use." + (" F6: choose a microphone by speaking." if spoken
+                                                                  else "")
 
     async def enter(self) -> None:
         keyboards = [row for row in self.view.known.devices.devices if not row.by_messages]
@@ -106,6 +111,8 @@ class Which(Phase):
             self._last_other = time.monotonic()
         if not message.down or (steers and not self.asks_main):
             return
+        if row.bus == SOUND:
+            return
         self.view.choose(message.device)
         if self.asks_main:
             if not message.turned:
@@ -120,6 +127,9 @@ class Which(Phase):
     async def do(self, what: str) -> None:
         if what == "listen":
             await self.view.ask("listen", seconds=LISTEN_SECONDS)
+        elif what == "speak":
+            self.asks_main = False
+            await self.view.ask("listen", seconds=LISTEN_SECONDS, microphones=True)
         elif what == "allow":
             await self._allow()
         elif what == "main":
@@ -209,6 +219,9 @@ class Which(Phase):
         reply = await self.view.ask("take", **fields)
         if isinstance(reply, Taken):
             await self.view.ask("hush")
+            if device.bus == SOUND:
+                self.view.show_phrases(reply.surface)
+                return
             await self.view.go_on(reply.surface, "draw", proposals)
 
 

@@ -32,6 +32,9 @@ class MeetRoom(Protocol):
     def device(self) -> DeviceRow | None:
         """The device that is chosen."""
 
+    def show_phrases(self, surface: str) -> None:
+        """Go on with the phrases of a microphone that was taken over."""
+
     async def ask(self, do: str, **fields: Any) -> Reply | None:
         """Ask the engine; None if it refused, which the person was told."""
 

@@ -20,7 +20,7 @@ from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.devices import AskDevices, AskProposals, Devices, Proposal, Proposals
 from brass_pebble.protocol.rows import DeviceRow
-from brass_pebble.protocol.topics import DeskNews, DevicesNews, HeardNews, PressNews
+from brass_pebble.protocol.topics import DeskNews, DevicesNews, HeardNews, LoudnessNews, PressNews
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
@@ -66,6 +66,8 @@ class MeetView(View):
         Binding("enter", "do('done')", "ready", tooltip=_GO_ON),
         Binding("i", "do('main')", "mark my main keyboard", tooltip="mark the keyboard you type on; name a drawing"),
         Binding("f5", "do('listen')", "listen again"),
+        Binding("f6", "do('speak')", "hear the microphones",
+                tooltip="open the microphones, to choose one by speaking into it"),
         Binding("1", "swallow(1)", "swallow the first", show=False, tooltip=_TWICE),
         Binding("2", "swallow(2)", "swallow the second", show=False, tooltip=_TWICE),
         Binding("0", "swallow(0)", "keep both", show=False, tooltip=_TWICE),
@@ -170,6 +172,11 @@ class MeetView(View):
         surface = self.known.surface(self.surface_id)
         return surface.controls if surface else []
 
+    def show_phrases(self, surface: str) -> None:
+        """Go on with the phrases of a microphone that was taken over."""
+        self.app.pop_screen()
+        self.app.open_view("phrases", surface=surface)  # type: ignore[attr-defined]
+
     def draw(self, controls: list[DrawnRow], *, seen: set[str] | None = None, selected: str = "") -> None:
         """Show a drawing."""
         sketch = self.query_one("#drawing", Sketch)
@@ -221,7 +228,7 @@ class MeetView(View):
         if not self.is_mounted:
             return
         names = {s.id: s.name for s in self.known.desk.surfaces}
-        self.query_one(DeviceList).show(self.rows, names)
+        self.query_one(DeviceList).show(self.rows, names, self.known.devices.open_microphones)
         self._until = time.monotonic() + self.known.devices.left_ms / 1000
         if self.surface_id and self.known.surface(self.surface_id) is None:
             # Undone, taken off the desk, or a trial that nobody confirmed.
@@ -245,6 +252,12 @@ class MeetView(View):
             self._watch_for_keep(message)
             await self.phase.heard(message)
             self.lay_out()
+        elif isinstance(message, LoudnessNews):
+            devices = self.query_one(DeviceList)
+            devices.hear_loudness(message)
+            # Several hear the same voice; the one that is spoken into hears it best.
+            if message.speaking and devices.is_loudest(message.device):
+                devices.choose(message.device)
         elif isinstance(message, DevicesNews | DeskNews):
             await self.show_all()
         elif isinstance(message, PressNews):

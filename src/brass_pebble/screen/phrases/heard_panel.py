@@ -6,8 +6,10 @@ from rich.text import Text
 from textual.widgets import Static
 
 from brass_pebble.core.label.block_letters import block_label
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.voice import VoiceRow
 from brass_pebble.screen.base.palette import Palette
+from brass_pebble.screen.meet.device_list import show_loudness
 
 # How wide the bar of likeness is, in cells.
 BAR = 30
@@ -51,8 +53,9 @@ class HeardPanel(Static):
             return
         state, well = state_of(voice)
         self.border_title = f"{voice.name}   {state}"
-        self.border_subtitle = f"{_meter(loud)} {'speaking' if words or voice.speaking else ''}" if voice.reads else (
-            "nobody hears it but the bench" if voice.state == "typed" else "")
+        speaks = "speaking" if words or voice.speaking else ""
+        self.border_subtitle = f"{show_loudness(loud)} {speaks}" if voice.reads else \
+            "nobody hears it but the bench" if voice.state == "typed" else ""
         self.styles.border_title_color = palette.verdigris if well else palette.rust
         self.update(self._choices(voice) if voice.choices else self._last(voice, words))
 
@@ -72,7 +75,9 @@ class HeardPanel(Static):
             return Text("\n").join([self._large(words, palette.text, rows - 1), Text("…", style=palette.dim)])
         if last is None:
             large = NOTHING.get(voice.state, "say something" if voice.on else "not listening")
-            hint = voice.why or f"{len(voice.listens)} phrases are listened for; Enter says the chosen one"
+            count = len(voice.listens)
+            hint = voice.why or (f"{say_count(count, 'phrase')} {'counts' if count == 1 else 'count'} now; Enter says "
+                                 "the chosen one" if count else "no phrase means anything yet; n: a new one")
             return Text("\n").join([self._large(large, palette.dim, rows - 1), Text(hint, style=palette.dim)])
         done = last.do in DONE
         style = palette.brass if done else palette.dim
@@ -95,13 +100,6 @@ class HeardPanel(Static):
         left = f"{voice.left_ms / 1000:.0f} s"
         lines.append(Text(f"Say or press the number, or click it. 0: none of them. {left} left", style=palette.text))
         return Text("\n").join(lines)
-
-
-def _meter(loud: float) -> str:
-    """How loud it is, from -60 dB up."""
-    share = min(1.0, max(0.0, (loud + 60) / 60))
-    full = round(share * 10)
-    return "▰" * full + "▱" * (10 - full)
 
 
 def _likeness(alike: int, needed: int, palette: Palette) -> Text:

@@ -118,14 +118,16 @@ class PhrasesView(ListedView[Line]):
         reply = await self.query_engine(Voices, AskVoices())
         if reply is not None:
             self.known.voices = reply.voices
-        rows = [line for surface in self.known.desk.surfaces if surface.layout == "phrases"
-                for line in (Line(surface), *(Line(surface, phrase) for phrase in surface.phrases))]
-        self.put(rows)
-        if self._first and rows:
-            at = next((index for index, line in enumerate(rows) if line.surface.id == self._first), 0)
+        self._show_rows()
+        if self._first and self.rows:
+            at = next((index for index, line in enumerate(self.rows) if line.surface.id == self._first), 0)
             self.query_one(OptionList).highlighted = at
             self._first = ""
         self._show_heard()
+
+    def _show_rows(self) -> None:
+        self.put([line for surface in self.known.desk.surfaces if surface.layout == "phrases"
+                  for line in (Line(surface), *(Line(surface, phrase) for phrase in surface.phrases))])
 
     def same(self, one: Line, other: Line) -> bool:
         return one.surface.id == other.surface.id and (one.phrase.id if one.phrase else "") == (
@@ -267,9 +269,20 @@ class PhrasesView(ListedView[Line]):
             say = [part.strip() for part in text.split("/") if part.strip()]
             reply, wrong = await self.ask_or_say("add_phrase", surface=row.surface.id, say=say)
             if isinstance(reply, NewPhrase):
-                self.notify("b: give it an action. u: undo.", title=reply.words, timeout=5)
+                made.append(reply.phrase)
             return wrong
+        made: list[str] = []
         await self._type_in("A new phrase", SAID, "", save)
+        if made:
+            self._choose(row.surface.id, made[0])
+            await self.bind((row.surface.id, made[0]))
+
+    def _choose(self, surface: str, phrase: str) -> None:
+        self._show_rows()
+        at = next((index for index, line in enumerate(self.rows) if line.surface.id == surface
+                   and line.phrase is not None and line.phrase.id == phrase), None)
+        if at is not None:
+            self.query_one(OptionList).highlighted = at
 
     @work(exclusive=True, group="change")
     async def action_settings(self) -> None:
