@@ -34,7 +34,8 @@ from .outside import Outside
 from .switches import Switches
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
-          "hands_off", "layers", "chord", "moves", "sessions", "questions", "values"]
+          "hands_off", "layers", "chord", "moves", "sessions", "questions", "values", "voice",
+          "loudness"]
 
 
 WARM_AFTER = 1.5

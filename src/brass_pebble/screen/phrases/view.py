@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import ClassVar
@@ -35,6 +36,7 @@ from .panels import BETWEEN, ListeningPanel, PhrasePanel
 LOOKS, LOOKS_AGAIN = 60, 30.0
 LOW = 30
 REPLIES = {"sound": "by a short sound", "voice": "by voice"}
+SLOT = re.compile(r"\{([a-z][a-z0-9_]*)\}")
 SAID = "What is said, as it is spoken: [words] in brackets may be left out, {level} is a slot."
 
 
@@ -267,9 +269,13 @@ class PhrasesView(ListedView[Line]):
 
         async def save(text: str) -> str:
             say = [part.strip() for part in text.split("/") if part.strip()]
-            reply, wrong = await self.ask_or_say("add_phrase", surface=row.surface.id, say=say)
+            # A slot is a number until it is told otherwise.
+            slots = {name: {"low": 0, "high": 100} for name in SLOT.findall(text)}
+            reply, wrong = await self.ask_or_say("add_phrase", surface=row.surface.id, say=say, slots=slots)
             if isinstance(reply, NewPhrase):
                 made.append(reply.phrase)
+                if slots:
+                    self.notify(f"{', '.join(slots)}: a number from 0 to 100. i changes that.", timeout=6)
             return wrong
         made: list[str] = []
         await self._type_in("A new phrase", SAID, "", save)
