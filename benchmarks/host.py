@@ -108,6 +108,20 @@ def bare_loop(source: int, target: int) -> Iterator[None]:
         process.wait()
 
 
+def measured_presses(folder: Path, count: int) -> list[float]:
+    """So many presses of an engine of their own: ms from an input's descriptor to an output's."""
+    (in_read, in_write), (out_read, out_write) = os.pipe(), os.pipe()
+    chance, times = random.Random(1), []
+    with measured_engine(write_desk(folder), "--source", str(in_read), "--target", str(out_write),
+                         pass_fds=(in_read, out_write)):
+        for _ in range(count):
+            time.sleep(chance.uniform(0.002, 0.02))
+            times.append(press_time(in_write, out_read))
+    for fileno in (in_read, in_write, out_read, out_write):
+        os.close(fileno)
+    return times
+
+
 def press_to_effect(folder: Path, count: int = 1000) -> list[Figure]:
     """With ordinary priority, and with the real-time one that a person may ask for."""
     return [*_press_to_effect(folder / "ordinary", "", count),

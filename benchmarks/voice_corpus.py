@@ -17,7 +17,7 @@ PHRASES = (
     "mute the microphone", "talk to me again", "zoom into the crumb", "zoom out again",
     "page down", "page up", "scroll down", "scroll up",
     "stop scrolling", "cancel everything", "undo that", "save the project", "cut here", "play the clip", "next chapter",
-    "previous chapter", "show the recipe", "hide the recipe", "dark theme", "good night bakehouse")
+    "previous chapter", "show the recipe", "hide the recipe", "dark theme", "good night everybody")
 _WHO = ("my neighbour", "the baker from the harbour", "somebody in the chat", "our youngest apprentice", "grandmother",
         "the man with the hat", "a friend of mine", "the whole village", "that old miller", "the postwoman")
 _DID = ("told me last week that", "always says that", "asked me whether", "was quite sure that", "once dreamed that",

@@ -32,7 +32,8 @@ def test_the_demo_desk_is_read_whole(store: DeskStore) -> None:
     assert loaded.problems == []
     desk = loaded.desk
     assert (desk.name, desk.output, list(desk.surfaces)) == (
-        "Saltmarsh Bakehouse", "stage", ["left-numpad", "right-numpad", "pedals", "pads", "dial", "controller"])
+        "Saltmarsh Bakehouse", "stage", ["left-numpad", "right-numpad", "pedals", "pads", "dial", "controller",
+                                         "booth"])
     left, right = desk.surfaces["left-numpad"], desk.surfaces["right-numpad"]
     assert len(left.layout.controls) == 17
     assert left.answer("5", "press", ("class",))[1].action.target == "Ctrl+Alt+5"

@@ -11,6 +11,7 @@ from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.core.signals.signal import find_signal, phrase_signal, signal_name, wire
+from brass_pebble.core.voice.alike import alike_pairs
 from brass_pebble.core.voice.hearing import HeardWord, Hypothesis
 from brass_pebble.core.voice.judging import REFUSED, SILENT, SURE, UNSURE, likeness
 from brass_pebble.core.voice.listening import (
@@ -37,6 +38,7 @@ from brass_pebble.core.voice.listening import (
 )
 from brass_pebble.core.voice.matching import read_words
 from brass_pebble.core.voice.phrase import Phrase, example_of, number_slot, short_wording, tell_slot
+from brass_pebble.core.voice.trial import Trial
 from brass_pebble.core.voice.wording import read_wording
 from brass_pebble.engine.runs.hearing import press_values
 
@@ -262,3 +264,36 @@ def test_values_reach_the_macro_by_their_usual_names_and_by_those_of_the_slots()
     assert press_values(camera, Candidate("camera", "camera bench", {"camera": 4})) == (
         {"said": "camera bench", "number": 4}, {"camera": "4"})
     assert press_values(title, Candidate("title", "title more rye", {"words": "more rye"}))[0] == {"said": "more rye"}
+
+
+# Trying out, and what sounds alike.
+
+
+@pytest.mark.parametrize("said, talked, strict, words", [
+    ([90, 95, 97, 92, 99], [10, 30], 60, "said 5 times it was 90 to 99 % alike; talk came up to 30 %"),
+    ([90, 95], [70, 80], 83, "talk came up to 80 %"),
+    ([60, 70, 75], [], 45, "nobody talked"),
+    ([60, 70, 75], [80], 81, "nearer than it: longer words would be safer"),
+    ([0, 0, 90], [], 60, "it was understood 1 time of 3"),
+    ([], [50], 60, "it was not said"),
+])
+def test_strictness_is_proposed_from_saying_and_talking(said: list[int], talked: list[int], strict: int,
+                                                        words: str) -> None:
+    trial = Trial("bell", 60)
+    for alike in said:
+        trial.hear("bell" if alike else "other", alike)
+    trial.talks = True
+    for alike in talked:
+        trial.hear("bell", alike)
+    found, why = trial.proposal()
+    assert (found, words in why) == (strict, True), (found, why)
+
+
+def test_phrases_that_sound_alike_are_found_with_how_alike() -> None:
+    sounds = {"lamp": "L AE M P", "lamb": "L AE M", "on": "AA N", "off": "AO F", "the": "DH AH",
+              "recipe": "R EH S AH P IY", "scroll": "S K R OW L"}
+    phrases = [phrase("one", "[the] lamp on"), phrase("two", "lamb on"), phrase("three", "scroll the recipe"),
+               phrase("four", "zorkle")]
+    found = [pair for pair in alike_pairs({each.id: each for each in phrases}, lambda word: [
+        tuple(sounds[word].split())] if word in sounds else []) if pair]
+    assert [pair[:2] for pair in found] == [("one", "two")] and 72 <= found[0][2] < 100

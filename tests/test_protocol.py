@@ -25,6 +25,7 @@ from brass_pebble.engine.clients import (
     paper_requests,
     requests,
     usage_requests,
+    voice_requests,
 )
 from brass_pebble.protocol import table
 from brass_pebble.protocol.base import Request
@@ -35,7 +36,7 @@ from brass_pebble.protocol.wire import number_of, raw, read_request, write
 PARTS = (asking_requests.AskingRequests, giving_requests.GivingRequests, layer_requests.LayerRequests,
          macro_requests.MacroRequests, meet_requests.MeetRequests, motion_requests.MotionRequests,
          network_requests.NetworkRequests, paper_requests.PaperRequests, requests.Requests,
-         usage_requests.UsageRequests)
+         usage_requests.UsageRequests, voice_requests.VoiceRequests)
 TOOLS = Path(__file__).parent.parent / "tools"
 
 

@@ -72,7 +72,7 @@ def test_no_mutant_stops_a_start_or_a_reload(tmp_path: Path) -> None:
             assert problem.what and problem.file, (number, problem)
         # Where the text of desk.toml itself is whole, no surface is lost to another file's mistake.
         if place.name != "desk.toml":
-            assert set(again.desk.surfaces) == set(fresh.desk.surfaces) and len(again.desk.surfaces) == 6, number
+            assert set(again.desk.surfaces) == set(fresh.desk.surfaces) and len(again.desk.surfaces) == 7, number
     assert slowest < SECONDS and _megabytes() - before < MEGABYTES
     assert told > MUTANTS // 3
 

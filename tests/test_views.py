@@ -99,7 +99,7 @@ def test_no_key_of_a_view_means_two_things(view: type[View]) -> None:
 
 def test_lists_beside_a_drawing_are_one_view() -> None:
     assert {name for name in VIEWS if issubclass(find_view(name), ListedView)} == {
-        "clashes", "checkup", "take in", "asleep", "versions", "values"}
+        "clashes", "checkup", "take in", "asleep", "versions", "values", "phrases"}
 
 
 def test_the_help_of_a_view_is_its_bindings(play: Play) -> None:

@@ -18,7 +18,7 @@ from typing import Any
 import msgspec
 import pytest
 
-from brass_pebble.client import EngineClient, start_engine
+from brass_pebble.client import EngineClient, EngineError, start_engine
 from brass_pebble.core.voice.numbers import say_number
 from brass_pebble.core.voice.phrase import Phrase
 from brass_pebble.demo import HERE, know
@@ -350,3 +350,50 @@ def test_messages_have_limits() -> None:
         msgspec.json.decode(b'{"told":"uttered","number":-1,"kind":"sure","began":0,"ended":0}', type=Uttered)
     with pytest.raises(msgspec.ValidationError):
         msgspec.json.decode(b'{"do":"listen","number":1,"phrases":[{"id":"a","say":["b"],"strict":101}]}', type=Listen)
+
+
+def test_a_word_is_taught_by_saying_it_three_times(sound: SoundServer, lighthouse: EngineClient) -> None:
+    lighthouse.ask("add_phrase", surface="booth", say=["zorkle please"])
+    lighthouse.ask("bind", surface="booth", control="zorkle-please", kind="tap", target="Ctrl+Alt+2")
+    wait_for(lambda: voice(lighthouse)["unknown"] == ["zorkle"])
+    lighthouse.ask("learn_word", surface="booth", word="zorkle")
+    for count, name in enumerate(("slt", "rms", "slt"), 1):
+        assert voice(lighthouse)["lesson"]["word"] == "zorkle"
+        sound.play(spoken("zorkle", name)).wait()
+        wait_for(lambda count=count: voice(lighthouse)["lesson"] is None
+                 or len(voice(lighthouse)["lesson"]["heard"]) == count)
+    wait_for(lambda: voice(lighthouse)["unknown"] == [])
+    surface = next(row for row in lighthouse.ask("desk")["desk"]["surfaces"] if row["id"] == "booth")
+    assert len(surface["pronounced"]["zorkle"].split()) >= 3
+    sound.play(spoken("zorkle please", "slt")).wait()
+    wait_for(lambda: state(lighthouse)["camera"] == "hob")
+    # By hand, and refused where it is none.
+    lighthouse.ask("set_pronunciation", surface="booth", word="zorkle", sounds="z ao r k ah l")
+    with pytest.raises(EngineError, match="“qx” is not a sound"):
+        lighthouse.ask("set_pronunciation", surface="booth", word="zorkle", sounds="Z QX".lower())
+
+
+def test_a_phrase_is_tried_out_and_nothing_is_sent(sound: SoundServer, lighthouse: EngineClient) -> None:
+    lighthouse.ask("try_phrase", surface="booth", phrase="oven", step="say")
+    for count, name in enumerate(("slt", "rms"), 1):
+        sound.play(spoken("oven close up", name)).wait()
+        wait_for(lambda count=count: len(voice(lighthouse)["trial"]["said"]) == count)
+    lighthouse.ask("try_phrase", surface="booth", phrase="oven", step="talk")
+    sound.play(spoken("i like bread with butter on it", "rms")).wait()
+    wait_for(lambda: voice(lighthouse)["trial"]["talked"])
+    trial = voice(lighthouse)["trial"]
+    assert min(trial["said"]) > 60 > max(trial["talked"]) and 35 <= trial["strict"] <= 95
+    assert state(lighthouse)["camera"] == "wide"
+    assert "trying out: " in sentences(lighthouse)[-1] and "nothing was sent" in sentences(lighthouse)[-1]
+    lighthouse.ask("try_phrase", surface="booth", phrase="oven", step="end")
+    assert voice(lighthouse)["trial"] is None
+
+
+def test_phrases_that_sound_alike_are_conflicts(sound: SoundServer, lighthouse: EngineClient) -> None:
+    lighthouse.ask("add_phrase", surface="booth", say=["oven clothes up"])
+    lighthouse.ask("bind", surface="booth", control="oven-clothes-up", kind="tap", target="F1")
+    def texts() -> str:
+        return "\n".join(row["text"] for row in lighthouse.ask("clashes")["clashes"])
+    wait_for(lambda: "“oven close up” and “oven clothes up” on Booth sound" in texts())
+    lighthouse.ask("set_phrase", surface="booth", phrase="oven-clothes-up", say=["oven close up"])
+    wait_for(lambda: "“oven close up” on Booth is said for “oven” and for “oven-clothes-up”" in texts())

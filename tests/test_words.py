@@ -61,7 +61,8 @@ def test_a_line_that_is_being_written_is_found_by_its_first_word() -> None:
 
 
 @pytest.mark.parametrize(("line", "first"), [
-    ("ta", ["tap", "taps"]), ("tap Ct", ["Ctrl"]), ("tap Ctrl+AltG", ["Ctrl+AltGr"]), ("wait u", ["until"]),
+    ("ta", ["tap", "tap chord", "taps"]), ("tap Ct", ["Ctrl"]), ("tap Ctrl+AltG", ["Ctrl+AltGr"]),
+    ("wait u", ["until"]),
     ("let x be up", ["upper("]), ("let x be gu", ["guest"]), ("if level ", ["begins with", "contains", "ends with"]),
     ('type "a {gu', ["guest"]), ("play r", ["rye-title"]), ("layer c", ["cut"]), ("layer cut ", ["off", "on"]),
     ('focus window "Ed', ['"Editor"']), ('wait until window class "', ['"Foot"']), ("controller tap so", ["south"]),

@@ -37,6 +37,27 @@ class LastHeard(Struct, frozen=True, kw_only=True):
     trace: int
 
 
+class TrialRow(Struct, frozen=True, kw_only=True):
+    """A phrase that is tried out: nothing is sent meanwhile."""
+
+    phrase: str
+    said: Annotated[list[int], said("how alike it was each time it was said, 0 to 100")]
+    talked: Annotated[list[int], said("how alike talk came to it")]
+    times: Annotated[int, said("how often it is to be said")]
+    talks: Annotated[bool, said("whether somebody is to talk about anything now")]
+    left_ms: Annotated[float, said("of talking")]
+    strict: Annotated[int, said("what is proposed")]
+    why: str
+
+
+class LessonRow(Struct, frozen=True, kw_only=True):
+    """A word whose pronunciation is learned by saying it."""
+
+    word: str
+    heard: Annotated[list[str], said("the sounds of each time")]
+    times: int
+
+
 class VoiceRow(Struct, frozen=True, kw_only=True):
     """A microphone of the desk as it is now."""
 
@@ -47,6 +68,7 @@ class VoiceRow(Struct, frozen=True, kw_only=True):
     reads: Annotated[bool, said("whether sound is read now")]
     on: Annotated[bool, said("whether phrases count")]
     recogniser: str
+    second: Annotated[str, said("`ready`, or why there is no second opinion; empty without one")] = ""
     attention: list[str]
     attentive_ms: Annotated[float, said("for how long phrases still count that need the attention word")]
     listens: Annotated[list[str], said("the phrases that mean something now, by id")]
@@ -57,6 +79,8 @@ class VoiceRow(Struct, frozen=True, kw_only=True):
     choices: list[ReadingRow]
     left_ms: Annotated[float, said("for choosing")]
     last: LastHeard | None
+    trial: TrialRow | None = None
+    lesson: LessonRow | None = None
 
 
 class Voices(Reply, frozen=True, kw_only=True):
@@ -147,6 +171,37 @@ class RemovePhrase(Request, frozen=True, kw_only=True, tag="remove_phrase"):
     reply: ClassVar[type[Reply]] = Changed
     surface: Id
     phrase: Id
+
+
+class TryPhrase(Request, frozen=True, kw_only=True, tag="try_phrase"):
+    """Try a phrase out: `say` it a few times, then `talk` about anything, then `end`; or `leave`.  Nothing is sent
+    meanwhile.  How strict it should be is told with the microphone's row."""
+
+    surface: Id
+    phrase: Id
+    step: Annotated[Id, said("`say`, `talk`, `end` or `leave`")]
+
+
+class LearnWord(Request, frozen=True, kw_only=True, tag="learn_word"):
+    """Learn how a word is pronounced, by hearing it three times; without a word, no longer."""
+
+    surface: Id
+    word: Id = ""
+
+
+class SetPronunciation(Request, frozen=True, kw_only=True, tag="set_pronunciation"):
+    """Say how a word is pronounced, in ARPAbet: `R EH S AH P IY`."""
+
+    reply: ClassVar[type[Reply]] = Changed
+    surface: Id
+    word: Id
+    sounds: Annotated[Word, said("empty: as without it")] = ""
+
+
+class SayWord(Request, frozen=True, kw_only=True, tag="say_word"):
+    """Have sounds said aloud, so that a pronunciation can be heard."""
+
+    sounds: Word
 
 
 class SetListening(Request, frozen=True, kw_only=True, tag="set_listening"):

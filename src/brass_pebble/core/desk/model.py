@@ -80,7 +80,7 @@ class Surface:
     what each of the device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further
     devices that belong to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how
     large its labels are on paper, in mm: those of a key of one unit, and of single controls.  One that is spoken to has
-    `phrases`, and is drawn from them.
+    `phrases`, and is drawn from them; `pronounced` are words with their sounds (ARPAbet).
     """
 
     id: str
@@ -118,6 +118,7 @@ class Surface:
     home: tuple[str, ...] = setting((), Texts("controls"), "where fingers rest, for better places", leans=True)
     phrases: tuple[Phrase, ...] = ()
     listening: Listening = Listening()
+    pronounced: tuple[tuple[str, tuple[str, ...]], ...] = ()
     takes: tuple[Part, ...] = setting((), Texts("parts"), "the parts of its device that are taken; without it, all",
                                       "parts taken", leans=True, shown={"": "everything"})
     may_be_only_pointer: bool = setting(False, Flag(), "true: it is taken even if it is the only thing to point and "

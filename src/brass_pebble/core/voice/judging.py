@@ -26,7 +26,7 @@ EVEN, SPREAD = 0.405, 0.5
 # missing asks for so many points more.
 SHORT, POINTS_EACH = 8, 1.5
 # The best reading has to outweigh the next by so much; sounds that fit by this much better weigh e times as much.
-OUTWEIGHS, FITS_BETTER = 5.0, 0.05
+OUTWEIGHS, FITS_BETTER = 5.0, 0.03
 # Readings to choose from: at most so many, and none that weighs less than this part of the best.
 MOST_READINGS, WORTH_ASKING = 5, 0.02
 # A second reading may be less alike than it would have to be alone, by so many points.

@@ -11,7 +11,7 @@ from typing import Any
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.say.setting import Choice as OneOf
-from brass_pebble.core.say.setting import Flag, Texts, Time, setting, write_all
+from brass_pebble.core.say.setting import Flag, Text, Texts, Time, setting, write_all
 
 from .judging import REFUSED, SILENT, SURE, UNSURE
 from .numbers import say_number
@@ -51,6 +51,10 @@ class Listening:
     choose_within: int = setting(
         8 * SECOND, Time(SECOND, 120 * SECOND), "how long readings stand to be chosen from", "choose within",
         proposals=(None, "4s", "8s", "15s", "30s"))
+    second: str = setting("", Text(1_000, what="folder"), "the folder of a model of faster-whisper, for a second "
+                          "opinion and for free words", "second opinion")
+    language: str = setting("", Text(12), "the language that the second opinion understands, such as `de`; without it, "
+                            "it finds out", "its language")
     ends_repeats: bool = setting(False, Flag(), "true: any phrase ends what repeats", "a phrase ends repeats",
                                  proposals=(False, True))
 

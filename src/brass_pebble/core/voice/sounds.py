@@ -25,7 +25,7 @@ VOWEL = "vowel"
 @cache
 def _places() -> dict[str, tuple[str, float, float, float]]:
     return {sound: (kind, float(first), float(second), float(voice))
-            for sound, kind, first, second, voice, _ in read_table("sounds.tsv")}
+            for sound, kind, first, second, voice, *_ in read_table("sounds.tsv")}
 
 
 def is_sound(name: str) -> bool:
@@ -36,6 +36,19 @@ def is_sound(name: str) -> bool:
 def sounds_as_in() -> dict[str, str]:
     """Every sound, with a word that it is in."""
     return {row[0]: row[5] for row in read_table("sounds.tsv")}
+
+
+def for_speaking(sounds: Sequence[str]) -> str:
+    """Sounds as espeak-ng reads them, in its own letters for phonemes."""
+    letters = {row[0]: row[6] for row in read_table("sounds.tsv")}
+    return f"[[{''.join(letters.get(sound, '') for sound in sounds)}]]"
+
+
+def middle(rows: Sequence[Sequence[str]]) -> tuple[str, ...]:
+    """Of several rows of sounds, the one that is nearest to all others."""
+    if not rows:
+        return ()
+    return tuple(rows[min(range(len(rows)), key=lambda index: sum(distance(rows[index], other) for other in rows))])
 
 
 @cache

@@ -105,6 +105,7 @@ class DeskRows:
             "takes": [str(part) for part in surface.takes],
             "phrases": [to_builtins(phrase_row(phrase)) for phrase in surface.phrases],
             "listening": write_listening(surface.listening) if surface.phrases else {},
+            "pronounced": {word: " ".join(sounds) for word, sounds in surface.pronounced},
             "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
             "trial": surface.id in self.devices.trials, **self._held(surface, holding)}
         return Raw(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}".encode("utf-8", "replace"))

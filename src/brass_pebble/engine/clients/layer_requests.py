@@ -58,6 +58,8 @@ class LayerRequests:
     control: Control
     # Does something about windows on a thread.
     slowly: Callable[[Callable[[], object], Callable[[object], None]], bool]
+    # Phrases that sound alike: surface, the two, how alike.
+    alike: Callable[[], list[tuple[str, str, str, int]]]
 
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
@@ -336,11 +338,11 @@ class LayerRequests:
     def do_clashes(self, client: Client, ask: messages.AskClashes) -> None:
         """Conflicts, and the shortcut tables there are."""
         number = ask.id
-        desk = self._ports.desk
+        desk, alike = self._ports.desk, self.alike()
 
         def work() -> Message:
             programs, problems = self._programs()
-            return {"clashes": [asdict(clash) for clash in find_clashes(desk, programs, self._sent)],
+            return {"clashes": [asdict(clash) for clash in find_clashes(desk, programs, self._sent, alike)],
                     "programs": [_program_state(program) for program in programs],
                     "problems": [problem.as_dict() for problem in problems]}
         self._on_worker(client, number, work)

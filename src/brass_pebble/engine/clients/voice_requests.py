@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from brass_pebble.core.desk.look.drawn import PhraseSlot
@@ -13,6 +13,7 @@ from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.setting import check_setting, settings_of
 from brass_pebble.core.voice.listening import Listening
 from brass_pebble.core.voice.phrase import STRICT, Phrase
+from brass_pebble.core.voice.sounds import for_speaking, is_sound, sounds_as_in
 from brass_pebble.core.voice.wording import read_wording
 from brass_pebble.engine.disk.edits import Edit, Path, Row
 from brass_pebble.engine.ports import Ports
@@ -25,12 +26,15 @@ from .editing import Editing
 from .server import Client, Message
 
 LONGEST_ID = 40
+TRIAL_STEPS = ("say", "talk", "end", "leave")
 
 
 class VoiceRequests:
     """Answers on behalf of an engine."""
 
     hearing: Hearing
+    # Says sounds aloud, as espeak-ng writes them; false if nothing here can.
+    utter: Callable[[str], bool]
 
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
@@ -124,6 +128,43 @@ class VoiceRequests:
         edit = Edit(f"{surface.name}: “{phrase.legend}” taken away", tuple(values))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
+    def do_try_phrase(self, client: Client, ask: messages.TryPhrase) -> Message:
+        """Try a phrase out."""
+        surface = self._surface(ask.surface)
+        phrase = self._phrase(surface, ask.phrase)
+        if ask.step not in TRIAL_STEPS:
+            raise Refusal(f"“{ask.step}” is not a step of a trial", f"Available: {', '.join(TRIAL_STEPS)}")
+        self.hearing.try_out(surface.id, phrase, ask.step)
+        return {}
+
+    def do_learn_word(self, client: Client, ask: messages.LearnWord) -> Message:
+        """Learn how a word is pronounced, by hearing it."""
+        surface = self._surface(ask.surface)
+        word = ask.word.strip().casefold()
+
+        def learned(sounds: tuple[str, ...]) -> None:
+            edit = _pronounced(surface, word, " ".join(sounds))
+            self._editing.edit(None, None, lambda: self._editing.store.change(edit))
+        self.hearing.learn(surface.id, word, learned)
+        return {}
+
+    def do_set_pronunciation(self, client: Client, ask: messages.SetPronunciation) -> None:
+        """Say how a word is pronounced."""
+        surface = self._surface(ask.surface)
+        sounds = ask.sounds.upper().split()
+        for sound in sounds:
+            if not is_sound(sound):
+                raise Refusal(f"“{sound}” is not a sound", nearest(sound, sounds_as_in()) or
+                              "Write them as in R EH S AH P IY for recipe")
+        edit = _pronounced(surface, ask.word.strip().casefold(), " ".join(sounds))
+        self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
+
+    def do_say_word(self, client: Client, ask: messages.SayWord) -> Message:
+        """Have sounds said aloud."""
+        if not self.utter(for_speaking(ask.sounds.upper().split())):
+            raise Refusal("it cannot be said aloud here", "Install espeak-ng, or say it three times instead")
+        return {}
+
     def do_set_listening(self, client: Client, ask: messages.SetListening) -> None:
         """Change how a microphone is listened to."""
         surface = self._surface(ask.surface)
@@ -142,6 +183,11 @@ class VoiceRequests:
         edit = Edit(f"{surface.name}: {row.label or ask.what}: {said}",
                     ((("surface", surface.id, "listening", ask.what), value),))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
+
+
+def _pronounced(surface: Surface, word: str, sounds: str) -> Edit:
+    path = ("surface", surface.id, "pronounced", word)
+    return Edit(f"{surface.name}: “{word}” is pronounced {sounds or 'as usual'}", ((path, sounds or None),))
 
 
 def _check(say: Iterable[str], slots: Mapping[str, object]) -> None:

@@ -260,6 +260,12 @@ class Errands:
         """Say a text aloud, then call back on the loop, whether it could be said or not."""
         self._pool("speak").do(lambda: self._speak(Errand(0, "speak", (text,))), lambda result: then())
 
+    def utter(self, letters: str) -> bool:
+        """Have a row of sounds said aloud, as espeak-ng writes them; false if nothing here can."""
+        if not shutil.which("espeak-ng"):
+            return False
+        return self._pool("speak").do(lambda: self._helpers.run(["espeak-ng", letters], 10.0), lambda result: None)
+
     # At once.
 
     def _show(self, run: Run, ask: Errand) -> Done:

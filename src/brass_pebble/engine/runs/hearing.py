@@ -38,6 +38,8 @@ from brass_pebble.core.voice.listening import (
     without_attention,
 )
 from brass_pebble.core.voice.phrase import ChoiceSlot, NumberSlot, Phrase, WordsSlot
+from brass_pebble.core.voice.sounds import is_sound, middle
+from brass_pebble.core.voice.trial import TALKS, TIMES, Trial
 from brass_pebble.core.voice.wording import plain_words
 from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.clients.server import Message
@@ -45,14 +47,37 @@ from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.hot.filters import Filters
 from brass_pebble.engine.ports import Ports, RunControl
 from brass_pebble.kinds.inputs.microphones import HearsSpeech
-from brass_pebble.kinds.voice.messages import Cannot, Gone, Knows, Level, Listen, Ready, Told, Uttered, Watch
+from brass_pebble.kinds.voice.messages import (
+    Alike,
+    Cannot,
+    Gone,
+    Knows,
+    Level,
+    Listen,
+    Ready,
+    Second,
+    Told,
+    Uttered,
+    Watch,
+)
 from brass_pebble.kinds.voice.sent import send_phrase, tell_verdict
 
 MS = 1_000_000
 REPEATS = re.compile(r"^\s*repeat\b", re.MULTILINE)
 # How long clients may look at loudness, in s.
 LONGEST_LOOK = 600.0
+# A word is learned from so many times.
+LESSONS = 3
 STARTING, HEARS, GONE, CANNOT, TYPED = "starting", "hears", "gone", "cannot", "typed"
+
+
+@dataclass
+class Lesson:
+    """A word that is learned by being said; `learned` gets its sounds."""
+
+    word: str
+    learned: Callable[[tuple[str, ...]], None]
+    heard: list[tuple[str, ...]] = field(default_factory=list)
 
 
 @dataclass
@@ -74,6 +99,11 @@ class Spoken:
     last: Message | None = None
     waited: int = 0
     worked: int = 0
+    alike: list[tuple[str, str, int]] = field(default_factory=list)
+    second: str = ""
+    trial: Trial | None = None
+    trial_until: int = 0
+    lesson: Lesson | None = None
 
 
 class Hearing:
@@ -149,7 +179,9 @@ class Hearing:
         spoken.number += 1
         if spoken.source is not None:
             spoken.source.order(Listen(number=spoken.number,
-                                       phrases=[send_phrase(phrase) for phrase in spoken.phrases.values()]))
+                                       phrases=[send_phrase(phrase) for phrase in spoken.phrases.values()],
+                                       second=surface.listening.second, language=surface.listening.language,
+                                       pronounced={word: list(sounds) for word, sounds in surface.pronounced}))
         return True
 
     def look(self, client: int, seconds: float) -> None:
@@ -178,12 +210,19 @@ class Hearing:
             return
         if isinstance(told, Uttered):
             spoken.waited, spoken.worked, spoken.speaking, spoken.words = told.waited, told.worked, False, ""
+            if spoken.lesson is not None:
+                self._take_lesson(spoken, spoken.lesson, tuple(told.sounds))
+                return
             self._heard(surface, spoken, _received(told, surface), told.clipped)
             return
         if isinstance(told, Ready):
             spoken.state, spoken.why, spoken.recogniser = HEARS, "", told.recogniser
         elif isinstance(told, Knows):
             spoken.unknown = told.unknown
+        elif isinstance(told, Second):
+            spoken.second = told.why or "ready"
+        elif isinstance(told, Alike):
+            spoken.alike = told.pairs
         elif isinstance(told, Gone | Cannot):
             spoken.state, spoken.why = (GONE if isinstance(told, Gone) else CANNOT), told.why
             spoken.speaking = False
@@ -206,6 +245,8 @@ class Hearing:
 
     def _heard(self, surface: Surface, spoken: Spoken, heard: Heard, clipped: bool = False) -> tuple[str, int]:
         listener, now = spoken.listener, self._ports.now()
+        if spoken.trial is not None:
+            return self._tried(surface, spoken, spoken.trial, heard)
         if self._aloud:
             listener.speaks_until = now + 1
         decision = listener.hear(heard, now)
@@ -298,6 +339,48 @@ class Hearing:
         for spoken in list(self.spoken.values()):
             spoken.listener.speaks(now, now)
 
+    # Trying and teaching.
+
+    def try_out(self, surface_id: str, phrase: Phrase, step: str) -> None:
+        """Try a phrase out: `say` it, `talk`, `end` it, or `leave` it."""
+        spoken = self.spoken[surface_id]
+        if step == "say":
+            spoken.trial, spoken.trial_until = Trial(phrase.id, phrase.strict), 0
+        elif step == "talk" and spoken.trial is not None:
+            spoken.trial.talks, spoken.trial_until = True, self._ports.now() + TALKS
+            self._ports.alarms.at(f"trial of {surface_id}", spoken.trial_until, lambda now: self.tell())
+        elif step in ("end", "leave"):
+            spoken.trial = None
+        self.tell()
+
+    def _tried(self, surface: Surface, spoken: Spoken, trial: Trial, heard: Heard) -> tuple[str, int]:
+        best = heard.candidates[0] if heard.candidates else None
+        if not trial.talks or self._ports.now() < spoken.trial_until:
+            trial.hear(best.phrase if best is not None else "", best.alike if best is not None else 0)
+        near = f"“{best.said}”, {best.alike} % alike" if best is not None else "nothing"
+        words = f"trying out: {heard.why or near}"
+        trace = self._trace(surface, f"{words}; nothing was sent", heard.ended, self._ports.now())
+        self.tell()
+        return words, trace.id
+
+    def learn(self, surface_id: str, word: str, learned: Callable[[tuple[str, ...]], None]) -> None:
+        """Learn how a word is pronounced from the next times that something is said; without a word, no longer."""
+        self.spoken[surface_id].lesson = Lesson(word, learned) if word else None
+        self.tell()
+
+    def _take_lesson(self, spoken: Spoken, lesson: Lesson, sounds: tuple[str, ...]) -> None:
+        known = tuple(sound for sound in sounds if is_sound(sound))
+        if len(known) >= 2:
+            lesson.heard.append(known)
+        if len(lesson.heard) == LESSONS:
+            spoken.lesson = None
+            lesson.learned(middle(lesson.heard))
+        self.tell()
+
+    def alike(self) -> list[tuple[str, str, str, int]]:
+        """Phrases that sound alike: surface, the two, how alike."""
+        return [(name, *pair) for name, spoken in self.spoken.items() for pair in spoken.alike]
+
     # Choosing and switching.
 
     def choose(self, number: int, surface_id: str = "") -> str:
@@ -351,7 +434,8 @@ class Hearing:
         return {
             "surface": surface.id, "name": surface.name, "state": spoken.state, "why": spoken.why,
             "reads": spoken.state == HEARS, "on": listener.on and surface.id not in self._ports.router.resting,
-            "recogniser": spoken.recogniser, "attention": list(surface.listening.attention),
+            "recogniser": spoken.recogniser, "second": spoken.second if surface.listening.second else "",
+            "attention": list(surface.listening.attention),
             "attentive_ms": max(0, listener.attentive_until - now) / MS if surface.listening.attention else 0.0,
             "listens": [phrase.id for phrase in spoken.phrases.values() if not phrase.id.startswith("@")],
             "unknown": spoken.unknown, "loud": round(max(-120.0, spoken.loud), 1), "speaking": spoken.speaking,
@@ -360,7 +444,10 @@ class Hearing:
                          "does": self._would_do(surface, each.phrase),
                          "values": {name: str(value) for name, value in each.values.items()}}
                         for each in listener.choices] if standing else [],
-            "left_ms": max(0, listener.choose_until - now) / MS if standing else 0.0, "last": spoken.last}
+            "left_ms": max(0, listener.choose_until - now) / MS if standing else 0.0, "last": spoken.last,
+            "trial": _trial_row(spoken, now), "lesson": {
+                "word": spoken.lesson.word, "times": LESSONS, "heard": [" ".join(row) for row in spoken.lesson.heard]}
+            if spoken.lesson is not None else None}
 
     def _would_do(self, surface: Surface, phrase: str) -> str:
         found = surface.answer(phrase, PRESS, self._ports.router.layers.stack(surface))
@@ -384,6 +471,15 @@ class Hearing:
         """Nobody looks for it any more."""
         if client in self._looked_at:
             self.look(client, 0)
+
+
+def _trial_row(spoken: Spoken, now: int) -> Message | None:
+    trial = spoken.trial
+    if trial is None:
+        return None
+    strict, why = trial.proposal()
+    return {"phrase": trial.phrase, "said": trial.said, "talked": trial.talked, "times": TIMES, "talks": trial.talks,
+            "left_ms": max(0, spoken.trial_until - now) / MS if trial.talks else 0.0, "strict": strict, "why": why}
 
 
 def _did(trace: Trace) -> str:

@@ -12,25 +12,44 @@ import resource
 import selectors
 import subprocess
 import sys
+import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
 
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.voice.alike import Pair, alike_pairs
 
 from .follower import Follower, Judged
-from .messages import LONGEST_LINE, Cannot, Gone, Knows, Level, Listen, Order, Ready, Told, Uttered, Watch
+from .messages import (
+    LONGEST_LINE,
+    Alike,
+    Cannot,
+    Gone,
+    Knows,
+    Level,
+    Listen,
+    Order,
+    Ready,
+    Second,
+    Told,
+    Uttered,
+    Watch,
+)
 from .recogniser import RATE, NoRecogniser
+from .second import Whisper
 from .sent import receive_phrases, tell_verdict
 from .sources import COMMANDS, FILE, SILENCE, SoundError, read_wav, why_gone
 from .speech import FRAME_BYTES
 
 # The most memory it may take, in bytes of address space; the model and its words need about a quarter of it.
-MOST_MEMORY = 1 << 30
+MOST_MEMORY, MOST_MEMORY_OF_TWO = 1 << 30, 6 << 30
 # How often somebody who looks is told how loud it is, and how often sound of a file comes, in s.
 LOOKS, PIECE = 0.1, 0.03
-SECOND = 1_000_000_000
+# For so long at a time phrases are compared, in s; so many pairs are told.
+COMPARES, MOST_ALIKE = 0.01, 200
 
 
 class Ear:
@@ -47,6 +66,9 @@ class Ear:
         self._number = 0
         self._watched = self._running = self._reads = False
         self._told_at = 0.0
+        self._pairs: Iterator[Pair | None] | None = None
+        self._alike: list[Pair] = []
+        self._second = "", ""
 
     def run(self) -> None:
         """Hear until the orders end, or the sound does."""
@@ -62,6 +84,8 @@ class Ear:
         while self._running:
             for key, _ in self._waits.select(PIECE if self._command is None else LOOKS):
                 key.data()
+            if self._pairs is not None and not self._follower.speaking:
+                self._compare()
             if self._command is None:
                 self._play()
             if self._watched and time.monotonic() - self._told_at >= LOOKS:
@@ -144,7 +168,46 @@ class Ear:
         self._follower.listen_for(receive_phrases(order.phrases),
                                   {word: tuple(sounds) for word, sounds in order.pronounced.items()})
         self._number = order.number
+        self._alike = []
+        self._pairs = alike_pairs({name: phrase for name, phrase in self._follower.asked_for.items()
+                                   if not name.startswith("@")}, self._follower.recogniser.pronounce)
+        self._ask_second(order.second, order.language)
         self._tell(Knows(number=order.number, unknown=[word[:500] for word in self._follower.unknown]))
+
+    def _ask_second(self, folder: str, language: str) -> None:
+        """Have a second opinion, or none; its model is read beside, since that takes a while."""
+        if (folder, language) == self._second:
+            return
+        self._second = folder, language
+        self._follower.second = None
+        if folder:
+            threading.Thread(target=self._open_second, args=(folder, language), daemon=True).start()
+
+    def _open_second(self, folder: str, language: str) -> None:
+        try:
+            with contextlib.suppress(ValueError, OSError):
+                resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY_OF_TWO, MOST_MEMORY_OF_TWO))
+            second = Whisper(Path(folder).expanduser(), language)
+        except NoRecogniser as error:
+            self._tell(Second(why=str(error)))
+        except Exception as error:
+            self._tell(Second(why=f"the model of the second opinion cannot be read: {error!r}"[:500]))
+        else:
+            if self._second == (folder, language):
+                self._follower.second = second
+                self._tell(Second())
+
+    def _compare(self) -> None:
+        """Look at some more pairs of phrases: whether they sound alike.  Nobody speaks meanwhile."""
+        assert self._pairs is not None
+        until = time.monotonic() + COMPARES
+        for pair in self._pairs:
+            if pair is not None and len(self._alike) < MOST_ALIKE:
+                self._alike.append(pair)
+            if time.monotonic() > until:
+                return
+        self._pairs = None
+        self._tell(Alike(number=self._number, pairs=self._alike))
 
     def _tell(self, told: Told) -> None:
         data = msgspec.json.encode(told) + b"\n"
@@ -168,7 +231,7 @@ def main() -> None:
     """Hear the source that is named, on the two standard pipes."""
     from .sphinx import Sphinx
     with contextlib.suppress(ValueError, OSError):
-        resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
+        resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY_OF_TWO))
     out = os.dup(1)
     # Whatever a library prints goes to the log, and not among the messages.
     os.dup2(2, 1)

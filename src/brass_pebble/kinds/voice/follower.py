@@ -4,20 +4,23 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from brass_pebble.core.voice.ends import BEFORE, FRAME, Ends
 from brass_pebble.core.voice.hearing import Utterance
-from brass_pebble.core.voice.judging import Verdict, judge
+from brass_pebble.core.voice.judging import REFUSED, SILENT, SURE, UNSURE, Verdict, judge
 from brass_pebble.core.voice.matching import may_go_on, read_words
-from brass_pebble.core.voice.phrase import Phrase
+from brass_pebble.core.voice.phrase import Phrase, WordsSlot
 
-from .recogniser import Recogniser
+from .recogniser import RATE, Recogniser
+from .second import SecondOpinion
 from .speech import FRAME_BYTES, Cleaner, Speech, clipped, loudness
 
 MS = 1_000_000
 # While silence lasts it is looked at each frame whether the utterance is over; before, so often, to show the words.
 LOOKED_AT = 5
+# What is refused by less than so many points is thought over; so much of an utterance is kept for it, in bytes.
+NEAR, MOST_HEARD = 25, RATE * 2 * 40
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,8 @@ class Follower:
     def __init__(self, recogniser: Recogniser) -> None:
         self.recogniser = recogniser
         self.phrases: dict[str, Phrase] = {}
+        # Those of the next utterance.
+        self.asked_for: dict[str, Phrase] = {}
         self.words: tuple[str, ...] = ()
         self.loud = -120.0
         self.ends = Ends()
@@ -44,6 +49,9 @@ class Follower:
         self.unknown: tuple[str, ...] = ()
         self._before: deque[bytes] = deque(maxlen=BEFORE)
         self._rest = b""
+        # A second recogniser, if there is one, and the sound of the utterance for it.
+        self.second: SecondOpinion | None = None
+        self._sound = bytearray()
         self._began = self._spoke = 0
         self._clipped, self._loudest = False, -120.0
 
@@ -54,6 +62,7 @@ class Follower:
 
     def listen_for(self, phrases: Mapping[str, Phrase], pronounced: dict[str, tuple[str, ...]]) -> None:
         """Listen for these; an utterance that goes on is judged by what was listened for when it began."""
+        self.asked_for = dict(phrases)
         self._next = tuple(phrases.values()), pronounced
         if not self.ends.speaking:
             self._change()
@@ -87,6 +96,8 @@ class Follower:
         if begins:
             self._begin(at)
         self.recogniser.feed(frame)
+        if len(self._sound) < MOST_HEARD:
+            self._sound += frame
         if speech:
             self._spoke = at
             self._clipped |= clipped(raw)
@@ -105,8 +116,10 @@ class Follower:
         self.recogniser.begin()
         self._began, self._spoke = at - len(self._before) * FRAME * MS, at
         self._clipped, self._loudest, self.words = False, -120.0, ()
+        self._sound.clear()
         for frame in self._before:
             self.recogniser.feed(frame)
+            self._sound += frame
         self._before.clear()
 
     def _end(self, at: int) -> Judged:
@@ -114,10 +127,29 @@ class Follower:
         self.ends.end()
         utterance = Utterance(understood.hypotheses, understood.sounds, self._began, self._spoke, self._loudest,
                               self._clipped)
-        verdict = judge(utterance, self.phrases)
+        verdict = self._second_thought(utterance, judge(utterance, self.phrases))
         self.words = ()
         self._change()
         return Judged(utterance, verdict, at - self._spoke)
+
+    def _second_thought(self, utterance: Utterance, verdict: Verdict) -> Verdict:
+        """Where the first recogniser is unsure, or cannot know: what a second one makes of it."""
+        best = verdict.best
+        free = best is not None and best.reading.phrase in self.phrases and any(
+            isinstance(slot, WordsSlot) for slot in self.phrases[best.reading.phrase].slots.values())
+        near = verdict.kind == REFUSED and best is not None and best.alike >= best.needed - NEAR
+        foreign = verdict.kind in (SILENT, REFUSED) and bool(self.unknown)
+        if self.second is None or not (free or near or foreign or verdict.kind == UNSURE):
+            return verdict
+        heard = self.second.understand(bytes(self._sound))
+        if heard is None:
+            return verdict
+        second = judge(replace(utterance, hypotheses=(heard,), sounds=()), self.phrases)
+        if second.kind != SURE or second.best is None:
+            return verdict
+        if free or foreign or any(each.reading.comes_to(second.best.reading) for each in verdict.heard):
+            return second
+        return verdict
 
     def drop(self) -> None:
         """Forget the utterance that goes on: its microphone is gone, or must not be heard now."""

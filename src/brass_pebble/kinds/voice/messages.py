@@ -48,6 +48,8 @@ class Listen(Struct, frozen=True, kw_only=True, tag="listen", tag_field="do", fo
     number: Time
     phrases: Annotated[list[PhraseSent], Meta(max_length=1_000)]
     pronounced: dict[Id, list[Id]] = {}
+    second: Annotated[str, Meta(max_length=1_000)] = ""
+    language: Id = ""
 
 
 class Watch(Struct, frozen=True, kw_only=True, tag="watch", tag_field="do", forbid_unknown_fields=True):
@@ -67,6 +69,19 @@ class Knows(Struct, frozen=True, kw_only=True, tag="knows", tag_field="told"):
 
     number: Time
     unknown: list[Text] = []
+
+
+class Second(Struct, frozen=True, kw_only=True, tag="second", tag_field="told"):
+    """There is a second opinion now, or `why` there is none."""
+
+    why: Text = ""
+
+
+class Alike(Struct, frozen=True, kw_only=True, tag="alike", tag_field="told"):
+    """Which phrases of those sound alike, and how alike."""
+
+    number: Time
+    pairs: list[tuple[Id, Id, Per]]
 
 
 class Level(Struct, frozen=True, kw_only=True, tag="level", tag_field="told"):
@@ -117,4 +132,4 @@ class Cannot(Struct, frozen=True, kw_only=True, tag="cannot", tag_field="told"):
 
 
 Order = Listen | Watch
-Told = Ready | Knows | Level | Uttered | Gone | Cannot
+Told = Ready | Knows | Second | Alike | Level | Uttered | Gone | Cannot

@@ -24,11 +24,13 @@ from .recogniser import NEEDS, RATE, NoRecogniser, Understood
 
 PHRASES, PHONES = "phrases", "phones"
 # A word of free speech is written as a row of these: one sound each.
-LOOSE = "loose-"
+LOOSE, UNKNOWN = "loose-", "~"
+# So many readings of free words are offered; so much around them is listened to, in s; so much is kept of an utterance.
+READINGS, AROUND, MOST_HEARD = 4, 0.1, RATE * 2 * 40
 # Other ways to understand an utterance: so many are looked at, and so many kept.
 LOOKED_AT, KEPT = 24, 5
 # How quickly shares fall with the score: scores are divided so far by the model that they lie close together.
-EVEN = 0.012
+EVEN = 0.06
 FRAME = 0.01
 _VARIANT = re.compile(r"\(\d+\)$")
 _SILENCE = re.compile(r"^(<.*>|\[.*\]|\+\+.*\+\+|SIL|NULL|\(NULL\))$", re.IGNORECASE)
@@ -55,6 +57,10 @@ class Sphinx:
         for sound in sounds_as_in():
             self._words.add_word(f"{LOOSE}{sound.lower()}", sound, False)
         self._ready = self._open = False
+        # Free words are searched for once more, by a model of the language that is read when it is needed first.
+        self._dictation: Any = None
+        self._model, self._common = model, common
+        self._heard = bytearray()
 
     def listen_for(self, phrases: Sequence[Phrase], pronounced: dict[str, tuple[str, ...]]) -> tuple[str, ...]:
         self._finish()
@@ -81,10 +87,13 @@ class Sphinx:
     def begin(self) -> None:
         self._finish()
         self._open = True
+        self._heard.clear()
         for decoder in self._both():
             decoder.start_utt()
 
     def feed(self, samples: bytes) -> None:
+        if len(self._heard) < MOST_HEARD:
+            self._heard += samples
         for decoder in self._both():
             decoder.process_raw(samples, False, False)
 
@@ -116,6 +125,8 @@ class Sphinx:
         if not said:
             return Understood((), sounds)
         first = self._made(said)
+        if (at := next((index for index, word in enumerate(first.words) if word.text.startswith(UNKNOWN)), -1)) >= 0:
+            return Understood(tuple(self._dictated(first, at)), sounds)
         found = [(first, math.log(best.score))]
         for other in self._others():
             words = tuple(_plain(other.hypstr.split()))
@@ -127,6 +138,32 @@ class Sphinx:
         shares = [weight / sum(weights) for weight in weights]
         return Understood(tuple(replace(each, share=share) for (each, _), share in zip(found, shares, strict=True)),
                           sounds)
+
+    def _dictated(self, first: Hypothesis, at: int) -> Iterator[Hypothesis]:
+        """What the free words of an utterance can be, the likeliest first."""
+        if self._dictation is None:
+            import pocketsphinx
+            self._dictation = pocketsphinx.Decoder(
+                **{**self._common, "dict": os.path.join(self._model, "cmudict-en-us.dict"),
+                   "lm": os.path.join(self._model, "en-us.lm.bin")})
+        word, decoder = first.words[at], self._dictation
+        begin, end = (max(0, round((second - margin) * RATE) * 2) for second, margin in
+                      ((word.start, AROUND), (word.end, -AROUND)))
+        decoder.start_utt()
+        decoder.process_raw(bytes(self._heard[begin:end]), False, True)
+        decoder.end_utt()
+        readings: list[tuple[str, ...]] = []
+        best = decoder.hyp()
+        for text in (best.hypstr if best is not None else "", *(other.hypstr for index, other in zip(
+                range(LOOKED_AT), decoder.nbest(), strict=False) if other is not None)):
+            words = tuple(_plain(text.split()))
+            if words and words not in readings:
+                readings.append(words)
+            if len(readings) == READINGS:
+                break
+        for words in readings:
+            free = [HeardWord(text, word.start, word.end) for text in words]
+            yield replace(first, words=(*first.words[:at], *free, *first.words[at + 1:]), share=1.0 / len(readings))
 
     def _others(self) -> Iterator[Any]:
         for index, other in enumerate(self._words.nbest()):
@@ -179,10 +216,10 @@ def _joined(words: Sequence[HeardWord]) -> tuple[HeardWord, ...]:
             found.append(word)
             continue
         sound = word.text.removeprefix(LOOSE)
-        if found and found[-1].text.startswith("~"):
+        if found and found[-1].text.startswith(UNKNOWN):
             found[-1] = HeardWord(f"{found[-1].text}-{sound}", found[-1].start, word.end)
         else:
-            found.append(HeardWord(f"~{sound}", word.start, word.end))
+            found.append(HeardWord(f"{UNKNOWN}{sound}", word.start, word.end))
     return tuple(found)
 
 

@@ -7,7 +7,7 @@ from textual.widgets import Static
 
 from brass_pebble.core.label.block_letters import block_label
 from brass_pebble.core.say.counts import say_count
-from brass_pebble.protocol.voice import VoiceRow
+from brass_pebble.protocol.voice import LessonRow, TrialRow, VoiceRow
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.meet.device_list import show_loudness
 
@@ -57,7 +57,14 @@ class HeardPanel(Static):
         self.border_subtitle = f"{show_loudness(loud)} {speaks}" if voice.reads else \
             "nobody hears it but the bench" if voice.state == "typed" else ""
         self.styles.border_title_color = palette.verdigris if well else palette.rust
-        self.update(self._choices(voice) if voice.choices else self._last(voice, words))
+        if voice.choices:
+            self.update(self._choices(voice))
+        elif voice.trial is not None:
+            self.update(self._trial(voice.trial))
+        elif voice.lesson is not None:
+            self.update(self._lesson(voice.lesson))
+        else:
+            self.update(self._last(voice, words))
 
     def _room(self) -> tuple[int, int]:
         return max(10, self.size.width - 2), max(1, self.size.height - 2)
@@ -89,6 +96,33 @@ class HeardPanel(Static):
             parts.append(_likeness(last.alike, last.needed, palette))
         return Text("\n").join(parts)
 
+    def _trial(self, trial: TrialRow) -> Text:
+        palette, (_, rows) = self._palette, self._room()
+        if not trial.talks and len(trial.said) < trial.times:
+            large, says = "say it", f"Say it {trial.times} times, with a pause between: {len(trial.said)} heard."
+        elif not trial.talks:
+            large, says = "said", "Enter: now talk about anything for a minute. Esc: leave it."
+        elif trial.left_ms:
+            large, says = "talk", f"Talk about anything: {trial.left_ms / 1000:.0f} s. Enter: that is enough."
+        else:
+            large = f"{trial.strict} %"
+            says = f"Enter: take {large} as its strictness. Esc: leave it as it is."
+        parts = [self._large(large, f"bold {palette.brass}", rows - 4), Text(says, style=palette.text),
+                 Text(f"said: {_shares(trial.said, trial.times)}", style=palette.text)]
+        if trial.talks:
+            parts.append(Text(f"talk: {_shares(trial.talked[-12:], 0)}", style=palette.text))
+            parts.append(Text(trial.why, style=palette.dim))
+        return Text("\n").join(parts)
+
+    def _lesson(self, lesson: LessonRow) -> Text:
+        palette, (_, rows) = self._palette, self._room()
+        left = lesson.times - len(lesson.heard)
+        parts = [self._large(lesson.word, f"bold {palette.brass}", rows - 3),
+                 Text(f"Say just this word {say_count(left, 'more time' if lesson.heard else 'time')}. Esc: leave it.",
+                      style=palette.text),
+                 *(Text(f"heard: {row}", style=palette.dim) for row in lesson.heard)]
+        return Text("\n").join(parts)
+
     def _choices(self, voice: VoiceRow) -> Text:
         palette, (_, rows) = self._palette, self._room()
         shown = voice.choices[:4]
@@ -100,6 +134,10 @@ class HeardPanel(Static):
         left = f"{voice.left_ms / 1000:.0f} s"
         lines.append(Text(f"Say or press the number, or click it. 0: none of them. {left} left", style=palette.text))
         return Text("\n").join(lines)
+
+
+def _shares(said: list[int], times: int) -> str:
+    return "   ".join([*(f"{each} %" if each else "another" for each in said), *["·"] * (times - len(said))])
 
 
 def _likeness(alike: int, needed: int, palette: Palette) -> Text:

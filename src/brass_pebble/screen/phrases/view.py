@@ -15,12 +15,13 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import OptionList, Static
 
 from brass_pebble.core.desk.look.drawn import PhraseRow, SurfaceRow
+from brass_pebble.core.voice.sounds import sounds_as_in
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.topics import LoudnessNews, TraceNews
 from brass_pebble.protocol.voice import AskVoices, NewPhrase, VoiceRow, Voices
 from brass_pebble.screen.base.desk_actions import STOP, UNDO
 from brass_pebble.screen.base.list_view import ListedView
-from brass_pebble.screen.base.sheets import AskText, Sheet, explain
+from brass_pebble.screen.base.sheets import AskText, Choose, Sheet, explain
 from brass_pebble.screen.giving.reading import sketch_rows
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
@@ -62,6 +63,9 @@ class PhrasesView(ListedView[Line]):
         Binding("b", "bind", "bind", tooltip="give it an action"),
         Binding("o", "switch", "listen or not", tooltip="let phrases count, or not"),
         Binding("delete", "take_away", "take away", tooltip="take the phrase away"), *UNDO, STOP,
+        Binding("f5", "try_out", "try it", show=False,
+                tooltip="say it five times, then talk: how strict it should be"),
+        Binding("f6", "teach", "teach a word", show=False, tooltip="how a word is pronounced: hear, say, type it"),
         Binding("e", "explain", "explain", show=False, tooltip="explain what was heard last, step by step"),
         *(Binding(str(number), f"take_reading({number})", show=False) for number in range(5)),
     ]
@@ -189,6 +193,10 @@ class PhrasesView(ListedView[Line]):
         text.append(f"replies {REPLIES.get(str(listening.get('reply', '')), 'on the screen')}\n", style=palette.text)
         if voice is not None and voice.unknown:
             text.append(f"✗ cannot pronounce: {', '.join(voice.unknown)}\n", style=palette.rust)
+        if voice is not None and voice.second:
+            ready = voice.second == "ready"
+            text.append(f"{'has a second opinion' if ready else f'✗ {voice.second}'}\n",
+                        style=palette.text if ready else palette.rust)
         text.append("\ni: how it listens   n: a new phrase   o: listen or not\n", style=palette.dim)
         return text
 
@@ -207,14 +215,14 @@ class PhrasesView(ListedView[Line]):
         voice = self.voice
         unknown = [word for word in voice.unknown if any(word in say.split() for say in phrase.say)] if voice else []
         if unknown:
-            text.append(f"\n✗ cannot pronounce: {', '.join(unknown)}", style=palette.rust)
+            text.append(f"\n✗ cannot pronounce: {', '.join(unknown)} (F6)", style=palette.rust)
         return text
 
     def _show_heard(self) -> None:
         self.query_one(HeardPanel).show(self.voice, self._words, self._loud)
 
     def _count_down(self) -> None:
-        if any(voice.choices or voice.attentive_ms for voice in self.known.voices):
+        if any(voice.choices or voice.attentive_ms or voice.trial for voice in self.known.voices):
             self.load()
 
     async def take(self, message: News, changed: set[Spot]) -> None:
@@ -238,7 +246,80 @@ class PhrasesView(ListedView[Line]):
         await self.app.push_screen_wait(AskText(title, says, value, save=save))
 
     def enter(self) -> None:
-        self.action_say()
+        voice = self.voice
+        if voice is not None and voice.trial is not None:
+            self._go_on_trying(voice)
+        elif voice is None or voice.lesson is None:
+            self.action_say()
+
+    @work(exclusive=True, group="trial")
+    async def action_try_out(self) -> None:
+        """Say it five times, then talk about anything: how strict it should be."""
+        row = self.row
+        if row is None or row.phrase is None:
+            self.notify("Choose a phrase first.", timeout=4)
+            return
+        await self.ask("try_phrase", surface=row.surface.id, phrase=row.phrase.id, step="say")
+
+    @work(exclusive=True, group="trial")
+    async def _go_on_trying(self, voice: VoiceRow) -> None:
+        trial = voice.trial
+        assert trial is not None
+        fields = {"surface": voice.surface, "phrase": trial.phrase}
+        if not trial.talks:
+            await self.ask("try_phrase", **fields, step="talk")
+            return
+        await self.ask("try_phrase", **fields, step="end")
+        if await self.change("set_phrase", **fields, strict=trial.strict):
+            self.notify("Saved. u: undo.", title=f"{trial.strict} % alike needed", timeout=5)
+
+    async def action_leave(self) -> None:
+        """End a trial or a lesson, or go back to the view before."""
+        voice = self.voice
+        if voice is not None and voice.trial is not None:
+            await self.ask("try_phrase", surface=voice.surface, phrase=voice.trial.phrase, step="leave")
+        elif voice is not None and voice.lesson is not None:
+            await self.ask("learn_word", surface=voice.surface)
+        else:
+            await super().action_leave()
+
+    @work(exclusive=True, group="teach")
+    async def action_teach(self) -> None:
+        """How a word is pronounced: hear it, say it, or type its sounds."""
+        row = self.row
+        if row is None:
+            return
+        words = self._words_to_teach(row)
+        at = 0 if len(words) == 1 else await self.app.push_screen_wait(Choose(
+            "Which word?", "Words that are not known stand first.", words)) if words else -1
+        if at < 0:
+            return
+        word = words[at].split()[0]
+        now = row.surface.pronounced.get(word, "")
+        how = await self.app.push_screen_wait(Choose(
+            f"“{word}”", f"Its sounds: {now or 'as the recogniser knows it'}.",
+            ["say it three times", "type its sounds", *(["hear it", "forget it"] if now else [])]))
+        if how == 0:
+            await self.ask("learn_word", surface=row.surface.id, word=word)
+        elif how == 1:
+            async def save(text: str) -> str:
+                reply, wrong = await self.ask_or_say("set_pronunciation", surface=row.surface.id, word=word,
+                                                     sounds=text)
+                return wrong if reply is None else ""
+            known = "  ".join(f"{sound} {as_in}" for sound, as_in in sounds_as_in().items())
+            await self._type_in(f"“{word}”", f"Its sounds, as in: {known}", now, save)
+        elif how == 2:
+            await self.ask("say_word", sounds=now)
+        elif how == 3:
+            await self.change("set_pronunciation", surface=row.surface.id, word=word)
+
+    def _words_to_teach(self, row: Line) -> list[str]:
+        phrases = row.surface.phrases if row.phrase is None else [row.phrase]
+        unknown = self.voice.unknown if self.voice is not None else []
+        said = dict.fromkeys(word for phrase in phrases for say in phrase.say
+                             for word in re.findall(r"[^\W\d_]+", SLOT.sub(" ", say.casefold())))
+        first = [f"{word}   not known" for word in said if word in unknown]
+        return [*first, *(word for word in said if word not in unknown)]
 
     @work(exclusive=True, group="say")
     async def action_say(self) -> None:
@@ -311,7 +392,7 @@ class PhrasesView(ListedView[Line]):
         """Take the chosen phrase away."""
         if self.row is not None and self.row.phrase is not None and (reply := await self.change(
                 "remove_phrase", surface=self.row.surface.id, phrase=self.row.phrase.id)):
-            self.notify("u: undo.", title=reply.words, timeout=4)
+            self.notify("Saved. u: undo.", title=reply.words, timeout=4)
 
     @work(group="switch")
     async def action_switch(self) -> None:

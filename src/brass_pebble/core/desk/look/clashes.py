@@ -19,6 +19,8 @@ from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import say_duration
 from brass_pebble.core.say.memo import Memo
 from brass_pebble.core.signals.keys import modifier_codes
+from brass_pebble.core.voice.phrase import Phrase
+from brass_pebble.core.voice.wording import SlotPlace
 
 BAD, NOTICE = "bad", "notice"
 _LAYER_STEP = re.compile(r"\s*layer\s+\"?(.+?)\"?\s+on\s*(?:#.*)?$")
@@ -70,6 +72,8 @@ class Survey:
     programs: list[ProgramTable]
     # What each macro sends, by its id.
     known: Memo[str, tuple[tuple[Shape, int], ...]] = field(default_factory=Memo)
+    # Phrases that a recogniser found to sound alike: surface, the two, how alike.
+    alike: Iterable[tuple[str, str, str, int]] = ()
     bindings: list[tuple[Where, Surface, Layer, Binding]] = field(default_factory=list)
     sendings: list[Sending] = field(default_factory=list)
     # How each layer can come on: the ways, each with the control that does it (None: of itself).
@@ -325,18 +329,50 @@ def _list(survey: Survey, spots: Iterable[Where]) -> str:
     return ", ".join(said[:4]) + (f" and {len(said) - 4} more" if len(said) > 4 else "")
 
 
+def _equal_phrases(survey: Survey) -> Iterator[Clash]:
+    """Two phrases of a microphone that are said with the same words: each time it has to be asked which was meant."""
+    for surface in survey.desk.surfaces.values():
+        said: dict[tuple[object, ...], Phrase] = {}
+        for phrase in surface.phrases:
+            for way in (way for wording in phrase.say for way in wording.ways()):
+                key = tuple(phrase.slots[item.name] if isinstance(item, SlotPlace) else item.text for item in way)
+                other = said.setdefault(key, phrase)
+                if other is not phrase:
+                    words = " ".join(f"{{{item.name}}}" if isinstance(item, SlotPlace) else item.text for item in way)
+                    yield Clash("equal phrases", BAD, f"“{words}” on {surface.name} is said for “{other.id}” and for "
+                                f"“{phrase.id}”, so it is asked each time which was meant. Change one of them",
+                                _where_said(survey, surface.id, other.id, phrase.id))
+                    break
+
+
+def _sound_alike(survey: Survey) -> Iterator[Clash]:
+    """Phrases that a recogniser may take for one another."""
+    for surface_id, one, other, alike in survey.alike:
+        surface = survey.desk.surfaces.get(surface_id)
+        known = {phrase.id: phrase for phrase in surface.phrases} if surface else {}
+        if surface is not None and one in known and other in known:
+            yield Clash("sound alike", NOTICE, f"“{known[one].legend}” and “{known[other].legend}” on {surface.name} "
+                        f"sound {alike} % alike, so it may have to be asked which was meant. Other words for one of "
+                        "them would help", _where_said(survey, surface_id, one, other))
+
+
+def _where_said(survey: Survey, surface: str, *phrases: str) -> tuple[Where, ...]:
+    return tuple(where for where, *_ in survey.bindings if where.surface == surface and where.control in phrases)
+
+
 KINDS: dict[str, Callable[[Survey], Iterator[Clash]]] = {
     "conflict": _taken_twice, "unreachable": _never, "too short": _too_short, "slow double tap": _slow_double,
-    "duplicate": _same, "unused": _unplayed,
+    "duplicate": _same, "unused": _unplayed, "equal phrases": _equal_phrases, "sound alike": _sound_alike,
 }
 
 
 def find_clashes(desk: Desk, programs: Iterable[ProgramTable],
-                 known: Memo[str, tuple[tuple[Shape, int], ...]] | None = None) -> list[Clash]:
+                 known: Memo[str, tuple[tuple[Shape, int], ...]] | None = None,
+                 alike: Iterable[tuple[str, str, str, int]] = ()) -> list[Clash]:
     """Everything that gets in each other's way, the bad ones first.  `known` is what macros were found to send before,
-    and is brought up to date."""
+    and is brought up to date; `alike` are phrases that sound so: surface, the two, how alike."""
     known = Memo() if known is None else known
-    survey = Survey(desk, list(programs), known)
+    survey = Survey(desk, list(programs), known, alike)
     known.only(desk.macros)
     found = [clash for check in KINDS.values() for clash in check(survey)]
     return sorted(found, key=lambda clash: clash.weight != BAD)

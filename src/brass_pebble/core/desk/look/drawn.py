@@ -211,6 +211,7 @@ class SurfaceRow(BareSurface, frozen=True, kw_only=True):
     chatter: ChatterRow | None
     phrases: Annotated[list[PhraseRow], said("of one that is spoken to")] = []
     listening: Annotated[dict[str, Any], said("how it is listened to, where that is not as usual")] = {}
+    pronounced: Annotated[dict[str, str], said("words, and their sounds")] = {}
     bench: bool
     state: Annotated[str, said("`taken`, `resting`, `missing`, …")]
     why: str

@@ -7,7 +7,7 @@ from decimal import Decimal
 
 from brass_pebble.core.devices.layout import Control, Layout
 from brass_pebble.core.say.counts import say_count
-from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.setting import read_all
 from brass_pebble.core.say.toml_fields import Fields
 from brass_pebble.core.signals.signal import PHRASE, find_signal, phrase_signal
@@ -23,6 +23,7 @@ from brass_pebble.core.voice.phrase import (
     WordsSlot,
     number_slot,
 )
+from brass_pebble.core.voice.sounds import is_sound, sounds_as_in
 from brass_pebble.core.voice.wording import Wording, read_wording
 
 # The layout of a surface that is spoken to: it is drawn from its phrases.
@@ -136,6 +137,22 @@ def _read_choices(row: Fields) -> ChoiceSlot | None:
         row.problem("", "there is nothing to choose from", 'Write one_of = { oven = "3", bench = "4" }')
         return None
     return ChoiceSlot(tuple(found))
+
+
+def read_pronounced(fields: Fields) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    """How words are pronounced that a recogniser does not know."""
+    found = []
+    for word in fields.data:
+        text = fields.text(word, "")
+        sounds = tuple(text.upper().split())
+        wrong = next((sound for sound in sounds if not is_sound(sound)), "")
+        if wrong or not sounds:
+            fields.problem(word, f"“{wrong}” is not a sound" if wrong else f"“{word}” has no sounds",
+                           nearest(wrong, sounds_as_in()) or "Write them as in R EH S AH P IY for recipe", word=wrong)
+            continue
+        found.append((word.casefold(), sounds))
+    fields.done()
+    return tuple(found)
 
 
 def read_listening(fields: Fields) -> Listening:

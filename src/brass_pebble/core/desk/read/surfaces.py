@@ -13,7 +13,7 @@ from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import FollowRule
 from brass_pebble.core.desk.model import ARMED, Layer, Surface, usual_settings
 from brass_pebble.core.desk.read.bindings import Reading, check_holder, read_binding
-from brass_pebble.core.desk.read.phrases import SPOKEN, phrase_layout, read_listening, read_phrases
+from brass_pebble.core.desk.read.phrases import SPOKEN, phrase_layout, read_listening, read_phrases, read_pronounced
 from brass_pebble.core.devices.identity import RULE_FIELDS, DeviceRule
 from brass_pebble.core.devices.layout import EMPTY, MISSING, Layout
 from brass_pebble.core.devices.parts import GROUPS, NOTHING, Part, read_part, signals_of
@@ -56,7 +56,7 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
         else:
             layout = found
     if layout_id != SPOKEN:
-        for table in sorted({"phrase", "listening"} & fields.data.keys()):
+        for table in sorted({"phrase", "listening", "pronounced"} & fields.data.keys()):
             fields.known(table)
             fields.problem(table, f"“{surface_id}” has no {table}, since it is not spoken to",
                            f'Write layout = "{SPOKEN}" for a microphone')
@@ -89,6 +89,7 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
                       second=_read_second(fields) | {signal for item in layout.controls for signal in item.beside},
                       home=_read_home(fields, layout), rumble=_read_rumble(fields), phrases=phrases,
                       listening=read_listening(fields.table("listening")) if layout_id == SPOKEN else Listening(),
+                      pronounced=read_pronounced(fields.table("pronounced")) if layout_id == SPOKEN else (),
                       **settings)
     cap, sizes = _read_labels(fields.table("labels"), layout)
     layers = tuple(_read_layer(layer_id, sub, surface, replace(
