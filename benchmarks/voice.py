@@ -359,7 +359,7 @@ def _press_beside_talk() -> tuple[list[float], list[float]]:
             for talks, times in ((False, quiet), (True, busy)):
                 playing = [server.play(spoken(text, VOICES[round_])) for text in talk(1)] if talks else []
                 time.sleep(1.2)
-                times += measured_presses(Path(name) / f"{round_}-{talks}", 60)
+                times.extend(measured_presses(Path(name) / f"{round_}-{talks}", 60))
                 for one in playing:
                     one.wait()
     return quiet, busy

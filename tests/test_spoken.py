@@ -210,11 +210,11 @@ def test_talk_in_which_a_phrase_was_found_is_refused_with_how_alike() -> None:
 
 
 def test_two_that_are_close_are_both_proposed() -> None:
-    verdict = heard("L EH V AH L TH ER T IY", ("level thirty", 0.6), ("level thirteen", 0.4))
+    verdict = heard("L EH V AH L TH ER T IY", ("level thirty", 0.3), ("level thirteen", 0.7))
     assert verdict.kind == UNSURE and [each.reading.values["level"] for each in verdict.heard] == [30, 13]
     assert verdict.why == "“level thirty” or “level thirteen”"
     # What the sounds say clearly is asked by nobody.
-    assert heard(SAID["level thirteen"], ("level thirteen", 0.6), ("level thirty", 0.4)).kind == SURE
+    assert heard(SAID["level thirteen"], ("level thirteen", 0.9), ("level thirty", 0.1)).kind == SURE
     # Two wordings that come to the same are one.
     assert heard("B EH L P L IY Z", ("bell please", 0.5), ("ring the bell", 0.5)).kind == SURE
 

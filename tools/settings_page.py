@@ -10,6 +10,8 @@ from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.model import Desk, Layer, NetworkSettings, Surface
 from brass_pebble.core.play.axis import AxisSettings
 from brass_pebble.core.say.setting import Setting, settings_of
+from brass_pebble.core.voice.listening import Listening
+from brass_pebble.core.voice.phrase import Phrase
 
 PAGE = Path(__file__).parent.parent / "docs" / "desk-files.md"
 BEGIN, END = "<!-- settings: made by tools/settings_page.py -->\n", "<!-- end of settings -->\n"
@@ -20,6 +22,8 @@ PARTS = {
     "Of a layer, in `[surface.NAME.layer.LAYER]`": Layer,
     "Of a binding, in its braces": Binding,
     "Of an axis, in `[surface.NAME.axis.CONTROL]`": AxisSettings,
+    "Of a microphone, in `[surface.NAME.listening]`": Listening,
+    "Of a phrase, in `[surface.NAME.phrase.PHRASE]`": Phrase,
 }
 
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from .hearing import Hypothesis, Utterance
 from .matching import Reading, read_words
 from .phrase import Phrase
-from .sounds import distance
+from .sounds import alike, distance
 
 SURE, UNSURE, REFUSED, SILENT = "sure", "unsure", "refused", "silent"
 # What speaks for a phrase and against talk: how far its sounds are from those heard, how well they fit, how the worst
@@ -25,8 +25,9 @@ EVEN, SPREAD = 0.405, 0.5
 # Where nobody told how well it fits: a phrase of fewer sounds than this has to be heard more exactly, and each that is
 # missing asks for so many points more.
 SHORT, POINTS_EACH = 8, 1.5
-# The best reading has to outweigh the next by so much; sounds that fit by this much better weigh e times as much.
-OUTWEIGHS, FITS_BETTER = 5.0, 0.03
+# The best reading has to outweigh the next by so much, and by more the more they sound alike from here on: “thirteen”
+# and “thirty” are asked about sooner than “oven” and “lamp”.  Sounds that fit by so much better weigh e times as much.
+OUTWEIGHS, ALIKE_FROM, ALIKE_TIMES, FITS_BETTER = 3.0, 0.75, 10.0, 0.03
 # Readings to choose from: at most so many, and none that weighs less than this part of the best.
 MOST_READINGS, WORTH_ASKING = 5, 0.02
 # A second reading may be less alike than it would have to be alone, by so many points.
@@ -43,6 +44,7 @@ class Heard:
     alike: int
     needed: int
     weight: float
+    sounds: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -89,7 +91,7 @@ def judge(utterance: Utterance, phrases: Mapping[str, Phrase]) -> Verdict:
     if best.alike < best.needed:
         return Verdict(REFUSED, heard, f"{best.alike} % like “{best.reading.said}”, not sure enough "
                                        f"({best.needed} % needed)")
-    rivals = tuple(other for other in heard[1:] if best.weight < OUTWEIGHS * other.weight
+    rivals = tuple(other for other in heard[1:] if best.weight < _margin(best, other) * other.weight
                    and other.alike >= other.needed - NEARLY and not other.reading.trouble)[:MOST_READINGS - 1]
     if best.reading.trouble:
         why = f"heard “{best.reading.said}”, but {best.reading.trouble}"
@@ -100,6 +102,14 @@ def judge(utterance: Utterance, phrases: Mapping[str, Phrase]) -> Verdict:
     if rivals:
         return Verdict(UNSURE, (best, *rivals), f"“{best.reading.said}” or “{rivals[0].reading.said}”")
     return Verdict(SURE, heard)
+
+
+def _margin(best: Heard, other: Heard) -> float:
+    """How much the best reading has to outweigh another one."""
+    if not (best.sounds and other.sounds):
+        return OUTWEIGHS
+    close = max(0.0, alike(best.sounds, other.sounds) - ALIKE_FROM) / (1 - ALIKE_FROM)
+    return OUTWEIGHS * (1 + ALIKE_TIMES * close)
 
 
 def _weigh(utterance: Utterance, phrases: Mapping[str, Phrase]) -> tuple[Heard, ...]:
@@ -114,7 +124,8 @@ def _weigh(utterance: Utterance, phrases: Mapping[str, Phrase]) -> tuple[Heard, 
                 continue
             strict = phrases[reading.phrase].strict
             weight = hypothesis.share * math.exp((nearest - far) / FITS_BETTER)
-            found.append(Heard(reading, likeness(far, hypothesis), needed(strict, hypothesis), weight))
+            found.append(Heard(reading, likeness(far, hypothesis), needed(strict, hypothesis), weight,
+                               hypothesis.sounds))
     found.sort(key=lambda each: -each.weight)
     return tuple(each for each in found if each.weight >= WORTH_ASKING * found[0].weight)
 

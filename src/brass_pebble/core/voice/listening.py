@@ -26,7 +26,9 @@ ATTENTION, START, STOP, CHOOSE = "@attention", "@start", "@stop", "@choose"
 NONE_OF_THEM = 0
 # What the program says itself is heard for so long after it has ended.
 ECHO = 300 * MS
-# What a number is confused with least, and what is said to leave it.
+# What governs listening itself is done by no chance.
+STRICT_OF_OURS = 80
+# What is said to choose none of the readings.
 LEAVES = ("none of them", "neither", "cancel")
 
 
@@ -202,7 +204,7 @@ def listened_for(phrases: Iterable[Phrase], settings: Listening, *, on: bool = T
     ours = [(START, settings.start), *(((STOP, settings.stop), (ATTENTION, settings.attention)) if on else ())]
     for name, texts in ours:
         if say := _wordings(texts):
-            phrase = Phrase(name, say)
+            phrase = Phrase(name, say, strict=STRICT_OF_OURS)
             found[name] = _with_attention(phrase, opens) if name == STOP else phrase
     if choices:
         numbers = tuple(Choice((read_wording(say_number(number)),), number) for number in range(1, choices + 1))

@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from brass_pebble.core.voice.ends import BEFORE, FRAME, Ends
-from brass_pebble.core.voice.hearing import Utterance
-from brass_pebble.core.voice.judging import REFUSED, SILENT, SURE, UNSURE, Verdict, judge
+from brass_pebble.core.voice.hearing import Hypothesis, Utterance
+from brass_pebble.core.voice.judging import MOST_READINGS, REFUSED, SILENT, SURE, UNSURE, Heard, Verdict, judge
 from brass_pebble.core.voice.matching import may_go_on, read_words
 from brass_pebble.core.voice.phrase import Phrase, WordsSlot
 
@@ -21,6 +21,8 @@ MS = 1_000_000
 LOOKED_AT = 5
 # What is refused by less than so many points is thought over; so much of an utterance is kept for it, in bytes.
 NEAR, MOST_HEARD = 25, RATE * 2 * 40
+# How sure a second recogniser has to be of free words on the whole to be believed at once, 0 to 1.
+SURE_OF_WORDS = 0.85
 
 
 @dataclass(frozen=True)
@@ -144,12 +146,30 @@ class Follower:
         heard = self.second.understand(bytes(self._sound))
         if heard is None:
             return verdict
+        if free and best is not None and verdict.kind in (SURE, UNSURE):
+            return self._read_anew(verdict, best, heard)
         second = judge(replace(utterance, hypotheses=(heard,), sounds=()), self.phrases)
         if second.kind != SURE or second.best is None:
             return verdict
-        if free or foreign or any(each.reading.comes_to(second.best.reading) for each in verdict.heard):
+        if foreign or any(each.reading.comes_to(second.best.reading) for each in verdict.heard):
             return second
         return verdict
+
+    def _read_anew(self, verdict: Verdict, best: Heard, heard: Hypothesis) -> Verdict:
+        """The same phrase with the free words as the second recogniser reads them: at once where it is sure of them,
+        else before the readings that there are."""
+        read = next((reading for reading in read_words([word.text for word in heard.words], list(self.phrases.values()))
+                     if reading.phrase == best.reading.phrase and not reading.trouble), None)
+        if read is None:
+            return verdict
+        first = replace(best, reading=read)
+        sure = [word.sure for (start, end) in read.spans.values() for word in heard.words[start:end]]
+        if sure and sum(sure) / len(sure) >= SURE_OF_WORDS:
+            return Verdict(SURE, (first,))
+        others = tuple(each for each in verdict.heard if not each.reading.comes_to(read))[:MOST_READINGS - 1]
+        if not others:
+            return Verdict(SURE, (first,))
+        return Verdict(UNSURE, (first, *others), f"“{read.said}” or “{others[0].reading.said}”")
 
     def drop(self) -> None:
         """Forget the utterance that goes on: its microphone is gone, or must not be heard now."""

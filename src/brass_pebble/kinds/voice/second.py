@@ -61,5 +61,6 @@ class Whisper:
                     plain = plain_words(word.word.strip())
                 except ProblemError:
                     continue
-                words += [HeardWord(text, word.start, word.end, word.probability) for text in plain]
+                when, sure = (float(word.start), float(word.end)), float(word.probability)
+                words += [HeardWord(text, *when, sure) for text in plain]
         return Hypothesis(tuple(words)) if words else None

@@ -30,7 +30,7 @@ READINGS, AROUND, MOST_HEARD = 4, 0.1, RATE * 2 * 40
 # Other ways to understand an utterance: so many are looked at, and so many kept.
 LOOKED_AT, KEPT = 24, 5
 # How quickly shares fall with the score: scores are divided so far by the model that they lie close together.
-EVEN = 0.06
+EVEN = 0.03
 FRAME = 0.01
 _VARIANT = re.compile(r"\(\d+\)$")
 _SILENCE = re.compile(r"^(<.*>|\[.*\]|\+\+.*\+\+|SIL|NULL|\(NULL\))$", re.IGNORECASE)
@@ -183,9 +183,11 @@ class Sphinx:
         words = _joined([HeardWord(_VARIANT.sub("", word), start * FRAME, (end + 1) * FRAME)
                          for word, start, end, _ in said])
         sounds = tuple(sound for word, *_ in said for sound in (self._words.lookup_word(word) or "").split())
-        frames = sum(end - start + 1 for _, start, end, _ in said)
-        return Hypothesis(words, 1.0, sounds, sum(fit for *_, fit in said) / frames,
-                          min(fit / (end - start + 1) for _, start, end, fit in said))
+        # Free words fit whatever is said: only the others tell whether this was the phrase.
+        fixed = [piece for piece in said if not piece[0].startswith(LOOSE)] or said
+        frames = sum(end - start + 1 for _, start, end, _ in fixed)
+        return Hypothesis(words, 1.0, sounds, sum(fit for *_, fit in fixed) / frames,
+                          min(fit / (end - start + 1) for _, start, end, fit in fixed))
 
     def _without_times(self, words: tuple[str, ...], best: Hypothesis) -> Hypothesis:
         """Another way to understand the same sound: nobody tells when its words were, or how each fits."""
