@@ -183,3 +183,23 @@ def test_what_cannot_be_is_refused_in_a_sentence(booth: EngineClient, request_: 
     with pytest.raises(EngineError) as caught:
         booth.ask(str(request_.pop("do")), **request_)
     assert why in caught.value.what
+
+
+def test_what_needs_to_stay_down_is_refused_with_what_can_be_done_instead(booth: EngineClient) -> None:
+    for fields, why in (({"kind": "sustain", "target": "Ctrl+M"}, "nothing can be sustained as long as it is held"),
+                        ({"kind": "rapid", "target": "Left"}, "nothing can be tapped as long as it is held"),
+                        ({"kind": "layer", "target": "while held voice"}, "nothing can be switched on"),
+                        ({"kind": "tap", "target": "A", "gesture": "hold"}, "there is no “hold” of what is said")):
+        with pytest.raises(EngineError) as caught:
+            booth.ask("bind", surface="booth", control="marker", **fields)
+        assert why in caught.value.what and caught.value.hint
+
+
+def test_without_a_microphone_the_desk_says_what_is_missing(booth: EngineClient) -> None:
+    booth.ask("bench", device="bench/booth-microphone", there=False)
+    wait_for(lambda: voice(booth)["state"] == "gone")
+    assert "not connected" in voice(booth)["why"] or "pulled" in voice(booth)["why"]
+    # It can still be spoken for, and comes back by itself.
+    assert say(booth, "dear bakery set a marker") == "tap Ctrl+Alt+N"
+    booth.ask("bench", device="bench/booth-microphone", there=True)
+    wait_for(lambda: voice(booth)["state"] == "typed")

@@ -42,7 +42,6 @@ Steps = list[Any]
 # name: (columns, rows), then what is sent: a key by tmux's name, a text in quotes, or seconds to wait.
 SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
     "desk": ((160, 40), ["w", 12.2]),
-    "desk-light": ((160, 40), ["t", "Down", "Down", "Enter", 1.5]),
     "desk-80x24": ((80, 24), ["Down", "Enter", 0.8]),
     "meet": ((160, 40), ["M", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", "Tab", "Enter", 0.2]),
     "meet-draw": ((160, 40), [*MET, "w", 0.3, "Tab", "Enter", 0.3, "Right", "Enter", 0.3, "Right", "Enter", 0.3, "r",
@@ -58,6 +57,7 @@ SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
     "curve": ((160, 40), ["NPage", "NPage", 0.5, *["Down"] * 4, "Y", 0.8, "Down", "Down", *["Right"] * 5, "Up", "Up",
                           *["Right"] * 8, *["]"] * 11, 1.0]),
     "clashes": ((160, 40), ["K", 1.5]),
+    "phrases": ((160, 40), ["J", 1.2, "Down", "Down", "Down", "Enter", 0.8, "Enter", 2.5]),
     "network": ((160, 40), [connect, "N", 2.0]),
     "labels": ((160, 40), ["L", 1.5, "Right", "Right", "Down", 0.5]),
     "usage": ((160, 40), ["U", 1.5, "i", "i", "i", "i", 0.5, "6", 1.0]),

@@ -9,6 +9,7 @@ import shutil
 import socket
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from importlib.util import find_spec
 from pathlib import Path
 
 from brass_pebble import paths
@@ -206,6 +207,23 @@ def _midi(desk: Path) -> Iterator[Finding]:
         yield Finding("MIDI", GOOD, "the MIDI system is there")
 
 
+def _voice(desk: Path) -> Iterator[Finding]:
+    """Whether phrases can be spoken here.  No microphone is opened."""
+    from brass_pebble.kinds.voice.sources import microphones, pulse_server
+    reads = "parec" if pulse_server() else "arecord"
+    if find_spec("pocketsphinx") is None:
+        yield Finding("spoken phrases", UNKNOWN, "the recogniser is not installed, so nothing can be said; everything "
+                      "else works", "pip install 'brass-pebble[voice]'")
+    elif shutil.which(reads) is None:
+        yield Finding("spoken phrases", UNKNOWN, f"{reads} is missing, which reads microphones",
+                      f"Install {'pulseaudio-utils' if reads == 'parec' else 'alsa-utils'}")
+    elif not (found := microphones()):
+        yield Finding("spoken phrases", UNKNOWN, "the recogniser is there, but no microphone is", "Plug one in, if you "
+                      "want to speak")
+    else:
+        yield Finding("spoken phrases", GOOD, f"{say_count(len(found), 'microphone')} can be met (M, F6); none is open")
+
+
 def _display(desk: Path) -> Iterator[Finding]:
     wayland, display = os.environ.get("WAYLAND_DISPLAY", ""), os.environ.get("DISPLAY", "")
     if wayland:
@@ -304,5 +322,5 @@ FIXES = {
     "waiting": "Let go of every key on it",
 }
 CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _modifiers, _socket, _engines, _desk,
-                                                             _midi,
+                                                             _midi, _voice,
                                                              _display, _focus, _windows, _sleep, _service)

@@ -81,8 +81,8 @@ class Phrase:
                                              whole=True),
                           "how alike what was heard has to be, 0 to 100", "strict",
                           proposals=(None, 40, 50, 70, 80, 90))
-    attention: bool = setting(True, Flag(), "false: it counts without the attention word",
-                              "needs the attention word", proposals=(True, False))
+    attention: bool = setting(True, Flag(), "false: it counts without the attention word", "attention word",
+                              proposals=(True, False), shown={True: "needed, if there is one", False: "not needed"})
     reply: str = setting("", Text(120), "what is told when it was understood; {name} is the value of a slot",
                          "reply")
 

@@ -13,11 +13,13 @@ from typing import Any, cast
 from msgspec import UnsetType
 
 from brass_pebble.core.desk import rearrange
+from brass_pebble.core.desk.action import read_action
 from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import HOWS, FocusedWindow, LayerTarget
 from brass_pebble.core.desk.look.clashes import Survey, find_clashes
 from brass_pebble.core.desk.look.free_chords import free_chords, free_family, own_chords, taken_shapes
 from brass_pebble.core.desk.model import Layer, Surface, find_layer
+from brass_pebble.core.desk.read.phrases import SPOKEN, cannot_be_said
 from brass_pebble.core.desk.shortcuts import ProgramTable, say_shape, shape_of
 from brass_pebble.core.macro.timetable import chord_timetable
 from brass_pebble.core.play.gesture import AT, MOTIONS
@@ -80,6 +82,10 @@ class LayerRequests:
         if (gesture in MOTIONS or gesture.startswith(AT)) and not moves:
             raise Refusal(f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
                           "Bind it to press, tap or hold")
+        if surface.layout.id == SPOKEN and ask.kind:
+            trouble, hint = cannot_be_said(control, gesture, read_action(ask.kind, ask.target))
+            if trouble:
+                raise Refusal(trouble, hint)
         bound = layer.bindings.get((control, gesture))
         # A client that knows nothing of icons leaves the one that is there.
         kept = bound.icon if bound else ""

@@ -84,6 +84,10 @@ class Meet:
         """The nodes that are listened to."""
         return [node for facts in self.devices.here if facts.id in self._ears for node in facts.nodes]
 
+    def open_microphones(self) -> list[DeviceFacts]:
+        """Microphones that are listened to, though they are no surface."""
+        return [ear.facts for ear in self._ears.values() if ear.facts.spoken_to]
+
     def hush(self, client: int) -> None:
         """Stop listening for a client."""
         self._only.pop(client, None)
@@ -247,7 +251,7 @@ class Meet:
         pulled = [self.setup.bench.devices[name] for name in sorted(self.setup.bench.pulled)]
         return {"devices": rows, "left_ms": max(0, until - now) / MS, "main_known": any(row["main"] for row in rows),
                 "pulled": [{"id": facts.id, "shown": facts.shown} for facts in pulled],
-                "open_microphones": [ear.facts.shown for ear in self._ears.values() if ear.facts.spoken_to]}
+                "open_microphones": [facts.shown for facts in self.open_microphones()]}
 
     def tell(self) -> None:
         """Tell clients of the devices as they are now."""

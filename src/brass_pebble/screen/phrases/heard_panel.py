@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from rich.markup import escape
 from rich.text import Text
 from textual.widgets import Static
 
@@ -52,7 +53,7 @@ class HeardPanel(Static):
             self.update(Text("Press M, choose a microphone from the list, and speak into it.", style=palette.text))
             return
         state, well = state_of(voice)
-        self.border_title = f"{voice.name}   {state}"
+        self.border_title = escape(f"{voice.name}   {state}")
         speaks = "speaking" if words or voice.speaking else ""
         self.border_subtitle = f"{show_loudness(loud)} {speaks}" if voice.reads else \
             "nobody hears it but the bench" if voice.state == "typed" else ""

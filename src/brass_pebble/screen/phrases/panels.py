@@ -37,7 +37,7 @@ class PhrasePanel(SettingsPanel):
         return next((each for each in row.phrases if each.id == self._phrase), NO_PHRASE)
 
     def heading(self) -> str:
-        return f"“{self.phrase.say[0] if self.phrase.say else self._phrase}”"
+        return f"“{self.phrase.short or self._phrase}”"
 
     def about(self) -> str:
         return f"Slots: {self.phrase.counts}." if self.phrase.counts else "It has no slots."

@@ -7,8 +7,8 @@ from typing import Any, NamedTuple
 
 from msgspec.structs import replace
 
-from brass_pebble.core.play.gesture import AT, GESTURES, MOVE, PUSHES, STRIKE, TURN_LEFT, TURN_RIGHT, WITH, rank
-from brass_pebble.core.signals.signal import MOVING, NOTE, from_wire
+from brass_pebble.core.play.gesture import AT, GESTURES, MOVE, PRESS, PUSHES, STRIKE, TURN_LEFT, TURN_RIGHT, WITH, rank
+from brass_pebble.core.signals.signal import MOVING, NOTE, PHRASE, family_of, from_wire
 
 from .drawn import BindingRow, ControlRow, DrawnRow, LayerRow
 
@@ -107,6 +107,9 @@ def gestures_for(control: ControlRow, bound: Collection[str] = ()) -> list[str]:
     found = {gesture for gesture in bound if not gesture.startswith(WITH)} | set(GESTURES)
     moves, code = control.moves, from_wire(control.code)
     has_key = code < MOVING
+    if family_of(code) is PHRASE:
+        # It is over when it was said.
+        return sorted({PRESS} | found & set(bound), key=rank)
     if NOTE.first <= code <= NOTE.last and not any(gesture.startswith(STRIKE) for gesture in bound):
         found.update(STRIKES)
     if moves and control.turns:

@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from decimal import Decimal
 
+from brass_pebble.core.desk.action import Action
 from brass_pebble.core.devices.layout import Control, Layout
+from brass_pebble.core.play.gesture import PRESS, WITH
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.setting import read_all
@@ -33,6 +35,18 @@ MOST_PHRASES, MOST_WORDINGS, MOST_CHOICES = 500, 12, 200
 WIDE = 2.2
 _COLUMNS = ((8, 2), (24, 3), (60, 4), (MOST_PHRASES, 6))
 LONGEST_WORDS = 40
+_KEPT = {"sustain": "sustained", "rapid": "tapped", "layer": "switched on"}
+
+
+def cannot_be_said(control: str, gesture: str, action: Action) -> tuple[str, str]:
+    """Why a phrase cannot be bound so, and the next step; empty texts if it can."""
+    if gesture != PRESS and not gesture.startswith(WITH):
+        return f"“{control}” is a phrase, and there is no “{gesture}” of what is said", "Bind it to press"
+    if action.holds:
+        kept = _KEPT.get(action.kind, "kept")
+        return (f"“{control}” is a phrase, and over when it was said: nothing can be {kept} as long as it is held",
+                "Use latch or a layer that is on or off, or a macro that holds for a time")
+    return "", ""
 
 
 def phrase_layout(phrases: Sequence[Phrase]) -> Layout:

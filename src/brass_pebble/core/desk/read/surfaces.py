@@ -13,14 +13,21 @@ from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import FollowRule
 from brass_pebble.core.desk.model import ARMED, Layer, Surface, usual_settings
 from brass_pebble.core.desk.read.bindings import Reading, check_holder, read_binding
-from brass_pebble.core.desk.read.phrases import SPOKEN, phrase_layout, read_listening, read_phrases, read_pronounced
+from brass_pebble.core.desk.read.phrases import (
+    SPOKEN,
+    cannot_be_said,
+    phrase_layout,
+    read_listening,
+    read_phrases,
+    read_pronounced,
+)
 from brass_pebble.core.devices.identity import RULE_FIELDS, DeviceRule
 from brass_pebble.core.devices.layout import EMPTY, MISSING, Layout
 from brass_pebble.core.devices.parts import GROUPS, NOTHING, Part, read_part, signals_of
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.label.sizes import Size, read_size
 from brass_pebble.core.play.axis import AxisSettings, read_settings
-from brass_pebble.core.play.gesture import AT, GESTURES, MOTIONS, PRESS, STRIKE, WITH, read_band
+from brass_pebble.core.play.gesture import AT, GESTURES, MOTIONS, STRIKE, WITH, read_band
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.say.setting import read_all
 from brass_pebble.core.say.toml_fields import Fields
@@ -32,7 +39,6 @@ if TYPE_CHECKING:
     from brass_pebble.core.desk.model import Layer, Surface
 
 LAMPS = ("num", "caps", "scroll")
-_KEPT = {"sustain": "sustained", "rapid": "tapped", "layer": "switched on"}
 
 
 def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
@@ -233,23 +239,14 @@ def _read_new_layer(layer_id: str, fields: Fields, surface: Surface, reading: Re
                     item.id == control and item.moves for item in surface.layout.controls):
                 row.problem("", f"“{control}” of “{surface.name}” does not move, so there is no “{gesture}”",
                             "Bind it to press, or say in the layout what moves: moves = [\"cc 7 on 1\"]", word=control)
-            elif surface.phrases and (what := _makes_no_sense(gesture)):
-                row.problem("", f"“{control}” is a phrase, and {what}", "Bind it to press")
             elif (binding := read_binding(control, gesture, row, surface, reading)) is not None:
-                if surface.phrases and binding.action.holds:
-                    row.problem("", f"“{control}” is a phrase, and over when it was said: nothing can be "
-                                    f"{_KEPT.get(binding.action.kind, 'kept')} as long as it is held",
-                                "Use latch or a layer that is on or off, or a macro that holds for a time")
+                if surface.phrases and (trouble := cannot_be_said(control, gesture, binding.action))[0]:
+                    row.problem("", *trouble)
                     continue
                 bindings[control, gesture] = binding
     _check_bands(fields, bindings)
     fields.done()
     return Layer(layer_id, bindings=bindings, follows=follows, **settings)
-
-
-def _makes_no_sense(gesture: str) -> str:
-    """Why a phrase cannot have a gesture; empty if it can."""
-    return "" if gesture == PRESS or gesture.startswith(WITH) else f"there is no “{gesture}” of what is said"
 
 
 def _quoted(name: str) -> str:

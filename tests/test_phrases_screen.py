@@ -1,0 +1,168 @@
+"""The Phrases view in a real terminal, by keys and by mouse alone: with the bench, and with a real microphone."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from brass_pebble.client import EngineClient, find_engine
+from brass_pebble.demo import HERE, know
+from brass_pebble.engine.disk.tighten import tighten
+from conftest import run_cli, wait_for
+from said import spoken
+from sound_server import SoundServer
+from terminal import Terminal
+from test_mouse_only import Mouse
+
+
+@pytest.fixture
+def phrases(demo: Terminal) -> Terminal:
+    demo.keys("J")
+    demo.wait(lambda screen: "waits for “dear bakery”" in screen and "camera {camera}" in screen)
+    return demo
+
+
+def choose(terminal: Terminal, text: str) -> None:
+    """Put the cursor on a row of the list."""
+    for _ in range(20):
+        if f"▸ “{text}”" in terminal.screen() or f"▸ {text}" in terminal.screen().splitlines()[1]:
+            return
+        terminal.keys("Down")
+        time.sleep(0.15)
+    raise AssertionError(text)
+
+
+def test_a_phrase_is_said_by_hand_with_a_value_and_shown_large(phrases: Terminal) -> None:
+    choose(phrases, "[set the] light [to] {level} [per cent]")
+    phrases.keys("Enter")
+    phrases.wait("Said by hand")
+    phrases.wait("dear bakery light fifty")
+    phrases.keys("Enter")
+    phrases.wait("macro “Light to”: light at 50 per cent")
+    phrases.keys("e")
+    phrases.wait("What was heard last")
+    phrases.keys("Escape")
+    # Ordinary talk is told, too.
+    phrases.keys("Home", "Enter")
+    phrases.wait("Said by hand")
+    phrases.type("the weather is fine")
+    phrases.keys("Enter")
+    phrases.wait("is not a phrase here")
+    phrases.keys("o")
+    phrases.wait("listening is off (o)")
+    phrases.keys("o")
+    phrases.wait("waits for “dear bakery”")
+
+
+def test_a_phrase_is_made_changed_doubled_chosen_and_taken_away(phrases: Terminal) -> None:
+    phrases.keys("n")
+    phrases.wait("A new phrase")
+    phrases.type("set a [big] marker")
+    phrases.keys("Enter")
+    phrases.wait("▸ set a marker ▸ press")
+    phrases.type("ctrl+alt+g")
+    phrases.keys("Enter")
+    phrases.wait("Saved. u: undo.")
+    phrases.wait("set a [big] marker  • Ctrl+Alt+G")
+    # It is the same as one that there is: both are offered.
+    phrases.keys("Home", "Enter")
+    phrases.wait("Said by hand")
+    phrases.type("dear bakery set a marker")
+    phrases.keys("Enter")
+    phrases.wait("Say or press the number, or click it")
+    phrases.wait("tap Ctrl+Alt+N")
+    phrases.keys("2")
+    phrases.wait("tap Ctrl+Alt+G")
+    choose(phrases, "set a [big] marker")
+    phrases.keys("i")
+    phrases.wait("said as")
+    phrases.keys("Down", "Down", "Down", "Enter")
+    phrases.wait("What is said")
+    phrases.keys("C-u")
+    phrases.type("plant a flag")
+    phrases.keys("Enter")
+    phrases.wait("said as            plant a flag")
+    phrases.keys("Escape")
+    phrases.wait("plant a flag  • Ctrl+Alt+G")
+    phrases.keys("DC")
+    phrases.wait(lambda screen: "plant a flag  •" not in screen)
+    phrases.keys("u")
+    phrases.wait("plant a flag  • Ctrl+Alt+G")
+
+
+def test_by_mouse_alone_a_phrase_is_said_and_a_reading_chosen(phrases: Terminal) -> None:
+    mouse = Mouse(phrases)
+    mouse.click("stop scrolling")
+    phrases.wait("macro “Stop scrolling”")
+    mouse.click("o listen or not")
+    phrases.wait("listening is off")
+    mouse.click("o listen or not")
+    phrases.wait("waits for")
+
+
+def test_in_a_small_terminal_it_is_whole() -> None:
+    terminal = Terminal("demo", size=(80, 24))
+    try:
+        terminal.wait("◉ armed")
+        terminal.keys("J")
+        terminal.wait(lambda screen: "waits for “dear bakery”" in screen and "[show the] oven close up" in screen)
+        lines = terminal.screen().splitlines()
+        assert "? help" in lines[-1] and "Esc back" in lines[-1] and all(len(line) <= 80 for line in lines)
+    finally:
+        terminal.close()
+
+
+@pytest.fixture
+def studio(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[tuple[Terminal, SoundServer]]:
+    """A screen on an empty desk, and two microphones of a real sound server."""
+    server = SoundServer(Path(os.environ["XDG_RUNTIME_DIR"]) / "pulse")
+    server.start()
+    monkeypatch.setenv("PULSE_SERVER", server.address)
+    desk = tmp_path / "desk"
+    desk.mkdir()
+    (desk / "desk.toml").write_text('format = 1\nname = "Hut"\noutput = "stage"\novertaken_after = "20s"\n')
+    know(desk)
+    tighten((desk,))
+    assert HERE.exists()
+    terminal = Terminal("--desk", str(desk))
+    yield terminal, server
+    terminal.close()
+    server.kill()
+
+
+def test_a_microphone_is_met_by_speaking_and_its_first_phrase_works(studio: tuple[Terminal, SoundServer]) -> None:
+    terminal, server = studio
+    terminal.wait("no surfaces yet")
+    terminal.keys("M")
+    terminal.wait(lambda screen: "Booth" in screen and "F6: choose a microphone" in screen)
+    assert "hears:" not in terminal.screen()
+    terminal.keys("F6")
+    terminal.wait("◖ hears: Booth, to meet one")
+    server.play(spoken("cancel everything", "rms"))
+    terminal.wait(lambda screen: any("Booth" in line and "▰" in line for line in screen.splitlines()))
+    terminal.keys("Enter")
+    terminal.wait("◉ listens")
+    terminal.wait("◖ hears: Booth")
+    terminal.keys("n")
+    terminal.wait("A new phrase")
+    terminal.type("cancel everything")
+    terminal.keys("Enter")
+    terminal.wait("▸ cancel everything ▸ press")
+    terminal.type("stop everything")
+    terminal.wait("■  stop everything")
+    terminal.keys("Enter")
+    terminal.wait("cancel everything  ■ stop everything")
+    server.play(spoken("cancel everything", "slt")).wait()
+    terminal.wait(lambda screen: "✓ stop everything" in screen and "60 % needed" in screen)
+    with EngineClient(find_engine(None), "test") as client:
+        opened = client.ask("privacy")["open"]
+        assert any(row["device"] == "Booth" and "surface “Booth”" in row["why"] for row in opened)
+        wait_for(lambda: client.ask("voices")["voices"][0]["last"]["do"] == "act")
+    assert "spoken phrases" in run_cli("checkup").stdout
+    # The microphone goes: the view says so at once.
+    server.unplug()
+    terminal.wait(lambda screen: "✗ its device" in screen and "◖ hears" not in screen)
