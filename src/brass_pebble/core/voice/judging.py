@@ -28,6 +28,8 @@ SHORT, POINTS_EACH = 8, 1.5
 # The best reading has to outweigh the next by so much, and by more the more they sound alike from here on: “thirteen”
 # and “thirty” are asked about sooner than “oven” and “lamp”.  Sounds that fit by so much better weigh e times as much.
 OUTWEIGHS, ALIKE_FROM, ALIKE_TIMES, FITS_BETTER = 3.0, 0.75, 10.0, 0.03
+# Where what was likeliest is no whole phrase, another one may be so much less likely.
+HALF_A_PHRASE = 3.0
 # Readings to choose from: at most so many, and none that weighs less than this part of the best.
 MOST_READINGS, WORTH_ASKING = 5, 0.02
 # A second reading may be less alike than it would have to be alone, by so many points.
@@ -116,7 +118,12 @@ def _weigh(utterance: Utterance, phrases: Mapping[str, Phrase]) -> tuple[Heard, 
     """Every reading of every hypothesis, once each, the weightiest first."""
     found: list[Heard] = []
     nearest: float | None = None
+    likeliest = utterance.hypotheses[0]
+    whole = bool(read_words([word.text for word in likeliest.words], list(phrases.values())))
     for hypothesis in utterance.hypotheses:
+        if not whole and hypothesis.share < likeliest.share / HALF_A_PHRASE:
+            # A part of a phrase was heard, and no more of it.
+            continue
         far = distance(hypothesis.sounds, utterance.sounds) if utterance.sounds else _unsure(hypothesis)
         nearest = far if nearest is None else nearest
         for reading in read_words([word.text for word in hypothesis.words], list(phrases.values())):

@@ -16,7 +16,7 @@ Value = int | Decimal | str
 # How many words a slot of free words takes, unless told.
 FREE_WORDS = 12
 # How strict a phrase is unless told, 0 to 100.
-STRICT = 60
+STRICT = 70
 
 
 @dataclass(frozen=True)
@@ -80,7 +80,7 @@ class Phrase:
     strict: int = setting(STRICT, NumberKind(0, 100, hint=f"Most phrases need no more than the default, {STRICT}",
                                              whole=True),
                           "how alike what was heard has to be, 0 to 100", "strict",
-                          proposals=(None, 40, 50, 70, 80, 90))
+                          proposals=(None, 40, 50, 60, 80, 90))
     attention: bool = setting(True, Flag(), "false: it counts without the attention word", "attention word",
                               proposals=(True, False), shown={True: "needed, if there is one", False: "not needed"})
     reply: str = setting("", Text(120), "what is told when it was understood; {name} is the value of a slot",

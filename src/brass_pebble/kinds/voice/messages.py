@@ -39,7 +39,7 @@ class PhraseSent(Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     id: Id
     say: Annotated[list[Text], Meta(max_length=64)]
     slots: dict[Id, SlotSent] = {}
-    strict: Per = 60
+    strict: Per = 70
 
 
 class Listen(Struct, frozen=True, kw_only=True, tag="listen", tag_field="do", forbid_unknown_fields=True):

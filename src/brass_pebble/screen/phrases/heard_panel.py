@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from rich.markup import escape
 from rich.text import Text
+from textual import events
+from textual.message import Message
 from textual.widgets import Static
 
 from brass_pebble.core.label.block_letters import block_label
@@ -41,6 +43,24 @@ class HeardPanel(Static):
     HeardPanel.low { height: 7; }
     """
 
+    class Chosen(Message):
+        """A reading was clicked; its number counts from 1."""
+
+        def __init__(self, number: int) -> None:
+            super().__init__()
+            self.number = number
+
+    def __init__(self) -> None:
+        super().__init__()
+        # For each line that is shown, the number of the reading on it; 0 for none.
+        self._readings: list[int] = []
+
+    def on_click(self, event: events.Click) -> None:
+        """A click on a reading chooses it."""
+        row = event.y - 1
+        if 0 <= row < len(self._readings) and self._readings[row]:
+            self.post_message(self.Chosen(self._readings[row]))
+
     @property
     def _palette(self) -> Palette:
         return self.app.palette  # type: ignore[attr-defined,no-any-return]
@@ -58,6 +78,7 @@ class HeardPanel(Static):
         self.border_subtitle = f"{show_loudness(loud)} {speaks}" if voice.reads else \
             "nobody hears it but the bench" if voice.state == "typed" else ""
         self.styles.border_title_color = palette.verdigris if well else palette.rust
+        self._readings = []
         if voice.choices:
             self.update(self._choices(voice))
         elif voice.trial is not None:
@@ -130,8 +151,9 @@ class HeardPanel(Static):
         each = max(1, (rows - 1) // len(shown))
         lines = []
         for number, choice in enumerate(shown, 1):
-            lines.append(self._large(f"{number} {choice.said}", f"bold {palette.brass}", each - 1))
-            lines.append(Text(f"   {choice.does}", style=palette.dim))
+            large = self._large(f"{number} {choice.said}", f"bold {palette.brass}", each - 1)
+            lines += [large, Text(f"   {choice.does}", style=palette.dim)]
+            self._readings += [number] * (len(large.plain.split("\n")) + 1)
         left = f"{voice.left_ms / 1000:.0f} s"
         lines.append(Text(f"Say or press the number, or click it. 0: none of them. {left} left", style=palette.text))
         return Text("\n").join(lines)

@@ -16,7 +16,7 @@ from brass_pebble.screen.settings.panel import Ask, SettingsPanel
 
 # What stands between wordings where several are typed in one line.
 BETWEEN = " / "
-NO_PHRASE = PhraseRow(id="", say=[], slots={}, strict=60, attention=True, reply="")
+NO_PHRASE = PhraseRow(id="", say=[], slots={}, strict=70, attention=True, reply="")
 Type = Callable[[str, str, str, Callable[[str], Awaitable[str]]], Awaitable[None]]
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from rich.text import Text
-from textual import events, work
+from textual import events, on, work
 from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, Vertical
@@ -406,6 +406,10 @@ class PhrasesView(ListedView[Line]):
         """Choose one of the readings that stand, or none."""
         if any(voice.choices for voice in self.known.voices):
             await self.ask("take_reading", number=number)
+
+    @on(HeardPanel.Chosen)
+    def _clicked_reading(self, event: HeardPanel.Chosen) -> None:
+        self.action_take_reading(event.number)
 
     def action_explain(self) -> None:
         """The trace of what was heard last."""
