@@ -1,7 +1,7 @@
 """pocketsphinx with the English model of its wheel: it answers first, and needs no network.
 
-Two searches follow the same sound: one for the grammar of the phrases, one for any row of sounds.  How well what was
-heard fits the words, and how far their sounds are from the row of sounds, tells a phrase from talk.
+Two searches follow the same sound, one through the grammar of the phrases, one through any row of sounds.  A phrase is
+told from talk by the fit of its words, and by the distance between their sounds and those of the second search.
 """
 
 from __future__ import annotations
@@ -134,7 +134,8 @@ class Sphinx:
                 found.append((self._without_times(words, first), math.log(other.score)))
             if len(found) == KEPT:
                 break
-        weights = [math.exp((score - found[0][1]) / EVEN) for _, score in found]
+        likeliest = found[0][1]
+        weights = [math.exp((each[1] - likeliest) / EVEN) for each in found]
         shares = [weight / sum(weights) for weight in weights]
         return Understood(tuple(replace(each, share=share) for (each, _), share in zip(found, shares, strict=True)),
                           sounds)

@@ -41,6 +41,7 @@ class HeardPanel(Static):
     HeardPanel { height: 11; border: round $primary; border-title-color: $primary; border-subtitle-color: $text-muted;
         padding: 0 1; }
     HeardPanel.low { height: 7; }
+    HeardPanel.asks { height: 50%; }
     """
 
     class Chosen(Message):
@@ -79,6 +80,10 @@ class HeardPanel(Static):
             "nobody hears it but the bench" if voice.state == "typed" else ""
         self.styles.border_title_color = palette.verdigris if well else palette.rust
         self._readings = []
+        if self.has_class("asks") != bool(voice.choices):
+            # More room for readings; they are drawn once it is there.
+            self.set_class(bool(voice.choices), "asks")
+            self.call_after_refresh(self.show, voice, words, loud)
         if voice.choices:
             self.update(self._choices(voice))
         elif voice.trial is not None:
@@ -89,7 +94,7 @@ class HeardPanel(Static):
             self.update(self._last(voice, words))
 
     def _room(self) -> tuple[int, int]:
-        return max(10, self.size.width - 2), max(1, self.size.height - 2)
+        return max(10, self.size.width - 2), max(1, self.size.height)
 
     def _large(self, words: str, style: str, rows: int) -> Text:
         width, _ = self._room()
@@ -151,7 +156,7 @@ class HeardPanel(Static):
         each = max(1, (rows - 1) // len(shown))
         lines = []
         for number, choice in enumerate(shown, 1):
-            large = self._large(f"{number} {choice.said}", f"bold {palette.brass}", each - 1)
+            large = self._large(f"{number} {choice.said}", f"bold {palette.brass}", max(1, each - 1))
             lines += [large, Text(f"   {choice.does}", style=palette.dim)]
             self._readings += [number] * (len(large.plain.split("\n")) + 1)
         left = f"{voice.left_ms / 1000:.0f} s"

@@ -53,7 +53,10 @@ class PhrasesView(ListedView[Line]):
     """Microphones and their phrases."""
 
     NAME = "Phrases"
-    DEFAULT_CSS = "PhrasesView #summary { display: none; }"
+    DEFAULT_CSS = """
+    PhrasesView #summary { display: none; }
+    PhrasesView OptionList { text-wrap: nowrap; text-overflow: ellipsis; }
+    """
     FRESH: ClassVar[tuple[str, ...]] = ("desk", "layers")
     ALSO: ClassVar[tuple[tuple[str, str], ...]] = (("1 to 4, 0", "choose a reading, or none of them"),)
     BINDINGS: ClassVar[list[BindingType]] = [
@@ -145,7 +148,8 @@ class PhrasesView(ListedView[Line]):
             voice = next((each for each in self.known.voices if each.surface == row.surface.id), None)
             state, well = state_of(voice) if voice is not None else ("", True)
             return Text.assemble((f"{row.surface.name}  ", f"bold {palette.brass}"),
-                                 (state, palette.verdigris if well else palette.rust))
+                                 (state, palette.verdigris if well else palette.rust), no_wrap=True,
+                                 overflow="ellipsis")
         voice = next((each for each in self.known.voices if each.surface == row.surface.id), None)
         counts = voice is not None and row.phrase.id in voice.listens
         control = next((each for each in row.surface.controls if each.id == row.phrase.id), None)
@@ -153,7 +157,7 @@ class PhrasesView(ListedView[Line]):
         return Text.assemble(("  ◖ " if counts else "  ◌ ", palette.verdigris if counts else palette.dim),
                              (f"{row.phrase.say[0]}  ", f"bold {palette.text}" if counts else palette.dim),
                              (means, palette.tint(control.tint) if control is not None and control.kind
-                              else palette.dim))
+                              else palette.dim), no_wrap=True, overflow="ellipsis")
 
     def summary(self) -> Text:
         return Text()
