@@ -1,7 +1,7 @@
 # make demo         set up, and open the demo
 # make test         set up, and run every check and test
 # make check        linting and types
-# make bench        measure, and print a table and JSON
+# make bench        measure, and print a table and JSON; “make bench voice”: spoken phrases
 # make screenshots  make the pictures in docs/screenshots anew
 # make samples      make the sample sheets in docs/samples anew
 # make texts        every text that a person can meet, in build/texts.txt
@@ -15,7 +15,7 @@ NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
          openbox:openbox sway:sway foot:foot wl-copy:wl-clipboard pulseaudio:pulseaudio parec:pulseaudio-utils flite:flite sox:sox setpriv:util-linux udevadm:udev libinput:libinput-tools
 
-.PHONY: demo test check bench screenshots samples protocol texts site system clean
+.PHONY: demo test check bench voice screenshots samples protocol texts site system clean
 
 demo: $(BIN)/.run
 	@$(BIN)/brass-pebble demo
@@ -27,8 +27,12 @@ check: $(BIN)/.dev
 	$(BIN)/ruff check src tests benchmarks tools
 	$(BIN)/mypy
 
+# With “make bench voice”, spoken phrases alone.
 bench: $(BIN)/.dev system
-	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/$(if $(filter voice,$(MAKECMDGOALS)),voice,run).py
+
+voice:
+	@:
 
 screenshots: $(BIN)/.dev system
 	$(BIN)/python tools/screenshots.py

@@ -59,13 +59,16 @@ class MicrophoneInput(RestsByItself):
         self._waiting: deque[Told] = deque(maxlen=MOST_WAITING)
         self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
+        # What it is to do, and whether it was told: a process that is busy must not hold up whoever tells it.
         self._listen: Listen | None = None
         self._watch = messages.Watch(on=False)
+        self._orders = threading.Condition()
+        self._untold: dict[type, Order] = {}
         # Why it is not here any more.
         self._pulled = ""
         self._closing = threading.Event()
-        self._thread = threading.Thread(target=self._follow, name=f"microphone {facts.port}", daemon=True)
-        self._thread.start()
+        for name, work in (("microphone", self._follow), ("orders to", self._tell_orders)):
+            threading.Thread(target=work, name=f"{name} {facts.port}", daemon=True).start()
 
     # On a thread of its own: the process and what it tells.
 
@@ -97,7 +100,7 @@ class MicrophoneInput(RestsByItself):
                 stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True)
         for order in (self._watch, self._listen):
             if order is not None:
-                self._send(order)
+                self._put(order)
         last: Told | None = None
         assert process.stdout is not None
         for line in process.stdout:
@@ -115,8 +118,9 @@ class MicrophoneInput(RestsByItself):
         self._wake_up()
 
     def _wake_up(self) -> None:
-        with contextlib.suppress(OSError):
-            os.eventfd_write(self._wake, 1)
+        with self._lock:
+            if self._wake >= 0:
+                os.eventfd_write(self._wake, 1)
 
     def _end(self, process: subprocess.Popen[bytes]) -> None:
         with self._lock:
@@ -129,13 +133,24 @@ class MicrophoneInput(RestsByItself):
                 with contextlib.suppress(OSError):
                     stream.close()
 
-    def _send(self, order: Order) -> None:
-        with self._lock:
+    def _put(self, order: Order) -> None:
+        with self._orders:
+            self._untold[type(order)] = order
+            self._orders.notify()
+
+    def _tell_orders(self) -> None:
+        """On a thread of its own: tell the latest orders, however long it takes until they are read."""
+        while True:
+            with self._orders:
+                self._orders.wait_for(lambda: self._untold or self._closing.is_set())
+                if self._closing.is_set():
+                    return
+                orders, self._untold = list(self._untold.values()), {}
             process = self._process
             if process is None or process.stdin is None:
-                return
+                continue
             with contextlib.suppress(OSError, ValueError):
-                process.stdin.write(msgspec.json.encode(order) + b"\n")
+                process.stdin.write(b"".join(msgspec.json.encode(order) + b"\n" for order in orders))
                 process.stdin.flush()
 
     # On the loop.
@@ -145,7 +160,7 @@ class MicrophoneInput(RestsByItself):
             self._listen = order
         else:
             self._watch = order
-        self._send(order)
+        self._put(order)
 
     @property
     def pid(self) -> int:
@@ -177,14 +192,14 @@ class MicrophoneInput(RestsByItself):
 
     def close(self) -> None:
         self._closing.set()
+        with self._orders:
+            self._orders.notify()
         with self._lock:
-            process = self._process
-        if process is not None:
-            process.kill()
-        self._thread.join(2.0)
-        if self._wake >= 0:
-            os.close(self._wake)
-            self._wake = -1
+            if self._process is not None:
+                self._process.kill()
+            if self._wake >= 0:
+                os.close(self._wake)
+                self._wake = -1
 
 
 class MicrophoneWatch:
@@ -193,34 +208,38 @@ class MicrophoneWatch:
     def __init__(self) -> None:
         self.fileno = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
         self._closing = threading.Event()
+        self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
-        self._thread = threading.Thread(target=self._follow, name="microphones", daemon=True)
-        self._thread.start()
+        threading.Thread(target=self._follow, name="microphones", daemon=True).start()
 
     def _follow(self) -> None:
         again = iter(AGAIN)
         while not self._closing.is_set():
             try:
-                self._process = subprocess.Popen(["pactl", "subscribe"], stdin=subprocess.DEVNULL,
-                                                 stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-                                                 env={**os.environ, "LC_ALL": "C.UTF-8"})
+                with self._lock:
+                    if self._closing.is_set():
+                        return
+                    self._process = process = subprocess.Popen(
+                        ["pactl", "subscribe"], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                        stderr=subprocess.DEVNULL, env={**os.environ, "LC_ALL": "C.UTF-8"})
             except OSError:
                 return
-            assert self._process.stdout is not None
+            assert process.stdout is not None
             # Those that were there before it began to listen.
             self._changed()
-            for line in self._process.stdout:
+            for line in process.stdout:
                 again = iter(AGAIN)
                 if b"source #" in line and b"'change'" not in line:
                     self._changed()
-            self._process.wait()
+            process.stdout.close()
+            process.wait()
             # The server is gone, and with it every microphone, until it comes back.
             self._changed()
             self._closing.wait(next(again, AGAIN[-1]))
 
     def _changed(self) -> None:
-        if not self._closing.is_set():
-            with contextlib.suppress(OSError):
+        with self._lock:
+            if self.fileno >= 0:
                 os.eventfd_write(self.fileno, 1)
 
     def read(self) -> bool:
@@ -233,10 +252,12 @@ class MicrophoneWatch:
     def close(self) -> None:
         """Stop watching."""
         self._closing.set()
-        if self._process is not None:
-            self._process.kill()
-        self._thread.join(2.0)
-        os.close(self.fileno)
+        with self._lock:
+            if self._process is not None:
+                self._process.kill()
+            if self.fileno >= 0:
+                os.close(self.fileno)
+                self.fileno = -1
 
 
 class MicrophoneEars:
