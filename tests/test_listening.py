@@ -34,13 +34,13 @@ from brass_pebble.core.voice.listening import (
     Listener,
     Listening,
     listened_for,
+    press_values,
     without_attention,
 )
 from brass_pebble.core.voice.matching import read_words
 from brass_pebble.core.voice.phrase import Phrase, example_of, number_slot, short_wording, tell_slot
 from brass_pebble.core.voice.trial import Trial
 from brass_pebble.core.voice.wording import read_wording
-from brass_pebble.engine.runs.hearing import press_values
 
 PLAIN = Listening()
 CALLED = Listening(attention=("dear bakery",))

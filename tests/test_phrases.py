@@ -43,9 +43,11 @@ def test_a_phrase_does_what_a_key_does_and_its_trace_tells_what_was_heard(booth:
     assert voice(booth)["state"] == "typed" and "light" in voice(booth)["listens"]
     assert say(booth, "Dear bakery, set a marker!") == "tap Ctrl+Alt+N"
     wait_for(lambda: state(booth)["markers"] == 1)
-    told = trace(booth)
-    assert told["sentence"].startswith("Table microphone marker, press, in Voice: tapped Ctrl+Alt+N")
-    assert "heard “set a marker”" in told["sentence"] and "Ovenlight: marker 1 set" in told["sentence"]
+    # Its key is still down for a moment.
+    wait_for(lambda: "tapped Ctrl+Alt+N" in trace(booth)["sentence"])
+    told = trace(booth)["sentence"]
+    assert told.startswith("Table microphone marker, press, in Voice: tapped Ctrl+Alt+N")
+    assert "heard “set a marker”" in told and "Ovenlight: marker 1 set" in told
     assert voice(booth)["last"]["do"] == "act"
 
 
@@ -183,6 +185,18 @@ def test_what_cannot_be_is_refused_in_a_sentence(booth: EngineClient, request_: 
     with pytest.raises(EngineError) as caught:
         booth.ask(str(request_.pop("do")), **request_)
     assert why in caught.value.what
+
+
+def test_a_trial_ends_with_its_client_and_stopping_goes_on_meanwhile(booth: EngineClient, engine: Path) -> None:
+    with EngineClient(engine, "other") as other:
+        other.ask("try_phrase", surface="booth", phrase="marker", step="say")
+        assert say(booth, "dear bakery set a marker").startswith("trying out: ")
+        assert state(booth)["markers"] == 0 and voice(booth)["trial"]["said"] == [100]
+        assert say(booth, "cancel everything").startswith("stop everything")
+        with pytest.raises(EngineError, match="not a step of a trial"):
+            other.ask("try_phrase", surface="booth", phrase="marker", step="dance")
+    wait_for(lambda: voice(booth)["trial"] is None)
+    assert say(booth, "dear bakery set a marker") == "tap Ctrl+Alt+N"
 
 
 def test_what_needs_to_stay_down_is_refused_with_what_can_be_done_instead(booth: EngineClient) -> None:

@@ -15,7 +15,7 @@ from brass_pebble.core.say.setting import Flag, Text, Texts, Time, setting, writ
 
 from .judging import REFUSED, SILENT, SURE, UNSURE
 from .numbers import say_number
-from .phrase import Choice, ChoiceSlot, Phrase
+from .phrase import Choice, ChoiceSlot, NumberSlot, Phrase, WordsSlot
 from .wording import Optional, Word, Wording, plain_words, read_wording
 
 SCREEN, SOUND, VOICE = "screen", "sound", "voice"
@@ -255,3 +255,19 @@ def write_listening(settings: Listening) -> dict[str, Any]:
     usual = Listening()
     return {**write_all(settings), **{name: list(getattr(settings, name)) for name in ("attention", "start", "stop")
                                       if getattr(settings, name) != getattr(usual, name)}}
+
+
+def press_values(phrase: Phrase, candidate: Candidate) -> tuple[dict[str, int | str], Mapping[str, str]]:
+    """What a phrase brings to its macro: `number` and `said`, and answers to what is asked for by the slots' names."""
+    values: dict[str, int | str] = {"said": candidate.said}
+    for name, slot in phrase.slots.items():
+        value = candidate.values.get(name)
+        if value is None:
+            continue
+        if isinstance(value, int):
+            values.setdefault("number", value)
+        elif isinstance(slot, NumberSlot):
+            values.setdefault("number", round(float(value)))
+        elif isinstance(slot, ChoiceSlot | WordsSlot):
+            values["said"] = value
+    return values, {name: str(value) for name, value in candidate.values.items()}

@@ -134,7 +134,7 @@ class VoiceRequests:
         phrase = self._phrase(surface, ask.phrase)
         if ask.step not in TRIAL_STEPS:
             raise Refusal(f"“{ask.step}” is not a step of a trial", f"Available: {', '.join(TRIAL_STEPS)}")
-        self.hearing.try_out(surface.id, phrase, ask.step)
+        self.hearing.try_out(client.number, surface.id, phrase, ask.step)
         return {}
 
     def do_learn_word(self, client: Client, ask: messages.LearnWord) -> Message:
@@ -145,7 +145,7 @@ class VoiceRequests:
         def learned(sounds: tuple[str, ...]) -> None:
             edit = _pronounced(surface, word, " ".join(sounds))
             self._editing.edit(None, None, lambda: self._editing.store.change(edit))
-        self.hearing.learn(surface.id, word, learned)
+        self.hearing.learn(client.number, surface.id, word, learned)
         return {}
 
     def do_set_pronunciation(self, client: Client, ask: messages.SetPronunciation) -> None:

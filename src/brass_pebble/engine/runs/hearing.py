@@ -7,11 +7,11 @@ utterance can have been.  Everything that was heard leaves a trace, done or not.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable
 
 from brass_pebble.core.desk.action import LISTEN, NO_READING, READINGS, STOP, lead_in
 from brass_pebble.core.desk.model import Surface
+from brass_pebble.core.desk.read.phrases import SPOKEN
 from brass_pebble.core.play.gesture import PRESS, WITH
 from brass_pebble.core.play.plan import show_action
 from brass_pebble.core.play.player import Run
@@ -19,7 +19,7 @@ from brass_pebble.core.play.trace import SPEECH, Trace
 from brass_pebble.core.signals.midi_in import FULL_STRENGTH
 from brass_pebble.core.signals.signal import phrase_signal
 from brass_pebble.core.voice.hearing import HeardWord, Hypothesis, Utterance
-from brass_pebble.core.voice.judging import judge
+from brass_pebble.core.voice.judging import SURE, judge
 from brass_pebble.core.voice.listening import (
     ACT,
     ASK,
@@ -35,11 +35,12 @@ from brass_pebble.core.voice.listening import (
     Heard,
     Listener,
     listened_for,
+    press_values,
     without_attention,
 )
-from brass_pebble.core.voice.phrase import ChoiceSlot, NumberSlot, Phrase, WordsSlot
+from brass_pebble.core.voice.phrase import Phrase
 from brass_pebble.core.voice.sounds import is_sound, middle
-from brass_pebble.core.voice.trial import TALKS, TIMES, Trial
+from brass_pebble.core.voice.trial import TALKS, Trial
 from brass_pebble.core.voice.wording import plain_words
 from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.clients.server import Message
@@ -62,48 +63,14 @@ from brass_pebble.kinds.voice.messages import (
 )
 from brass_pebble.kinds.voice.sent import send_phrase, tell_verdict
 
+from .spoken import CANNOT, GONE, HEARS, LESSONS, STARTING, TYPED, Lesson, Spoken, voice_row
+
 MS = 1_000_000
 REPEATS = re.compile(r"^\s*repeat\b", re.MULTILINE)
 # How long clients may look at loudness, in s.
 LONGEST_LOOK = 600.0
-# A word is learned from so many times.
-LESSONS = 3
-STARTING, HEARS, GONE, CANNOT, TYPED = "starting", "hears", "gone", "cannot", "typed"
-
-
-@dataclass
-class Lesson:
-    """A word that is learned by being said; `learned` gets its sounds."""
-
-    word: str
-    learned: Callable[[tuple[str, ...]], None]
-    heard: list[tuple[str, ...]] = field(default_factory=list)
-
-
-@dataclass
-class Spoken:
-    """One surface that is spoken to."""
-
-    listener: Listener
-    source: HearsSpeech | None = None
-    state: str = STARTING
-    why: str = ""
-    recogniser: str = ""
-    phrases: dict[str, Phrase] = field(default_factory=dict)
-    made_of: object = None
-    number: int = 0
-    unknown: list[str] = field(default_factory=list)
-    loud: float = -120.0
-    speaking: bool = False
-    words: str = ""
-    last: Message | None = None
-    waited: int = 0
-    worked: int = 0
-    alike: list[tuple[str, str, int]] = field(default_factory=list)
-    second: str = ""
-    trial: Trial | None = None
-    trial_until: int = 0
-    lesson: Lesson | None = None
+# A trial or a lesson that nobody ends is over after so long; an utterance counts as just said until then, in ns.
+LONGEST_TRIAL, LATE = 300_000 * MS, 500 * MS
 
 
 class Hearing:
@@ -126,8 +93,8 @@ class Hearing:
 
     def follow(self) -> None:
         """The desk, its devices or its layers may have changed: have every microphone listen for what counts now."""
-        surfaces = {name: surface for name, surface in self._ports.desk.surfaces.items() if surface.phrases
-                    or surface.layout.id == "phrases"}
+        surfaces = {name: surface for name, surface in self._ports.desk.surfaces.items()
+                    if surface.layout.id == SPOKEN}
         changed = False
         for name in self.spoken.keys() - surfaces.keys():
             del self.spoken[name]
@@ -245,7 +212,8 @@ class Hearing:
 
     def _heard(self, surface: Surface, spoken: Spoken, heard: Heard, clipped: bool = False) -> tuple[str, int]:
         listener, now = spoken.listener, self._ports.now()
-        if spoken.trial is not None:
+        stops = heard.kind == SURE and bool(heard.candidates) and heard.candidates[0].phrase in listener.always
+        if spoken.trial is not None and not stops:
             return self._tried(surface, spoken, spoken.trial, heard)
         if self._aloud:
             listener.speaks_until = now + 1
@@ -259,7 +227,9 @@ class Hearing:
         trace: Trace | None = None
         words = decision.why
         if decision.do in (ACT, CHOSE) and candidate is not None:
-            trace = self._press(surface, candidate, now if decision.do == CHOSE else min(at, now))
+            # What took long to be understood was not said before the computer stood still.
+            late = decision.do == CHOSE or now - at > LATE
+            trace = self._press(surface, candidate, now if late else min(at, now))
             words = f"“{candidate.said}”"
             if trace is not None:
                 words = _did(trace)
@@ -341,9 +311,10 @@ class Hearing:
 
     # Trying and teaching.
 
-    def try_out(self, surface_id: str, phrase: Phrase, step: str) -> None:
-        """Try a phrase out: `say` it, `talk`, `end` it, or `leave` it."""
+    def try_out(self, client: int, surface_id: str, phrase: Phrase, step: str) -> None:
+        """Try a phrase out for a client: `say` it, `talk`, `end` it, or `leave` it."""
         spoken = self.spoken[surface_id]
+        self._occupy(client, surface_id)
         if step == "say":
             spoken.trial, spoken.trial_until = Trial(phrase.id, phrase.strict), 0
         elif step == "talk" and spoken.trial is not None:
@@ -363,8 +334,21 @@ class Hearing:
         self.tell()
         return words, trace.id
 
-    def learn(self, surface_id: str, word: str, learned: Callable[[tuple[str, ...]], None]) -> None:
+    def _occupy(self, client: int, surface_id: str) -> None:
+        """A client uses a microphone for itself: it counts again when the client leaves, and after a time by itself."""
+        self.spoken[surface_id].used_by = client
+        self._ports.alarms.at(f"use of {surface_id}", self._ports.now() + LONGEST_TRIAL,
+                              lambda now: self._free(surface_id))
+
+    def _free(self, surface_id: str) -> None:
+        spoken = self.spoken.get(surface_id)
+        if spoken is not None and (spoken.trial is not None or spoken.lesson is not None):
+            spoken.trial = spoken.lesson = None
+            self.tell()
+
+    def learn(self, client: int, surface_id: str, word: str, learned: Callable[[tuple[str, ...]], None]) -> None:
         """Learn how a word is pronounced from the next times that something is said; without a word, no longer."""
+        self._occupy(client, surface_id)
         self.spoken[surface_id].lesson = Lesson(word, learned) if word else None
         self.tell()
 
@@ -429,25 +413,9 @@ class Hearing:
                 if name in self._ports.desk.surfaces]
 
     def _row(self, surface: Surface, spoken: Spoken) -> Message:
-        listener, now = spoken.listener, self._ports.now()
-        standing = listener.choosing(now)
-        return {
-            "surface": surface.id, "name": surface.name, "state": spoken.state, "why": spoken.why,
-            "reads": spoken.state == HEARS, "on": listener.on and surface.id not in self._ports.router.resting,
-            "recogniser": spoken.recogniser, "second": spoken.second if surface.listening.second else "",
-            "attention": list(surface.listening.attention),
-            "attentive_ms": max(0, listener.attentive_until - now) / MS if surface.listening.attention else 0.0,
-            "listens": [phrase.id for phrase in spoken.phrases.values() if not phrase.id.startswith("@")],
-            "unknown": spoken.unknown, "loud": round(max(-120.0, spoken.loud), 1), "speaking": spoken.speaking,
-            "words": spoken.words,
-            "choices": [{"phrase": each.phrase, "said": each.said, "alike": each.alike,
-                         "does": self._would_do(surface, each.phrase),
-                         "values": {name: str(value) for name, value in each.values.items()}}
-                        for each in listener.choices] if standing else [],
-            "left_ms": max(0, listener.choose_until - now) / MS if standing else 0.0, "last": spoken.last,
-            "trial": _trial_row(spoken, now), "lesson": {
-                "word": spoken.lesson.word, "times": LESSONS, "heard": [" ".join(row) for row in spoken.lesson.heard]}
-            if spoken.lesson is not None else None}
+        rests = surface.id in self._ports.router.resting
+        return voice_row(surface, spoken, self._ports.now(), rests=rests,
+                         does=lambda phrase: self._would_do(surface, phrase))
 
     def _would_do(self, surface: Surface, phrase: str) -> str:
         found = surface.answer(phrase, PRESS, self._ports.router.layers.stack(surface))
@@ -468,18 +436,12 @@ class Hearing:
                                                        "speaking": spoken.speaking, "words": spoken.words})
 
     def client_left(self, client: int) -> None:
-        """Nobody looks for it any more."""
+        """Nobody looks, tries or teaches for it any more."""
         if client in self._looked_at:
             self.look(client, 0)
-
-
-def _trial_row(spoken: Spoken, now: int) -> Message | None:
-    trial = spoken.trial
-    if trial is None:
-        return None
-    strict, why = trial.proposal()
-    return {"phrase": trial.phrase, "said": trial.said, "talked": trial.talked, "times": TIMES, "talks": trial.talks,
-            "left_ms": max(0, spoken.trial_until - now) / MS if trial.talks else 0.0, "strict": strict, "why": why}
+        for name, spoken in self.spoken.items():
+            if spoken.used_by == client:
+                self._free(name)
 
 
 def _did(trace: Trace) -> str:
@@ -488,22 +450,6 @@ def _did(trace: Trace) -> str:
     if answer is None or answer.action is None:
         return trace.why or "nothing is bound to it"
     return lead_in(answer.action.kind, answer.words) if trace.state != "nothing" else trace.why
-
-
-def press_values(phrase: Phrase, candidate: Candidate) -> tuple[dict[str, int | str], Mapping[str, str]]:
-    """What a phrase brings to its macro: `number` and `said`, and answers to what is asked for by the slots' names."""
-    values: dict[str, int | str] = {"said": candidate.said}
-    for name, slot in phrase.slots.items():
-        value = candidate.values.get(name)
-        if value is None:
-            continue
-        if isinstance(value, int):
-            values.setdefault("number", value)
-        elif isinstance(slot, NumberSlot):
-            values.setdefault("number", round(float(value)))
-        elif isinstance(slot, ChoiceSlot | WordsSlot):
-            values["said"] = value
-    return values, {name: str(value) for name, value in candidate.values.items()}
 
 
 def _received(told: Uttered, surface: Surface) -> Heard:
