@@ -34,6 +34,7 @@ from brass_pebble.kinds.voice.sphinx import Sphinx
 from conftest import wait_for
 from said import spoken, with_noise
 from sound_server import SHOWN, SoundServer
+from test_phrases import is_lit, state
 from test_spoken import ALL, number, phrase
 
 DESK = f"""
@@ -108,10 +109,6 @@ def voice(client: EngineClient) -> dict[str, Any]:
     return dict(client.ask("voices")["voices"][0])
 
 
-def state(client: EngineClient) -> dict[str, Any]:
-    return dict(client.ask("desk")["programs"][0]["state"])
-
-
 def sentences(client: EngineClient) -> list[str]:
     return [str(row["sentence"]) for row in client.ask("traces", count=20)["traces"]]
 
@@ -135,14 +132,14 @@ def test_what_is_said_into_a_real_microphone_reaches_the_program(sound: SoundSer
     assert voice(lighthouse)["reads"] and voice(lighthouse)["recogniser"] == "pocketsphinx"
     sound.play(spoken("oven close up", "rms")).wait()
     wait_for(lambda: state(lighthouse)["camera"] == "oven")
-    sound.play(spoken("set the light to thirty five", "slt")).wait()
-    wait_for(lambda: state(lighthouse)["glow"] == 32)
+    sound.play(spoken("set the light to sixty eight", "slt")).wait()
+    wait_for(lambda: is_lit(lighthouse, 68))
     # Ordinary talk is explained, and does nothing.
     sound.play(spoken("i like bread with butter on it", "rms")).wait()
     wait_for(lambda: any("nothing was sent" in text or "not a phrase" in text for text in sentences(lighthouse)))
     told = "\n".join(sentences(lighthouse))
-    assert "heard “oven close up”, " in told and "% sure" in told and "heard “set the light to thirty five”" in told
-    assert state(lighthouse)["camera"] == "oven" and state(lighthouse)["glow"] == 32
+    assert "heard “oven close up”, " in told and "% sure" in told and "heard “set the light to sixty eight”" in told
+    assert state(lighthouse)["camera"] == "oven" and is_lit(lighthouse, 68)
 
 
 def test_a_loop_is_ended_by_voice(sound: SoundServer, lighthouse: EngineClient) -> None:
@@ -209,7 +206,7 @@ def test_a_recogniser_that_is_killed_in_mid_utterance_hears_again_within_two_sec
     playing.wait()
     assert state(lighthouse)["glow"] == 30
     sound.play(spoken("set the light to twenty five", "slt")).wait()
-    wait_for(lambda: state(lighthouse)["glow"] == 24)
+    wait_for(lambda: is_lit(lighthouse, 24))
 
 
 def test_it_does_not_hear_itself(sound: SoundServer, lighthouse: EngineClient) -> None:
