@@ -172,7 +172,7 @@ def test_an_edit_from_outside_is_taken_up_and_a_broken_one_keeps_the_last_good_d
     file.write_text(good.replace("[surface.pedals]", "[surface.pedals"))
     line = good.split("[surface.pedals]")[0].count("\n") + 1
     wait_for(lambda: any(p["line"] == line for p in client.ask("desk")["problems"]))
-    assert len(client.ask("desk")["desk"]["surfaces"]) == 6
+    assert len(client.ask("desk")["desk"]["surfaces"]) == 7
     with pytest.raises(EngineError, match=f"mistake in line {line}, so nothing was changed"):
         client.ask("bind", surface="pedals", control="left", kind="tap", target="A")
     finished(client, press(client, "left-numpad", "8"))

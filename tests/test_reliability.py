@@ -111,7 +111,7 @@ def test_a_start_always_reaches_its_socket(name: str, desk: Path) -> None:
             reply = client.ask("desk")
             assert reply["problems"] and reply["problems"][0]["what"]
             if not name.endswith(("desk.toml", "further in")):
-                assert len(reply["desk"]["surfaces"]) == 6
+                assert len(reply["desk"]["surfaces"]) == 7
                 assert client.ask("play", macro="welcome")["state"] in ("playing", "done")
         # The engine's own peak, from proc_pid_status(5), in kB.
         peak = re.search(r"^VmHWM:\s+(\d+) kB", Path(f"/proc/{process.pid}/status").read_text(), re.MULTILINE)
@@ -192,7 +192,7 @@ def test_a_whole_folder_that_is_exchanged_is_taken_up_live_by_its_path(engine: P
         desk.rename(tmp_path / "away")
         wait_for(lambda: client.ask("desk")["problems"])
         state = client.ask("desk")
-        assert state["desk"]["name"] == "Saltmarsh Bakehouse" and len(state["desk"]["surfaces"]) == 6
+        assert state["desk"]["name"] == "Saltmarsh Bakehouse" and len(state["desk"]["surfaces"]) == 7
         assert "The last good desk stays in use" in state["problems"][0]["hint"]
         # Another engine on the same path is refused, though the folder is another one.
         other.rename(desk)
