@@ -201,7 +201,7 @@ def test_a_device_pulled_out_greys_its_surface_and_comes_back(demo: Terminal) ->
     demo.wait(lambda screen: "Tern three-pedal board" not in screen.split("ON THE BENCH")[0].split("steps")[-1])
     demo.keys("Escape")
     demo.wait("✗ missing")
-    demo.wait("◌ 5 of 6 armed")
+    demo.wait("◌ 6 of 7 armed")
     demo.keys("M")
     demo.wait("pull out / plug in")
     demo.keys("o")

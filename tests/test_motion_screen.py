@@ -36,7 +36,7 @@ def test_rows_of_the_desk_and_a_struck_pad(demo: Terminal) -> None:
     demo.keys("z")
     demo.wait(lambda text: "CONTROLLER" in text and "row" not in text.splitlines()[0])
     demo.keys("z")
-    demo.wait(lambda text: "LEFT NUMPAD" in text and "S PADS" in text)
+    demo.wait(lambda text: "LEFT NUMPAD" in text and "PADS  ◆ Show" in text)
     demo.keys("z", "PPage", "PPage")
     demo.wait("row 1 of 3")
 

@@ -165,7 +165,7 @@ def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Pat
     demo.wait("Save the charts")
     demo.type("svg")
     demo.keys("Enter")
-    demo.wait("and 5 more")
+    demo.wait("and 6 more")
     assert (paths.exports_folder() / "saltmarsh-bakehouse-usage.svg").exists()
     demo.resize(80, 24)
     demo.wait(lambda text: "better places" in text and "guest" in text)

@@ -48,26 +48,26 @@ def desk_file(client: EngineClient) -> Path:
 
 def test_a_phrase_does_what_a_key_does_and_its_trace_tells_what_was_heard(booth: EngineClient) -> None:
     assert voice(booth)["state"] == "typed" and "light" in voice(booth)["listens"]
-    assert say(booth, "Dear bakery, set a marker!") == "tap Ctrl+Alt+N"
-    wait_for(lambda: state(booth)["markers"] == 1)
+    assert say(booth, "Dear bakery, set a chapter!") == "tap Ctrl+Alt+G"
+    wait_for(lambda: state(booth)["markers"] == 10)
     # Its key is still down for a moment.
-    wait_for(lambda: "tapped Ctrl+Alt+N" in trace(booth)["sentence"])
+    wait_for(lambda: "tapped Ctrl+Alt+G" in trace(booth)["sentence"])
     told = trace(booth)["sentence"]
-    assert told.startswith("Table microphone marker, press, in Voice: tapped Ctrl+Alt+N")
-    assert "heard “set a marker”" in told and "Ovenlight: marker 1 set" in told
+    assert told.startswith("Table microphone chapter, press, in Voice: tapped Ctrl+Alt+G")
+    assert "heard “set a chapter”" in told and "Ovenlight: chapter set, marker 10" in told
     assert voice(booth)["last"]["do"] == "act"
 
 
 def test_ordinary_talk_leaves_a_trace_and_does_nothing(booth: EngineClient) -> None:
-    assert say(booth, "set a marker") == (
-        "heard “set a marker” without “dear bakery” before it; nothing was sent")
+    assert say(booth, "set a chapter") == (
+        "heard “set a chapter” without “dear bakery” before it; nothing was sent")
     assert say(booth, "we talk about bread").startswith("heard “we talk about bread”, which is not a phrase here")
     assert trace(booth)["sentence"].startswith("Table microphone: heard “we talk about bread”")
     assert trace(booth)["surface"] == "booth" and state(booth)["markers"] == 0
     # The attention word alone opens a while.
     assert say(booth, "dear bakery") == "listening for a phrase"
     assert voice(booth)["attentive_ms"] > 3_000
-    assert say(booth, "set a marker") == "tap Ctrl+Alt+N"
+    assert say(booth, "set a chapter") == "tap Ctrl+Alt+G"
 
 
 def test_a_spoken_number_sets_a_level_by_steps_of_four_and_is_told(booth: EngineClient) -> None:
@@ -108,38 +108,38 @@ def test_a_scroll_repeats_until_it_is_stopped_by_voice(booth: EngineClient) -> N
 def test_listening_is_stopped_and_started_but_cancelling_goes_on(booth: EngineClient) -> None:
     assert say(booth, "dear bakery stop listening") == "phrases do not count until listening starts again"
     assert voice(booth)["on"] is False and voice(booth)["listens"] == ["cancel"]
-    assert "not a phrase here" in say(booth, "dear bakery set a marker")
+    assert "not a phrase here" in say(booth, "dear bakery set a chapter")
     assert say(booth, "cancel everything").startswith("stop everything")
     assert say(booth, "start listening") == "phrases count again"
     booth.ask("set_hearing", surface="booth", on=False)
     assert voice(booth)["on"] is False
     booth.ask("set_hearing", on=True)
-    assert say(booth, "dear bakery set a marker") == "tap Ctrl+Alt+N"
+    assert say(booth, "dear bakery set a chapter") == "tap Ctrl+Alt+G"
 
 
 def test_two_equal_phrases_are_asked_about_and_chosen_by_voice_request_or_a_key(booth: EngineClient) -> None:
-    reply = booth.ask("add_phrase", surface="booth", say=["set a marker"])
-    assert reply["phrase"] == "set-a-marker"
-    booth.ask("bind", surface="booth", control="set-a-marker", kind="tap", target="Ctrl+Alt+G")
-    assert say(booth, "dear bakery set a marker") == "not sure: “set a marker” or “set a marker”; choose one"
+    reply = booth.ask("add_phrase", surface="booth", say=["set a chapter"])
+    assert reply["phrase"] == "set-a-chapter"
+    booth.ask("bind", surface="booth", control="set-a-chapter", kind="tap", target="Ctrl+Alt+2")
+    assert say(booth, "dear bakery set a chapter") == "not sure: “set a chapter” or “set a chapter”; choose one"
     choices = voice(booth)["choices"]
-    assert [row["phrase"] for row in choices] == ["marker", "set-a-marker"] and voice(booth)["left_ms"] > 3_000
-    assert say(booth, "two") == "tap Ctrl+Alt+G" and state(booth)["markers"] == 0
-    wait_for(lambda: state(booth)["markers"] == 10)
+    assert [row["phrase"] for row in choices] == ["chapter", "set-a-chapter"] and voice(booth)["left_ms"] > 3_000
+    assert say(booth, "two") == "tap Ctrl+Alt+2" and state(booth)["markers"] == 0
+    wait_for(lambda: state(booth)["camera"] == "hob")
     assert "chosen from several" in trace(booth)["sentence"]
-    say(booth, "dear bakery set a marker")
-    assert booth.ask("take_reading", number=1)["words"] == "tap Ctrl+Alt+N"
+    say(booth, "dear bakery set a chapter")
+    assert booth.ask("take_reading", number=1)["words"] == "tap Ctrl+Alt+G"
     with pytest.raises(EngineError, match="nothing to choose from"):
         booth.ask("take_reading", number=1)
     # By any control that is bound to it.
     booth.ask("bind", surface="pedals", control="right", kind="do", target="take no reading")
-    say(booth, "dear bakery set a marker")
+    say(booth, "dear bakery set a chapter")
     for down in (True, False):
         booth.ask("press", surface="pedals", control="right", down=down)
     wait_for(lambda: not voice(booth)["choices"])
     # They vanish after a time.
     booth.ask("set_listening", surface="booth", what="choose_within", value="1s")
-    say(booth, "dear bakery set a marker")
+    say(booth, "dear bakery set a chapter")
     wait_for(lambda: "no reading was chosen in time" in trace(booth)["sentence"])
 
 
@@ -159,18 +159,18 @@ def test_phrases_are_listened_for_with_the_layers_that_are_on(booth: EngineClien
 def test_a_phrase_is_changed_by_one_edit_and_all_of_it_can_be_undone(booth: EngineClient) -> None:
     def row() -> dict[str, Any]:
         surface = next(each for each in booth.ask("desk")["desk"]["surfaces"] if each["id"] == "booth")
-        return dict(next(each for each in surface["phrases"] if each["id"] == "marker"))
+        return dict(next(each for each in surface["phrases"] if each["id"] == "chapter"))
     before = desk_file(booth).read_text()
-    booth.ask("set_phrase", surface="booth", phrase="marker", say=["set the flag"], strict=80, attention=False,
+    booth.ask("set_phrase", surface="booth", phrase="chapter", say=["set the flag"], strict=80, attention=False,
               reply_text="flag set")
     assert (row()["say"], row()["strict"], row()["attention"], row()["reply"]) == (
         ["set the flag"], 80, False, "flag set")
-    assert say(booth, "set the flag") == "tap Ctrl+Alt+N: flag set"
-    booth.ask("set_phrase", surface="booth", phrase="marker", say=["flag {n}"],
+    assert say(booth, "set the flag") == "tap Ctrl+Alt+G: flag set"
+    booth.ask("set_phrase", surface="booth", phrase="chapter", say=["flag {n}"],
               slots={"n": {"low": 1, "high": 3}})
     assert row()["counts"] == "n: a number from 1 to 3"
-    booth.ask("remove_phrase", surface="booth", phrase="marker")
-    assert "Ctrl+Alt+N" not in desk_file(booth).read_text().split("surface.booth")[1]
+    booth.ask("remove_phrase", surface="booth", phrase="chapter")
+    assert "Ctrl+Alt+G" not in desk_file(booth).read_text().split("surface.booth")[1]
     for _ in range(3):
         booth.ask("undo")
     assert desk_file(booth).read_text() == before
@@ -181,7 +181,7 @@ def test_a_phrase_is_changed_by_one_edit_and_all_of_it_can_be_undone(booth: Engi
     ({"do": "add_phrase", "surface": "booth", "say": []}, "at least one wording"),
     ({"do": "add_phrase", "surface": "pedals", "say": ["go"]}, "is not spoken to"),
     ({"do": "set_phrase", "surface": "booth", "phrase": "markr"}, "has no phrase “markr”"),
-    ({"do": "set_phrase", "surface": "booth", "phrase": "marker"}, "nothing was to be changed"),
+    ({"do": "set_phrase", "surface": "booth", "phrase": "chapter"}, "nothing was to be changed"),
     ({"do": "set_phrase", "surface": "booth", "phrase": "light", "slots": {}}, "there is no slot “level”"),
     ({"do": "set_listening", "surface": "booth", "what": "replay"}, "there is no setting “replay”"),
     ({"do": "set_listening", "surface": "booth", "what": "reply", "value": "loud"}, "not a value for “reply”"),
@@ -196,14 +196,14 @@ def test_what_cannot_be_is_refused_in_a_sentence(booth: EngineClient, request_: 
 
 def test_a_trial_ends_with_its_client_and_stopping_goes_on_meanwhile(booth: EngineClient, engine: Path) -> None:
     with EngineClient(engine, "other") as other:
-        other.ask("try_phrase", surface="booth", phrase="marker", step="say")
-        assert say(booth, "dear bakery set a marker").startswith("trying out: ")
+        other.ask("try_phrase", surface="booth", phrase="chapter", step="say")
+        assert say(booth, "dear bakery set a chapter").startswith("trying out: ")
         assert state(booth)["markers"] == 0 and voice(booth)["trial"]["said"] == [100]
         assert say(booth, "cancel everything").startswith("stop everything")
         with pytest.raises(EngineError, match="not a step of a trial"):
-            other.ask("try_phrase", surface="booth", phrase="marker", step="dance")
+            other.ask("try_phrase", surface="booth", phrase="chapter", step="dance")
     wait_for(lambda: voice(booth)["trial"] is None)
-    assert say(booth, "dear bakery set a marker") == "tap Ctrl+Alt+N"
+    assert say(booth, "dear bakery set a chapter") == "tap Ctrl+Alt+G"
 
 
 def test_what_needs_to_stay_down_is_refused_with_what_can_be_done_instead(booth: EngineClient) -> None:
@@ -212,7 +212,7 @@ def test_what_needs_to_stay_down_is_refused_with_what_can_be_done_instead(booth:
                         ({"kind": "layer", "target": "while held voice"}, "nothing can be switched on"),
                         ({"kind": "tap", "target": "A", "gesture": "hold"}, "there is no “hold” of what is said")):
         with pytest.raises(EngineError) as caught:
-            booth.ask("bind", surface="booth", control="marker", **fields)
+            booth.ask("bind", surface="booth", control="chapter", **fields)
         assert why in caught.value.what and caught.value.hint
 
 
@@ -221,6 +221,6 @@ def test_without_a_microphone_the_desk_says_what_is_missing(booth: EngineClient)
     wait_for(lambda: voice(booth)["state"] == "gone")
     assert "not connected" in voice(booth)["why"] or "pulled" in voice(booth)["why"]
     # It can still be spoken for, and comes back by itself.
-    assert say(booth, "dear bakery set a marker") == "tap Ctrl+Alt+N"
+    assert say(booth, "dear bakery set a chapter") == "tap Ctrl+Alt+G"
     booth.ask("bench", device="bench/booth-microphone", there=True)
     wait_for(lambda: voice(booth)["state"] == "typed")
