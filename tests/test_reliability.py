@@ -457,7 +457,7 @@ def test_a_disk_that_fails_at_any_step_leaves_the_state_before_or_after(tmp_path
     done = subprocess.run([sys.executable, "-c", CHECK], input="\n".join(jobs), capture_output=True, text=True,
                           check=True, timeout=300)
     for line in done.stdout.splitlines():
-        assert json.loads(line) == [True, [], 6, True]
+        assert json.loads(line) == [True, [], 7, True]
     # What a start finishes is nothing: it was all there, or nothing of it.
     for job in jobs:
         folder, versions = map(Path, json.loads(job))

@@ -164,7 +164,7 @@ def test_the_path_bar_is_walked_and_opened(demo: Terminal) -> None:
 def test_a_surface_rests_and_wakes(demo: Terminal) -> None:
     demo.keys("o")
     demo.wait("LEFT NUMPAD  ◌ resting")
-    demo.wait("◌ 5 of 6 armed")
+    demo.wait("◌ 6 of 7 armed")
     demo.keys("o")
     demo.wait("LEFT NUMPAD  ◆ Class")
 

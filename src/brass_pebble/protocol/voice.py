@@ -174,12 +174,14 @@ class RemovePhrase(Request, frozen=True, kw_only=True, tag="remove_phrase"):
 
 
 class TryPhrase(Request, frozen=True, kw_only=True, tag="try_phrase"):
-    """Try a phrase out: `say` it a few times, then `talk` about anything, then `end`; or `leave`.  Nothing is sent
-    meanwhile.  How strict it should be is told with the microphone's row."""
+    """Try a phrase out: say it a few times, then talk about anything.
+
+    Nothing is sent meanwhile.  How strict it should be is told with the microphone's row.
+    """
 
     surface: Id
     phrase: Id
-    step: Annotated[Id, said("`say`, `talk`, `end` or `leave`")]
+    step: Annotated[Id, said("`say`, then `talk`, then `end`; or `leave`")]
 
 
 class LearnWord(Request, frozen=True, kw_only=True, tag="learn_word"):
