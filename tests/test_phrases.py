@@ -185,6 +185,7 @@ def test_a_phrase_is_changed_by_one_edit_and_all_of_it_can_be_undone(booth: Engi
     ({"do": "set_phrase", "surface": "booth", "phrase": "light", "slots": {}}, "there is no slot “level”"),
     ({"do": "set_listening", "surface": "booth", "what": "replay"}, "there is no setting “replay”"),
     ({"do": "set_listening", "surface": "booth", "what": "reply", "value": "loud"}, "not a value for “reply”"),
+    ({"do": "draw", "surface": "booth", "layout": "numpad"}, "is drawn from its phrases"),
     ({"do": "say", "surface": "pedals", "words": "go"}, "is not spoken to"),
     ({"do": "say", "surface": "booth", "words": "a@b"}, "not a word that can be said"),
 ])

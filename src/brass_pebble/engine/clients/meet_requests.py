@@ -198,6 +198,8 @@ class MeetRequests:
         What was bound follows the keys: a binding goes to the control that sends the same.
         """
         surface, store = self._editing.surface(ask.surface), self._editing.store
+        if surface.layout.id == SPOKEN:
+            raise Refusal(f"“{surface.name}” is drawn from its phrases", "Change them in the Phrases view (J)")
         drawing, keys = ask.drawing, {control: from_wire(code) for control, code in ask.keys.items()}
         holding = self.devices.holdings.get(surface.id)
         facts = holding.parts[0] if holding and holding.parts else None
