@@ -31,8 +31,9 @@ from .base import DeviceGone, Input, InputError, KeyEvent, RestsByItself
 from .kind import Ear, InputKind, Watch
 from .listening import Heard
 
-# A process that died is started again after so long, in s: at once at first, later and later while it keeps dying.
-AGAIN = (0.1, 0.5, 1.0, 2.0, 5.0)
+# A process that died is started again after so long, in s: at once at first, later while it keeps dying; and one whose
+# microphone is here but cannot be read, such as since somebody else holds it.
+AGAIN, LATER = (0.1, 0.3, 0.6, 1.0), (0.5, 1.0, 2.0, 5.0)
 # One that lived so long has not "kept dying".
 LIVED = 20.0
 MOST_WAITING = 1_000
@@ -87,7 +88,8 @@ class MicrophoneInput(RestsByItself):
             died = 0 if time.monotonic() - began > LIVED else died + 1
             if not isinstance(last, Gone):
                 self._arrived(Gone(why=DIED))
-            self._closing.wait(AGAIN[min(died, len(AGAIN) - 1)])
+            waits = LATER if isinstance(last, Gone) else AGAIN
+            self._closing.wait(waits[min(max(0, died - 1), len(waits) - 1)])
 
     def _hear_one(self) -> Told | None:
         """Start one process and pass on what it tells.  Returns why there is no more, if it said so."""
@@ -213,7 +215,7 @@ class MicrophoneWatch:
         threading.Thread(target=self._follow, name="microphones", daemon=True).start()
 
     def _follow(self) -> None:
-        again = iter(AGAIN)
+        again = iter(LATER)
         while not self._closing.is_set():
             try:
                 with self._lock:
@@ -228,14 +230,14 @@ class MicrophoneWatch:
             # Those that were there before it began to listen.
             self._changed()
             for line in process.stdout:
-                again = iter(AGAIN)
+                again = iter(LATER)
                 if b"source #" in line and b"'change'" not in line:
                     self._changed()
             process.stdout.close()
             process.wait()
             # The server is gone, and with it every microphone, until it comes back.
             self._changed()
-            self._closing.wait(next(again, AGAIN[-1]))
+            self._closing.wait(next(again, LATER[-1]))
 
     def _changed(self) -> None:
         with self._lock:
