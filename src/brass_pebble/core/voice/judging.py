@@ -17,8 +17,8 @@ from .sounds import alike, distance
 
 SURE, UNSURE, REFUSED, SILENT = "sure", "unsure", "refused", "silent"
 # What speaks for a phrase and against talk: how far its sounds are from those heard, how well they fit, how the worst
-# word does, and how few sounds it has.  Found by a logistic regression (`python benchmarks/voice.py fit`) on 1,079
-# spoken phrases and 845 stretches of talk in which a phrase was found.
+# word does, and how few sounds it has.  Found by a logistic regression on 1,079 spoken
+# phrases and 845 stretches of talk in which a phrase was found.
 FAR, FIT, WORST, FEW, USUAL = -11.6, 1.34, 1.82, -21.8, 18.8
 # Where the odds are even, phrases of the usual strictness are just believed.
 EVEN, SPREAD = 0.405, 0.5
