@@ -135,6 +135,18 @@ def test_nothing_is_asked_without_the_attention_word_and_stopping_asks_nothing()
     assert listener.hear(close("cancel", "thirteen"), 0).do == ACT
 
 
+def test_one_reading_that_is_left_is_asked_about_and_what_governs_listening_is_not() -> None:
+    listener = Listener(PLAIN)
+    decision = listener.hear(close("to_a_hundred"), 0)
+    assert decision.do == ASK and [each.phrase for each in decision.choices] == ["to_a_hundred"]
+    assert listener.choose(1, SECOND).do == CHOSE
+    assert listener.hear(close("bell", STOP, "lamp"), 2 * SECOND).choices == tuple(close("bell", "lamp").candidates)
+    assert listener.choose(0, 3 * SECOND).do == LEFT
+    unsure = listener.hear(close(STOP, "bell"), 4 * SECOND)
+    assert unsure.do == NOTHING and "say it again" in unsure.why
+    assert listener.on and not listener.choosing(5 * SECOND)
+
+
 def phrase(name: str, *say: str, **more: object) -> Phrase:
     return Phrase(name, tuple(map(read_wording, say)), **more)  # type: ignore[arg-type]
 

@@ -147,19 +147,24 @@ class Listener:
             return Decision(NOTHING, best, why=f"heard “{best.said}” while the program itself was speaking")
         if heard.kind == SURE and best.phrase.startswith("@"):
             return self._of_ours(best, now)
-        able = tuple(each for each in heard.candidates if not self._kept_from(each, heard.began))
-        if not able or (heard.kind == SURE and able[0] is not best):
-            return Decision(NOTHING, best, why=self._kept_from(best, heard.began))
-        if heard.kind == UNSURE and len(able) > 1 and not (able[0] is best and best.phrase in self.always):
-            self.choices, self.choose_until = able, now + self.settings.choose_within
-            return Decision(ASK, None, able, heard.why)
-        if able[0] is not best and heard.kind == UNSURE:
-            # What was meant does not count now; what is left is what was not meant.
-            return Decision(NOTHING, best, why=self._kept_from(best, heard.began))
+        if kept := self._kept_from(best, heard.began):
+            # What is left when the likeliest does not count is what was not meant.
+            return Decision(NOTHING, best, why=kept)
+        if heard.kind == UNSURE and best.phrase not in self.always:
+            return self._ask(heard, best, now)
         if best.phrase not in self.always and self.attentive_until and best.attentive:
             self.attentive_until = now + self.settings.attention_lasts
         self.choices = ()
-        return Decision(ACT, able[0])
+        return Decision(ACT, best)
+
+    def _ask(self, heard: Heard, best: Candidate, now: int) -> Decision:
+        """What is not sure is asked about, even where one reading is left; what governs listening is just not done."""
+        if best.phrase.startswith("@"):
+            return Decision(NOTHING, best, why=f"heard “{best.said}”, but not surely enough; say it again")
+        able = tuple(each for each in heard.candidates
+                     if not (each.phrase.startswith("@") or self._kept_from(each, heard.began)))
+        self.choices, self.choose_until = able, now + self.settings.choose_within
+        return Decision(ASK, None, able, heard.why)
 
     def _of_ours(self, best: Candidate, now: int) -> Decision:
         if best.phrase == START:

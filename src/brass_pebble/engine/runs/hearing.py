@@ -242,8 +242,8 @@ class Hearing:
         elif decision.do == ASK:
             until = listener.choose_until
             self._ports.alarms.at(f"readings {surface.id}", until, lambda at: self._readings_over(surface.id))
-            first, second = decision.choices[:2]
-            words = f"not sure: “{first.said}” or “{second.said}”; choose one"
+            readings = " or ".join(f"“{each.said}”" for each in decision.choices[:2])
+            words = f"not sure: {readings}; choose one"
         elif decision.do == ATTEND:
             words = "listening for a phrase"
             self._ports.alarms.at(f"attention {surface.id}", listener.attentive_until, lambda at: self.tell())
