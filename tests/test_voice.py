@@ -20,12 +20,14 @@ import msgspec
 import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
+from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.voice.numbers import say_number
 from brass_pebble.core.voice.phrase import Phrase, WordsSlot
 from brass_pebble.demo import HERE, know
 from brass_pebble.engine.disk.tighten import tighten
+from brass_pebble.kinds.inputs.microphones import MicrophoneInput
 from brass_pebble.kinds.voice.follower import Follower, Judged
-from brass_pebble.kinds.voice.messages import Listen, Uttered
+from brass_pebble.kinds.voice.messages import Gone, Listen, Ready, Uttered
 from brass_pebble.kinds.voice.recogniser import RATE
 from brass_pebble.kinds.voice.second import Whisper
 from brass_pebble.kinds.voice.sent import receive_phrases, send_phrase
@@ -342,6 +344,29 @@ def test_the_process_says_what_it_cannot_do(sound: SoundServer) -> None:
                "from brass_pebble.kinds.voice.ear import main; main()")
     assert "pip install 'brass-pebble[voice]'" in told("-c", without)
     assert "was not understood" in told("-m", ear, "silence:", given=b'{"do":"listen"}\n{"do":"x"}\nnonsense\n')
+
+
+def test_a_recogniser_that_cannot_be_started_is_tried_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    start, failed, told = subprocess.Popen, [], []
+
+    def fails_once(*words: Any, **more: Any) -> Any:
+        if not failed:
+            failed.append(words)
+            raise OSError("cannot allocate memory")
+        return start(*words, **more)
+
+    monkeypatch.setattr(subprocess, "Popen", fails_once)
+    microphone = MicrophoneInput(DeviceFacts(id="microphone/quiet", name="Quiet", port="silence:1"))
+    microphone.told = told.append
+    try:
+        def is_ready() -> bool:
+            microphone.read(microphone.filenos()[0])
+            return any(isinstance(each, Ready) for each in told)
+
+        wait_for(is_ready, 15)
+        assert failed and isinstance(told[0], Gone)
+    finally:
+        microphone.close()
 
 
 def test_messages_have_limits() -> None:

@@ -97,9 +97,13 @@ class MicrophoneInput(RestsByItself):
             if self._closing.is_set():
                 return None
             # A session of its own: what ends the engine with its group does not end this; its input's end does.
-            process = self._process = subprocess.Popen(
-                [sys.executable, "-m", "brass_pebble.kinds.voice.ear", self.facts.port], stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True)
+            try:
+                process = self._process = subprocess.Popen(
+                    [sys.executable, "-m", "brass_pebble.kinds.voice.ear", self.facts.port], stdin=subprocess.PIPE,
+                    stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, start_new_session=True)
+            except OSError:
+                # No memory or no file is left for it now; it is tried again as if it had died.
+                return None
         for order in (self._watch, self._listen):
             if order is not None:
                 self._put(order)
