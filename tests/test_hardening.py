@@ -32,6 +32,7 @@ from brass_pebble.client import EngineClient, EngineError, start_engine
 from brass_pebble.core.macro.asks import Errand
 from brass_pebble.demo import ENGINE_OPTIONS
 from brass_pebble.engine.clients.server import DROP_ABOVE, MOST_CLIENTS, MOST_IN_ALL
+from brass_pebble.engine.loop import Loop, Worker
 from brass_pebble.engine.runs.http_call import check_redirect, send_request
 from brass_pebble.protocol.table import requests
 from conftest import run_cli, wait_for
@@ -369,7 +370,7 @@ def test_stop_and_sigterm_leave_no_command_to_be_started(desk: Path, tmp_path: P
         def remarks(what: str) -> int:
             return sum(what in remark for trace in client.ask("traces")["traces"] for remark in trace["remarks"])
         assert remarks("the shell was stopped") and remarks("stopped before it began")
-        # Once more, ended by a signal; each of them has given its place in the pool back by then.
+        # Once more, ended by a signal; whoever was told of gives no place back later.
         wait_for(lambda: remarks("the shell was stopped") + remarks("stopped before it began") == 90)
         for file in marks.iterdir():
             file.unlink()
@@ -383,6 +384,25 @@ def test_stop_and_sigterm_leave_no_command_to_be_started(desk: Path, tmp_path: P
     time.sleep(1)
     assert len(list(marks.iterdir())) == started
     wait_for(lambda: not [pid for pid in below if _name(pid) == "sleep"])
+
+
+def test_a_burst_of_jobs_takes_every_free_thread_before_any_of_it_waits() -> None:
+    loop = Loop()
+    worker = Worker(loop, 8, 4)
+    done: list[object] = []
+    try:
+        for _ in range(50):
+            # None of the threads has had a moment to take anything while these come.
+            go, given, done[:] = threading.Event(), 0, []
+            while worker.do(go.wait, done.append):
+                given += 1
+            assert given == 12 and worker.crowded
+            go.set()
+            wait_for(lambda: loop.serve_ready() or len(done) == 12)
+            assert not worker.crowded
+    finally:
+        worker.close()
+        loop.close()
 
 
 def _name(pid: int) -> str:

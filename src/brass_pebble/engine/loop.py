@@ -263,14 +263,17 @@ Context = Callable[[Exception], None]
 class Worker:
     """Threads for slow jobs, one unless told.  Each job's result is handed to a callback, called on the loop.
 
-    Threads are started as they are needed.  With `most`, more jobs than that do not wait.
+    Threads are started as they are needed.  With `most`, more jobs than that do not wait beside those that each thread
+    has, or is about to take.
     """
 
     def __init__(self, loop: Loop, threads: int = 1, most: int = 0) -> None:
         self._jobs: deque[tuple[Callable[[], object], Callable[[object], None], Context | None]] = deque()
         self._done: deque[tuple[Callable[[object], None], object, Context | None]] = deque()
         self._most, self._size = most, threads
-        self._idle = 0
+        # Jobs that were given and have not ended; counted by every thread.
+        self._open = 0
+        self._lock = threading.Lock()
         self._wake = threading.Semaphore(0)
         self._event = os.eventfd(0, os.EFD_NONBLOCK | os.EFD_CLOEXEC)
         self._loop = loop
@@ -285,18 +288,20 @@ class Worker:
     @property
     def crowded(self) -> bool:
         """Whether another job would have to wait for its turn."""
-        return not self._idle and len(self._threads) >= self._size
+        return self._open >= self._size
 
     def do(self, job: Callable[[], object], then: Callable[[object], None]) -> bool:
         """Run `job` on a thread, then `then(result)` on the loop; an exception is the result.
 
         False if it is not taken, since too many wait.
         """
-        if self._most and len(self._jobs) >= self._most:
-            return False
-        self._jobs.append((job, then, self._loop.context))
-        if self._idle < len(self._jobs) and len(self._threads) < self._size:
-            self._start_thread()
+        with self._lock:
+            if self._most and self._open >= self._size + self._most:
+                return False
+            self._open += 1
+            self._jobs.append((job, then, self._loop.context))
+            if len(self._threads) < min(self._open, self._size):
+                self._start_thread()
         self._wake.release()
         return True
 
@@ -308,13 +313,16 @@ class Worker:
                 dropped.append(self._jobs.popleft()[1])
             except IndexError:
                 break
+        self._count_down(len(dropped))
         return dropped
+
+    def _count_down(self, jobs: int) -> None:
+        with self._lock:
+            self._open -= jobs
 
     def _work(self) -> None:
         while True:
-            self._idle += 1
             self._wake.acquire()
-            self._idle -= 1
             try:
                 job, then, context = self._jobs.popleft()
             except IndexError:
@@ -326,6 +334,8 @@ class Worker:
                 result: object = job()
             except Exception as error:
                 result = error
+            # Its place is free before anybody is told of the result.
+            self._count_down(1)
             self._done.append((then, result, context))
             with contextlib.suppress(OSError):
                 os.eventfd_write(self._event, 1)
