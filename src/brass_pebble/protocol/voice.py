@@ -37,6 +37,27 @@ class LastHeard(Struct, frozen=True, kw_only=True):
     trace: int
 
 
+class TriedRow(Struct, frozen=True, kw_only=True):
+    """One utterance of a trial, or of a recording that was tried: nothing was sent."""
+
+    at: Annotated[float, said("s since the trial began, or into the recording")]
+    said: str
+    alike: int
+    needed: int
+    do: Annotated[str, said("what would have been done, as in `last`")]
+    words: Annotated[str, said("that in words, or why nothing")]
+
+
+class RecordingRow(Struct, frozen=True, kw_only=True):
+    """Sound that was kept for trying things out."""
+
+    seconds: Annotated[float, said("how much is kept; 0 while it is recorded")]
+    records: Annotated[bool, said("whether it is recorded now")]
+    left_ms: Annotated[float, said("until it ends by itself")]
+    heard: Annotated[bool, said("whether it was heard to its end")]
+    trouble: Annotated[str, said("what went wrong")] = ""
+
+
 class TrialRow(Struct, frozen=True, kw_only=True):
     """A phrase that is tried out: nothing is sent meanwhile."""
 
@@ -81,6 +102,11 @@ class VoiceRow(Struct, frozen=True, kw_only=True):
     last: LastHeard | None
     trial: TrialRow | None = None
     lesson: LessonRow | None = None
+    dictated: Annotated[list[str] | None, said("what a new phrase can have been that is being said; null while none "
+                                               "is")] = None
+    recording: RecordingRow | None = None
+    tried: Annotated[list[TriedRow], said("what was heard in a trial, or in a recording, the latest last")] = []
+    tries_recording: bool = False
 
 
 class Voices(Reply, frozen=True, kw_only=True):
@@ -182,6 +208,36 @@ class TryPhrase(Request, frozen=True, kw_only=True, tag="try_phrase"):
     surface: Id
     phrase: Id
     step: Annotated[Id, said("`say`, then `talk`, then `end`; or `leave`")]
+
+
+class HearWords(Request, frozen=True, kw_only=True, tag="hear_words"):
+    """Have the words of what is said told, whatever they are, for a new phrase; nothing is sent meanwhile."""
+
+    surface: Id
+    on: bool = True
+
+
+class RecordVoice(Request, frozen=True, kw_only=True, tag="record_voice"):
+    """Keep what is said from now on, for trying things out; nothing is sent meanwhile.
+
+    It replaces what was kept before.  Only you can read it, and it is gone with your login at the latest.
+    """
+
+    surface: Id
+    seconds: Annotated[float, Meta(ge=0, le=120), said("at most; 0: it is enough")] = 60
+
+
+class TryRecording(Request, frozen=True, kw_only=True, tag="try_recording"):
+    """Find out what the recording would do now; nothing is sent.  It is told with the microphone's row."""
+
+    surface: Id
+    on: Annotated[bool, said("false: it need not be shown any more")] = True
+
+
+class EraseRecording(Request, frozen=True, kw_only=True, tag="erase_recording"):
+    """Erase the recording."""
+
+    surface: Id
 
 
 class LearnWord(Request, frozen=True, kw_only=True, tag="learn_word"):

@@ -145,6 +145,8 @@ class Known:
             return f"◖ hears: {met[0] if len(met) == 1 else f'{len(met)} microphones'}, to meet one"
         if not read:
             return ""
+        if kept := next((voice.name for voice in read if voice.recording is not None and voice.recording.records), ""):
+            return f"● records: {kept}"
         counts = any(voice.on for voice in read)
         names = read[0].name if len(read) == 1 else f"{len(read)} microphones"
         return f"◖ hears: {names}{'' if counts else ', phrases off'}"

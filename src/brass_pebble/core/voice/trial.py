@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from brass_pebble.core.say.counts import say_count
+
+from .listening import ACT, ASK, ATTEND, BEGIN, CHOSE, END, Decision, Heard
 
 # It is to be said so many times, and talked for so long, in ns.
 TIMES, TALKS = 5, 60_000_000_000
@@ -12,6 +15,36 @@ TIMES, TALKS = 5, 60_000_000_000
 LAXEST, STRICTEST = 35, 95
 # What was said is to be understood with some room to spare, in points.
 ROOM = 4
+
+
+@dataclass(frozen=True)
+class Tried:
+    """One utterance of a trial: when it began (s since the trial or its recording did), what was heard, how alike, what
+    would have been done with it (`do`, see listening.py), and that in words."""
+
+    at: float
+    said: str
+    alike: int
+    needed: int
+    do: str
+    words: str
+
+
+def tried(heard: Heard, decision: Decision, at: float, does: Callable[[str], str]) -> Tried:
+    """An utterance of a trial; `does` tells what a phrase would do."""
+    best = decision.candidate or (heard.candidates[0] if heard.candidates else None)
+    fixed = {ATTEND: "would listen for a phrase", BEGIN: "phrases would count from here on",
+             END: "no phrase would count from here on"}
+    if decision.do in fixed:
+        words = fixed[decision.do]
+    elif decision.do in (ACT, CHOSE) and best is not None:
+        words = does(best.phrase) or "nothing is bound to it"
+    elif decision.do == ASK:
+        words = "would ask: " + " or ".join(f"“{each.said}”" for each in decision.choices[:2])
+    else:
+        words = decision.why or heard.why
+    return Tried(round(at, 1), best.said if best is not None else "", best.alike if best is not None else 0,
+                 best.needed if best is not None else 0, decision.do, words)
 
 
 @dataclass

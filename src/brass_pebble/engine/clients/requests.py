@@ -177,7 +177,8 @@ class Requests:
             self._ports.desk, self.devices, self.bystanders.nodes(),
             ((self.meet.nodes(), "you are meeting devices, and asked for it to be listened to"),
              (self.recorder.nodes(), "you are recording what is typed on it"),
-             (self.chord_catcher.nodes(), "a chord is being caught from it")), self.meet.open_microphones())}
+             (self.chord_catcher.nodes(), "a chord is being caught from it")), self.meet.open_microphones())
+            + self.hearing.trying.kept_files()}
 
     def do_cancel_recording(self, client: Client, ask: messages.CancelRecording) -> Message:
         """End the recording that a record control began, and save nothing."""

@@ -134,7 +134,33 @@ class VoiceRequests:
         phrase = self._phrase(surface, ask.phrase)
         if ask.step not in TRIAL_STEPS:
             raise Refusal(f"“{ask.step}” is not a step of a trial", f"Available: {', '.join(TRIAL_STEPS)}")
-        self.hearing.try_out(client.number, surface.id, phrase, ask.step)
+        self.hearing.trying.try_out(client.number, surface.id, phrase, ask.step)
+        return {}
+
+    def do_hear_words(self, client: Client, ask: messages.HearWords) -> Message:
+        """Have the words of what is said told."""
+        self.hearing.trying.hear_words(client.number, self._surface(ask.surface).id, on=ask.on)
+        return {}
+
+    def do_record_voice(self, client: Client, ask: messages.RecordVoice) -> Message:
+        """Keep what is said, for trying things out."""
+        self.hearing.trying.record(client.number, self._surface(ask.surface).id, ask.seconds)
+        return {}
+
+    def do_try_recording(self, client: Client, ask: messages.TryRecording) -> Message:
+        """Find out what the recording would do."""
+        surface = self._surface(ask.surface).id
+        if ask.on:
+            self.hearing.trying.try_recording(surface)
+        else:
+            self.hearing.trying.leave(surface)
+        return {}
+
+    def do_erase_recording(self, client: Client, ask: messages.EraseRecording) -> Message:
+        """Erase the recording."""
+        surface = self._surface(ask.surface)
+        if not self.hearing.trying.erase(surface.id):
+            raise Refusal(f"“{surface.name}” has no recording", "There is nothing to erase")
         return {}
 
     def do_learn_word(self, client: Client, ask: messages.LearnWord) -> Message:
@@ -145,7 +171,7 @@ class VoiceRequests:
         def learned(sounds: tuple[str, ...]) -> None:
             edit = _pronounced(surface, word, " ".join(sounds))
             self._editing.edit(None, None, lambda: self._editing.store.change(edit))
-        self.hearing.learn(client.number, surface.id, word, learned)
+        self.hearing.trying.learn(client.number, surface.id, word, learned)
         return {}
 
     def do_set_pronunciation(self, client: Client, ask: messages.SetPronunciation) -> None:

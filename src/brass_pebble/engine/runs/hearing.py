@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from pathlib import Path
 
 from brass_pebble.core.desk.action import LISTEN, NO_READING, READINGS, STOP, lead_in
 from brass_pebble.core.desk.model import Surface
@@ -38,9 +39,6 @@ from brass_pebble.core.voice.listening import (
     press_values,
     without_attention,
 )
-from brass_pebble.core.voice.phrase import Phrase
-from brass_pebble.core.voice.sounds import is_sound, middle
-from brass_pebble.core.voice.trial import TALKS, Trial
 from brass_pebble.core.voice.wording import plain_words
 from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.clients.server import Message
@@ -51,7 +49,9 @@ from brass_pebble.kinds.inputs.microphones import HearsSpeech
 from brass_pebble.kinds.voice.messages import (
     Alike,
     Cannot,
+    Dictated,
     Gone,
+    Kept,
     Knows,
     Level,
     Listen,
@@ -63,14 +63,15 @@ from brass_pebble.kinds.voice.messages import (
 )
 from brass_pebble.kinds.voice.sent import send_phrase, tell_verdict
 
-from .spoken import CANNOT, GONE, HEARS, LESSONS, STARTING, TYPED, Lesson, Spoken, voice_row
+from .spoken import CANNOT, GONE, HEARS, STARTING, TYPED, Spoken, voice_row
+from .trying import Trying
 
 MS = 1_000_000
 REPEATS = re.compile(r"^\s*repeat\b", re.MULTILINE)
 # How long clients may look at loudness, in s.
 LONGEST_LOOK = 600.0
-# A trial or a lesson that nobody ends is over after so long; an utterance counts as just said until then, in ns.
-LONGEST_TRIAL, LATE = 300_000 * MS, 500 * MS
+# An utterance counts as just said for so long, in ns.
+LATE = 500 * MS
 
 
 class Hearing:
@@ -83,9 +84,10 @@ class Hearing:
     # Says a text aloud, and calls back when it was said.
     speak: Callable[[str, Callable[[], None]], None]
 
-    def __init__(self, ports: Ports) -> None:
+    def __init__(self, ports: Ports, recordings: Path) -> None:
         self._ports = ports
         self.spoken: dict[str, Spoken] = {}
+        self.trying = Trying(ports, self, recordings)
         self._looked_at: dict[int, int] = {}
         self._aloud = 0
 
@@ -97,12 +99,12 @@ class Hearing:
                     if surface.layout.id == SPOKEN}
         changed = False
         for name in self.spoken.keys() - surfaces.keys():
-            del self.spoken[name]
+            self.trying.gone(name, self.spoken.pop(name))
             changed = True
         for name, surface in surfaces.items():
             spoken = self.spoken.get(name)
             if spoken is None:
-                spoken = self.spoken[name] = Spoken(Listener(surface.listening))
+                spoken = self.spoken[name] = Spoken(Listener(surface.listening), recorded=self.trying.length(name))
                 changed = True
             spoken.listener.settings = surface.listening
             changed |= self._follow_source(name, spoken)
@@ -145,11 +147,14 @@ class Hearing:
                                       choices=choices)
         spoken.number += 1
         if spoken.source is not None:
-            spoken.source.order(Listen(number=spoken.number,
-                                       phrases=[send_phrase(phrase) for phrase in spoken.phrases.values()],
-                                       second=surface.listening.second, language=surface.listening.language,
-                                       pronounced={word: list(sounds) for word, sounds in surface.pronounced}))
+            spoken.source.order(self.order_phrases(surface, spoken))
         return True
+
+    def order_phrases(self, surface: Surface, spoken: Spoken) -> Listen:
+        """What a microphone listens for now, for the process that hears it."""
+        return Listen(number=spoken.number, phrases=[send_phrase(phrase) for phrase in spoken.phrases.values()],
+                      second=surface.listening.second, language=surface.listening.language,
+                      pronounced={word: list(sounds) for word, sounds in surface.pronounced})
 
     def look(self, client: int, seconds: float) -> None:
         """A client looks at how loud it is, for so long."""
@@ -177,10 +182,10 @@ class Hearing:
             return
         if isinstance(told, Uttered):
             spoken.waited, spoken.worked, spoken.speaking, spoken.words = told.waited, told.worked, False, ""
-            if spoken.lesson is not None:
-                self._take_lesson(spoken, spoken.lesson, tuple(told.sounds))
-                return
-            self._heard(surface, spoken, _received(told, surface), told.clipped)
+            self._heard(surface, spoken, self.received(told, surface), told.clipped, tuple(told.sounds))
+            return
+        if isinstance(told, Kept | Dictated):
+            self.trying.told(name, spoken, told)
             return
         if isinstance(told, Ready):
             spoken.state, spoken.why, spoken.recogniser = HEARS, "", told.recogniser
@@ -193,7 +198,16 @@ class Hearing:
         elif isinstance(told, Gone | Cannot):
             spoken.state, spoken.why = (GONE if isinstance(told, Gone) else CANNOT), told.why
             spoken.speaking = False
+            self.trying.interrupted(name, spoken)
         self.tell()
+
+    def received(self, told: Uttered, surface: Surface) -> Heard:
+        """What was heard, as it counts on a surface: its attention word is told apart from the rest."""
+        found = []
+        for each in told.candidates:
+            said, attentive = without_attention(each.said, surface.listening)
+            found.append(Candidate(each.phrase, said, each.values, each.alike, each.needed, attentive, each.trouble))
+        return Heard(told.kind, tuple(found), told.why, told.began, told.ended)
 
     def say(self, surface: Surface, text: str) -> tuple[str, int]:
         """Take words as if they had been said: what came of it, and its trace.
@@ -208,13 +222,16 @@ class Hearing:
         verdict = judge(utterance, spoken.phrases)
         told = Uttered(number=spoken.number, kind=verdict.kind, candidates=tell_verdict(verdict),  # type: ignore[arg-type]
                        why=verdict.why, began=now, ended=now)
-        return self._heard(surface, spoken, _received(told, surface))
+        return self._heard(surface, spoken, self.received(told, surface))
 
-    def _heard(self, surface: Surface, spoken: Spoken, heard: Heard, clipped: bool = False) -> tuple[str, int]:
+    def _heard(self, surface: Surface, spoken: Spoken, heard: Heard, clipped: bool = False,
+               sounds: tuple[str, ...] = ()) -> tuple[str, int]:
         listener, now = spoken.listener, self._ports.now()
         stops = heard.kind == SURE and bool(heard.candidates) and heard.candidates[0].phrase in listener.always
-        if spoken.trial is not None and not stops:
-            return self._tried(surface, spoken, spoken.trial, heard)
+        if spoken.occupied and not stops:
+            words = self.trying.hear(surface, spoken, heard, sounds)
+            self.tell()
+            return words, self._trace(surface, f"{words}; nothing was sent", heard.ended or now, now).id
         if self._aloud:
             listener.speaks_until = now + 1
         decision = listener.hear(heard, now)
@@ -309,58 +326,6 @@ class Hearing:
         for spoken in list(self.spoken.values()):
             spoken.listener.speaks(now, now)
 
-    # Trying and teaching.
-
-    def try_out(self, client: int, surface_id: str, phrase: Phrase, step: str) -> None:
-        """Try a phrase out for a client: `say` it, `talk`, `end` it, or `leave` it."""
-        spoken = self.spoken[surface_id]
-        self._occupy(client, surface_id)
-        if step == "say":
-            spoken.trial, spoken.trial_until = Trial(phrase.id, phrase.strict), 0
-        elif step == "talk" and spoken.trial is not None:
-            spoken.trial.talks, spoken.trial_until = True, self._ports.now() + TALKS
-            self._ports.alarms.at(f"trial of {surface_id}", spoken.trial_until, lambda now: self.tell())
-        elif step in ("end", "leave"):
-            spoken.trial = None
-        self.tell()
-
-    def _tried(self, surface: Surface, spoken: Spoken, trial: Trial, heard: Heard) -> tuple[str, int]:
-        best = heard.candidates[0] if heard.candidates else None
-        if not trial.talks or self._ports.now() < spoken.trial_until:
-            trial.hear(best.phrase if best is not None else "", best.alike if best is not None else 0)
-        near = f"“{best.said}”, {best.alike} % alike" if best is not None else "nothing"
-        words = f"trying out: {heard.why or near}"
-        trace = self._trace(surface, f"{words}; nothing was sent", heard.ended, self._ports.now())
-        self.tell()
-        return words, trace.id
-
-    def _occupy(self, client: int, surface_id: str) -> None:
-        """A client uses a microphone for itself: it counts again when the client leaves, and after a time by itself."""
-        self.spoken[surface_id].used_by = client
-        self._ports.alarms.at(f"use of {surface_id}", self._ports.now() + LONGEST_TRIAL,
-                              lambda now: self._free(surface_id))
-
-    def _free(self, surface_id: str) -> None:
-        spoken = self.spoken.get(surface_id)
-        if spoken is not None and (spoken.trial is not None or spoken.lesson is not None):
-            spoken.trial = spoken.lesson = None
-            self.tell()
-
-    def learn(self, client: int, surface_id: str, word: str, learned: Callable[[tuple[str, ...]], None]) -> None:
-        """Learn how a word is pronounced from the next times that something is said; without a word, no longer."""
-        self._occupy(client, surface_id)
-        self.spoken[surface_id].lesson = Lesson(word, learned) if word else None
-        self.tell()
-
-    def _take_lesson(self, spoken: Spoken, lesson: Lesson, sounds: tuple[str, ...]) -> None:
-        known = tuple(sound for sound in sounds if is_sound(sound))
-        if len(known) >= 2:
-            lesson.heard.append(known)
-        if len(lesson.heard) == LESSONS:
-            spoken.lesson = None
-            lesson.learned(middle(lesson.heard))
-        self.tell()
-
     def alike(self) -> list[tuple[str, str, str, int]]:
         """Phrases that sound alike: surface, the two, how alike."""
         return [(name, *pair) for name, spoken in self.spoken.items() for pair in spoken.alike]
@@ -415,9 +380,10 @@ class Hearing:
     def _row(self, surface: Surface, spoken: Spoken) -> Message:
         rests = surface.id in self._ports.router.resting
         return voice_row(surface, spoken, self._ports.now(), rests=rests,
-                         does=lambda phrase: self._would_do(surface, phrase))
+                         does=lambda phrase: self.would_do(surface, phrase))
 
-    def _would_do(self, surface: Surface, phrase: str) -> str:
+    def would_do(self, surface: Surface, phrase: str) -> str:
+        """What a phrase would do now, in words; empty if nothing."""
         found = surface.answer(phrase, PRESS, self._ports.router.layers.stack(surface))
         if found is None:
             return ""
@@ -439,9 +405,7 @@ class Hearing:
         """Nobody looks, tries or teaches for it any more."""
         if client in self._looked_at:
             self.look(client, 0)
-        for name, spoken in self.spoken.items():
-            if spoken.used_by == client:
-                self._free(name)
+        self.trying.client_left(client)
 
 
 def _did(trace: Trace) -> str:
@@ -450,11 +414,3 @@ def _did(trace: Trace) -> str:
     if answer is None or answer.action is None:
         return trace.why or "nothing is bound to it"
     return lead_in(answer.action.kind, answer.words) if trace.state != "nothing" else trace.why
-
-
-def _received(told: Uttered, surface: Surface) -> Heard:
-    found = []
-    for each in told.candidates:
-        said, attentive = without_attention(each.said, surface.listening)
-        found.append(Candidate(each.phrase, said, each.values, each.alike, each.needed, attentive, each.trouble))
-    return Heard(told.kind, tuple(found), told.why, told.began, told.ended)

@@ -3,19 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 
 from brass_pebble.core.desk.model import Surface
 from brass_pebble.core.voice.listening import Listener
 from brass_pebble.core.voice.phrase import Phrase
-from brass_pebble.core.voice.trial import TIMES, Trial
+from brass_pebble.core.voice.trial import TIMES, Trial, Tried
 from brass_pebble.engine.clients.server import Message
-from brass_pebble.kinds.inputs.microphones import HearsSpeech
+from brass_pebble.kinds.inputs.microphones import HearsSpeech, MicrophoneInput
 
 MS = 1_000_000
 # A word is learned from so many times.
 LESSONS = 3
+# So many utterances of a trial are shown.
+SHOWN = 40
 STARTING, HEARS, GONE, CANNOT, TYPED = "starting", "hears", "gone", "cannot", "typed"
+
+
+@dataclass
+class Replay:
+    """A recording that is heard by a process of its own, so that its microphone goes on being heard; `over` when it was
+    heard to its end."""
+
+    source: MicrophoneInput
+    over: bool = False
 
 
 @dataclass
@@ -51,7 +62,23 @@ class Spoken:
     trial: Trial | None = None
     trial_until: int = 0
     lesson: Lesson | None = None
+    # What a new phrase that is being said can have been; None while nobody says one.
+    dictated: list[str] | None = None
+    # Until when what is said is kept, in ns, 0 for not; how much was kept, in s; what went wrong with it.
+    records_until: int = 0
+    recorded: float = 0.0
+    trouble: str = ""
+    replay: Replay | None = None
+    # What was heard in a trial, or in a recording; the listener that tells what would come of it; since when, in ns.
+    tried: list[Tried] = field(default_factory=list)
+    tries: Listener | None = None
+    tried_from: int = 0
     used_by: int = 0
+
+    @property
+    def occupied(self) -> bool:
+        """Whether nothing is sent now, since somebody tries, teaches or records."""
+        return bool(self.trial or self.lesson or self.dictated is not None or self.records_until)
 
 
 def voice_row(surface: Surface, spoken: Spoken, now: int, *, rests: bool, does: Callable[[str], str]) -> Message:
@@ -73,7 +100,18 @@ def voice_row(surface: Surface, spoken: Spoken, now: int, *, rests: bool, does: 
         "left_ms": max(0, listener.choose_until - now) / MS if standing else 0.0, "last": spoken.last,
         "trial": _trial_row(spoken, now),
         "lesson": {"word": lesson.word, "times": LESSONS, "heard": [" ".join(row) for row in lesson.heard]}
-        if lesson is not None else None}
+        if lesson is not None else None,
+        "dictated": spoken.dictated, "recording": _recording_row(spoken, now),
+        "tried": [asdict(row) for row in spoken.tried[-SHOWN:]] if spoken.trial or spoken.replay else [],
+        "tries_recording": spoken.replay is not None}
+
+
+def _recording_row(spoken: Spoken, now: int) -> Message | None:
+    if not (spoken.records_until or spoken.recorded or spoken.trouble):
+        return None
+    left = max(0, spoken.records_until - now) / MS
+    return {"seconds": round(spoken.recorded, 1), "left_ms": left, "records": bool(spoken.records_until),
+            "heard": spoken.replay.over if spoken.replay is not None else False, "trouble": spoken.trouble}
 
 
 def _trial_row(spoken: Spoken, now: int) -> Message | None:

@@ -23,7 +23,7 @@ from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.devices.parts import Shares
 from brass_pebble.core.signals.signal import phrase_signal
 from brass_pebble.kinds.voice import messages
-from brass_pebble.kinds.voice.messages import Cannot, Gone, Listen, Order, Told
+from brass_pebble.kinds.voice.messages import Cannot, Gone, Keep, Order, Over, Told
 from brass_pebble.kinds.voice.recogniser import NEEDS
 from brass_pebble.kinds.voice.sources import KIND, microphones, pulse_server
 
@@ -61,8 +61,7 @@ class MicrophoneInput(RestsByItself):
         self._lock = threading.Lock()
         self._process: subprocess.Popen[bytes] | None = None
         # What it is to do, and whether it was told: a process that is busy must not hold up whoever tells it.
-        self._listen: Listen | None = None
-        self._watch = messages.Watch(on=False)
+        self._standing: dict[type, Order] = {}
         self._orders = threading.Condition()
         self._untold: dict[type, Order] = {}
         # Why it is not here any more.
@@ -78,7 +77,7 @@ class MicrophoneInput(RestsByItself):
         while not self._closing.is_set():
             began = time.monotonic()
             last = self._hear_one()
-            if isinstance(last, Cannot) or self._closing.is_set():
+            if isinstance(last, Cannot | Over) or self._closing.is_set():
                 return
             if isinstance(last, Gone) and not any(facts.id == self.facts.id for facts in microphones()):
                 self._pulled = last.why
@@ -104,9 +103,8 @@ class MicrophoneInput(RestsByItself):
             except OSError:
                 # No memory or no file is left for it now; it is tried again as if it had died.
                 return None
-        for order in (self._watch, self._listen):
-            if order is not None:
-                self._put(order)
+        for order in list(self._standing.values()):
+            self._put(order)
         last: Told | None = None
         assert process.stdout is not None
         for line in process.stdout:
@@ -114,7 +112,7 @@ class MicrophoneInput(RestsByItself):
                 told = msgspec.json.decode(line, type=Told)
             except msgspec.MsgspecError:
                 continue
-            last = told if isinstance(told, Gone | Cannot) else last
+            last = told if isinstance(told, Gone | Cannot | Over) else last
             self._arrived(told)
         self._end(process)
         return last
@@ -162,10 +160,9 @@ class MicrophoneInput(RestsByItself):
     # On the loop.
 
     def order(self, order: Order) -> None:
-        if isinstance(order, Listen):
-            self._listen = order
-        else:
-            self._watch = order
+        # A recording is not begun once more by the process that follows one that died.
+        if not isinstance(order, Keep):
+            self._standing[type(order)] = order
         self._put(order)
 
     @property

@@ -23,15 +23,21 @@ from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.voice.alike import Pair, alike_pairs
 
 from .follower import Follower, Judged
+from .keeping import Keeper
 from .messages import (
     LONGEST_LINE,
     Alike,
     Cannot,
+    Dictate,
+    Dictated,
     Gone,
+    Keep,
+    Kept,
     Knows,
     Level,
     Listen,
     Order,
+    Over,
     Ready,
     Second,
     Told,
@@ -41,7 +47,7 @@ from .messages import (
 from .recogniser import RATE, NoRecogniser
 from .second import Whisper
 from .sent import receive_phrases, tell_verdict
-from .sources import COMMANDS, FILE, SILENCE, SoundError, read_wav, why_gone
+from .sources import COMMANDS, FILE, RECORDING, SILENCE, SoundError, read_wav, why_gone
 from .speech import FRAME_BYTES
 
 # The most memory it may take, in bytes of address space; the model and its words need about a quarter of it.
@@ -50,6 +56,8 @@ MOST_MEMORY, MOST_MEMORY_OF_TWO = 1 << 30, 6 << 30
 LOOKS, PIECE = 0.1, 0.03
 # For so long at a time phrases are compared, in s; so many pairs are told.
 COMPARES, MOST_ALIKE = 0.01, 200
+# A recording is heard in pieces of so many frames; so much silence follows it, so that its last words are over, in s.
+AT_A_TIME, SILENT_AFTER = 20, 2.0
 
 
 class Ear:
@@ -69,6 +77,10 @@ class Ear:
         self._pairs: Iterator[Pair | None] | None = None
         self._alike: list[Pair] = []
         self._second = "", ""
+        self._second_opens = False
+        self._keeper: Keeper | None = None
+        # How much of a recording was heard, in bytes.
+        self._position = 0
 
     def run(self) -> None:
         """Hear until the orders end, or the sound does."""
@@ -82,11 +94,13 @@ class Ear:
         if self._command is None:
             self._ready()
         while self._running:
-            for key, _ in self._waits.select(PIECE if self._command is None else LOOKS):
+            for key, _ in self._waits.select(self._patience()):
                 key.data()
             if self._pairs is not None and not self._follower.speaking:
                 self._compare()
-            if self._command is None:
+            if self._kind == RECORDING:
+                self._hear_recording()
+            elif self._command is None:
                 self._play()
             if self._watched and time.monotonic() - self._told_at >= LOOKS:
                 self._told_at = time.monotonic()
@@ -96,9 +110,17 @@ class Ear:
             self._command.kill()
             self._command.wait()
 
+    def _patience(self) -> float:
+        """How long to wait for orders or sound, in s."""
+        if self._kind == RECORDING and self._number and not self._second_opens:
+            return 0.0
+        return PIECE if self._command is None else LOOKS
+
     def _open(self) -> None:
-        if self._kind in (FILE, SILENCE):
-            self._samples = read_wav(Path(self._name)) if self._kind == FILE else b""
+        if self._kind in (FILE, RECORDING, SILENCE):
+            self._samples = read_wav(Path(self._name)) if self._kind != SILENCE else b""
+            if self._kind == RECORDING:
+                self._samples += bytes(round(SILENT_AFTER * RATE) * 2)
             self._played = time.monotonic()
             return
         if self._kind not in COMMANDS:
@@ -129,6 +151,7 @@ class Ear:
         self._command.kill()
         said = self._command.stderr.read().decode(errors="replace").strip()
         self._follower.drop()
+        self._keep_no_more()
         self._tell(Gone(why=why_gone(self._kind, self._name, said.splitlines()[-1] if said else "")))
         self._running = False
 
@@ -143,10 +166,50 @@ class Ear:
             self._played += FRAME_BYTES / 2 / RATE
             self._follow(piece.ljust(FRAME_BYTES, b"\0"))
 
+    def _hear_recording(self) -> None:
+        """The next piece of a recording, as soon as it is known what to listen for; its times are its own."""
+        if not self._number or self._second_opens:
+            return
+        piece = self._samples[self._position:self._position + FRAME_BYTES * AT_A_TIME]
+        self._position += len(piece)
+        if not piece:
+            self._tell(Over())
+            self._running = False
+            return
+        self._hear_until(piece, round(self._position / RATE / 2 * 1e9))
+
     def _follow(self, samples: bytes) -> None:
-        at = time.monotonic_ns()
+        if self._keeper is not None:
+            try:
+                full = not self._keeper.keep(samples)
+            except OSError as error:
+                self._keep_no_more(f"it could not be kept ({error.strerror})")
+            else:
+                if full:
+                    self._keep_no_more()
+        self._hear_until(samples, time.monotonic_ns())
+
+    def _hear_until(self, samples: bytes, at: int) -> None:
+        began = time.monotonic_ns()
         for judged in self._follower.take(samples, at):
-            self._tell(_uttered(judged, self._number, time.monotonic_ns() - at))
+            self._tell(_uttered(judged, self._number, time.monotonic_ns() - began))
+            if self._follower.dictates:
+                self._tell(Dictated(readings=[words[:2_000] for words in judged.readings]))
+
+    def _keep(self, order: Keep) -> None:
+        self._keep_no_more()
+        if order.file:
+            try:
+                self._keeper = Keeper(Path(order.file), order.seconds)
+            except OSError as error:
+                self._tell(Kept(why=f"it cannot be kept ({error.strerror})"))
+
+    def _keep_no_more(self, why: str = "") -> None:
+        if self._keeper is not None:
+            keeper, self._keeper = self._keeper, None
+            with contextlib.suppress(OSError):
+                keeper.close()
+            self._tell(Kept(seconds=keeper.seconds, why=why))
 
     def _take_orders(self) -> None:
         data = os.read(self._orders, 1 << 20)
@@ -163,6 +226,12 @@ class Ear:
     def _obey(self, order: Order) -> None:
         if isinstance(order, Watch):
             self._watched = order.on
+            return
+        if isinstance(order, Dictate):
+            self._follower.dictates = order.on
+            return
+        if isinstance(order, Keep):
+            self._keep(order)
             return
         assert isinstance(order, Listen)
         self._follower.listen_for(receive_phrases(order.phrases),
@@ -181,6 +250,7 @@ class Ear:
         self._second = folder, language
         self._follower.second = None
         if folder:
+            self._second_opens = True
             threading.Thread(target=self._open_second, args=(folder, language), daemon=True).start()
 
     def _open_second(self, folder: str, language: str) -> None:
@@ -196,6 +266,8 @@ class Ear:
             if self._second == (folder, language):
                 self._follower.second = second
                 self._tell(Second())
+        finally:
+            self._second_opens = False
 
     def _compare(self) -> None:
         """Look at some more pairs of phrases: whether they sound alike.  Nobody speaks meanwhile."""

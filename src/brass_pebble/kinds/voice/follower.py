@@ -27,12 +27,13 @@ SURE_OF_WORDS = 0.85
 
 @dataclass(frozen=True)
 class Judged:
-    """An utterance and what becomes of it; how long silence was waited for, and how long working it out took, in ns."""
+    """An utterance and what becomes of it; how long silence was waited for, in ns; what it can have been as free
+    speech, if that is asked for."""
 
     utterance: Utterance
     verdict: Verdict
     waited: int
-    worked: int = 0
+    readings: tuple[str, ...] = ()
 
 
 class Follower:
@@ -53,6 +54,8 @@ class Follower:
         self._rest = b""
         # A second recogniser, if there is one, and the sound of the utterance for it.
         self.second: SecondOpinion | None = None
+        # Whether the words of each utterance are told, whatever they are.
+        self.dictates = False
         self._sound = bytearray()
         self._began = self._spoke = 0
         self._clipped, self._loudest = False, -120.0
@@ -130,9 +133,16 @@ class Follower:
         utterance = Utterance(understood.hypotheses, understood.sounds, self._began, self._spoke, self._loudest,
                               self._clipped)
         verdict = self._second_thought(utterance, judge(utterance, self.phrases))
+        readings = self._free_readings() if self.dictates else ()
         self.words = ()
         self._change()
-        return Judged(utterance, verdict, at - self._spoke)
+        return Judged(utterance, verdict, at - self._spoke, readings)
+
+    def _free_readings(self) -> tuple[str, ...]:
+        """What the utterance can have been as free speech: what the second recogniser makes of it stands first."""
+        second = self.second.understand(bytes(self._sound)) if self.second is not None else None
+        readings = ((second.text,) if second is not None else ()) + self.recogniser.dictate()
+        return tuple(dict.fromkeys(readings))[:MOST_READINGS]
 
     def _second_thought(self, utterance: Utterance, verdict: Verdict) -> Verdict:
         """Where the first recogniser is unsure, or cannot know: what a second one makes of it."""

@@ -58,6 +58,19 @@ class Watch(Struct, frozen=True, kw_only=True, tag="watch", tag_field="do", forb
     on: bool
 
 
+class Keep(Struct, frozen=True, kw_only=True, tag="keep", tag_field="do", forbid_unknown_fields=True):
+    """Write what is heard into a new file, for so many s at most; without a file, no longer."""
+
+    file: Annotated[str, Meta(max_length=4_000)] = ""
+    seconds: Annotated[float, Meta(gt=0, le=600)] = 60.0
+
+
+class Dictate(Struct, frozen=True, kw_only=True, tag="dictate", tag_field="do", forbid_unknown_fields=True):
+    """Whether the words of each utterance are told, whatever they are."""
+
+    on: bool
+
+
 class Ready(Struct, frozen=True, kw_only=True, tag="ready", tag_field="told"):
     """Sound is read from now on."""
 
@@ -119,6 +132,23 @@ class Uttered(Struct, frozen=True, kw_only=True, tag="uttered", tag_field="told"
     sounds: Annotated[list[Id], Meta(max_length=2_000)] = []
 
 
+class Kept(Struct, frozen=True, kw_only=True, tag="kept", tag_field="told"):
+    """So many s were written into a file, and no more will be; or `why` nothing was."""
+
+    seconds: Annotated[float, Meta(ge=0)] = 0.0
+    why: Text = ""
+
+
+class Dictated(Struct, frozen=True, kw_only=True, tag="dictated", tag_field="told"):
+    """What an utterance can have been as free speech, the likeliest first."""
+
+    readings: Annotated[list[Annotated[str, Meta(max_length=2_000)]], Meta(max_length=9)]
+
+
+class Over(Struct, frozen=True, kw_only=True, tag="over", tag_field="told"):
+    """A recording was heard to its end."""
+
+
 class Gone(Struct, frozen=True, kw_only=True, tag="gone", tag_field="told"):
     """There is no more sound: the microphone was unplugged, is held by somebody else, or the sound server is away."""
 
@@ -131,5 +161,5 @@ class Cannot(Struct, frozen=True, kw_only=True, tag="cannot", tag_field="told"):
     why: Text
 
 
-Order = Listen | Watch
-Told = Ready | Knows | Second | Alike | Level | Uttered | Gone | Cannot
+Order = Listen | Watch | Keep | Dictate
+Told = Ready | Knows | Second | Alike | Level | Uttered | Kept | Dictated | Over | Gone | Cannot

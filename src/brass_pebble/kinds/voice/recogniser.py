@@ -48,5 +48,8 @@ class Recogniser(Protocol):
     def end(self) -> Understood:
         """It is over: what it can have been."""
 
+    def dictate(self) -> tuple[str, ...]:
+        """What the utterance that was ended last can have been if it was no phrase, the likeliest first."""
+
     def pronounce(self, word: str) -> tuple[tuple[str, ...], ...]:
         """Every pronunciation of a word that it knows (ARPAbet); none if it does not know the word."""

@@ -23,6 +23,8 @@ from .recogniser import RATE
 
 KIND = "microphone"
 PULSE, ALSA, FILE, SILENCE = "pulse", "alsa", "file", "silence"
+# A file that is heard as fast as it can be, and once.
+RECORDING = "recording"
 LISTED_WITHIN = 3.0
 # A recording for trying is at most so long, in s.
 LONGEST_FILE = 3_600

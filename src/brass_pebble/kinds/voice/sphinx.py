@@ -50,20 +50,29 @@ class Sphinx:
             raise NoRecogniser(NEEDS) from None
         model = os.path.join(pocketsphinx.get_model_path(), "en-us")
         common = {"hmm": os.path.join(model, "en-us"), "samprate": float(RATE), "logfn": os.devnull, "lm": None}
-        self._words: Any = pocketsphinx.Decoder(dict=os.path.join(model, "cmudict-en-us.dict"), **common)
+        self._model, self._common = model, common
+        self._words: Any = self._word_search()
+        # What was added to the words that the model knows; none of it can be taken away from a search again.
+        self._added: set[tuple[str, tuple[str, ...]]] = set()
         self._sounds: Any = pocketsphinx.Decoder(dict=None, **common)
         self._sounds.add_allphone_file(PHONES, os.path.join(model, "en-us-phone.lm.bin"))
         self._sounds.activate_search(PHONES)
-        for sound in sounds_as_in():
-            self._words.add_word(f"{LOOSE}{sound.lower()}", sound, False)
         self._ready = self._open = False
         # Free words are searched for once more, by a model of the language that is read when it is needed first.
         self._dictation: Any = None
-        self._model, self._common = model, common
         self._heard = bytearray()
+
+    def _word_search(self) -> Any:
+        import pocketsphinx
+        words = pocketsphinx.Decoder(dict=os.path.join(self._model, "cmudict-en-us.dict"), **self._common)
+        for sound in sounds_as_in():
+            words.add_word(f"{LOOSE}{sound.lower()}", sound, False)
+        return words
 
     def listen_for(self, phrases: Sequence[Phrase], pronounced: dict[str, tuple[str, ...]]) -> tuple[str, ...]:
         self._finish()
+        if any(pronounced.get(word) != sounds for word, sounds in self._added):
+            self._words, self._added = self._word_search(), set()
         unknown = []
         for word in (*vocabulary(phrases), *number_words()):
             told = pronounced.get(word)
@@ -73,6 +82,7 @@ class Sphinx:
                 name = word if known is None else f"{word}({2 + len(self.pronounce(word)) - 1})"
                 if known is None or told not in self.pronounce(word):
                     self._words.add_word(name, " ".join(told), False)
+                    self._added.add((word, told))
             elif self._words.lookup_word(word) is None:
                 unknown.append(word)
         able = [can for phrase in phrases if (can := _without(phrase, frozenset(unknown))) is not None]
@@ -142,16 +152,27 @@ class Sphinx:
 
     def _dictated(self, first: Hypothesis, at: int) -> Iterator[Hypothesis]:
         """What the free words of an utterance can be, the likeliest first."""
+        word = first.words[at]
+        begin, end = (max(0, round((second - margin) * RATE) * 2) for second, margin in
+                      ((word.start, AROUND), (word.end, -AROUND)))
+        readings = self._read(bytes(self._heard[begin:end]))
+        for words in readings:
+            free = [HeardWord(text, word.start, word.end) for text in words]
+            yield replace(first, words=(*first.words[:at], *free, *first.words[at + 1:]), share=1.0 / len(readings))
+
+    def dictate(self) -> tuple[str, ...]:
+        return tuple(" ".join(words) for words in self._read(bytes(self._heard)))
+
+    def _read(self, samples: bytes) -> list[tuple[str, ...]]:
+        """Free speech by the model of the language, the likeliest reading first."""
         if self._dictation is None:
             import pocketsphinx
             self._dictation = pocketsphinx.Decoder(
                 **{**self._common, "dict": os.path.join(self._model, "cmudict-en-us.dict"),
                    "lm": os.path.join(self._model, "en-us.lm.bin")})
-        word, decoder = first.words[at], self._dictation
-        begin, end = (max(0, round((second - margin) * RATE) * 2) for second, margin in
-                      ((word.start, AROUND), (word.end, -AROUND)))
+        decoder = self._dictation
         decoder.start_utt()
-        decoder.process_raw(bytes(self._heard[begin:end]), False, True)
+        decoder.process_raw(samples, False, True)
         decoder.end_utt()
         readings: list[tuple[str, ...]] = []
         best = decoder.hyp()
@@ -162,9 +183,7 @@ class Sphinx:
                 readings.append(words)
             if len(readings) == READINGS:
                 break
-        for words in readings:
-            free = [HeardWord(text, word.start, word.end) for text in words]
-            yield replace(first, words=(*first.words[:at], *free, *first.words[at + 1:]), share=1.0 / len(readings))
+        return readings
 
     def _others(self) -> Iterator[Any]:
         for index, other in enumerate(self._words.nbest()):

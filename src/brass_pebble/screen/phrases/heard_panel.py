@@ -10,7 +10,7 @@ from textual.widgets import Static
 
 from brass_pebble.core.label.block_letters import block_label
 from brass_pebble.core.say.counts import say_count
-from brass_pebble.protocol.voice import LessonRow, TrialRow, VoiceRow
+from brass_pebble.protocol.voice import LessonRow, RecordingRow, TrialRow, TriedRow, VoiceRow
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.meet.device_list import show_loudness
 
@@ -76,18 +76,28 @@ class HeardPanel(Static):
         state, well = state_of(voice)
         self.border_title = escape(f"{voice.name}   {state}")
         speaks = "speaking" if words or voice.speaking else ""
-        self.border_subtitle = f"{show_loudness(loud)} {speaks}" if voice.reads else \
-            "nobody hears it but the bench" if voice.state == "typed" else ""
+        kept = voice.recording
+        keeps = f"● {kept.seconds:.0f} s kept: F8 tries it, F10 erases it   " \
+            if kept is not None and kept.seconds else ""
+        self.border_subtitle = f"{keeps}{show_loudness(loud)} {speaks}" if voice.reads else \
+            "nobody hears it but the bench" if voice.state == "typed" else keeps.strip()
         self.styles.border_title_color = palette.verdigris if well else palette.rust
         self._readings = []
-        if self.has_class("asks") != bool(voice.choices):
-            # More room for readings; they are drawn once it is there.
-            self.set_class(bool(voice.choices), "asks")
+        large = bool(voice.choices or voice.tried or voice.tries_recording or voice.dictated)
+        if self.has_class("asks") != large:
+            # More room for readings and lists; they are drawn once it is there.
+            self.set_class(large, "asks")
             self.call_after_refresh(self.show, voice, words, loud)
         if voice.choices:
             self.update(self._choices(voice))
+        elif kept is not None and kept.records:
+            self.update(self._recording(kept))
+        elif voice.dictated is not None:
+            self.update(self._dictated(voice.dictated, words))
+        elif voice.tries_recording:
+            self.update(self._tried_recording(voice))
         elif voice.trial is not None:
-            self.update(self._trial(voice.trial))
+            self.update(self._trial(voice.trial, voice.tried))
         elif voice.lesson is not None:
             self.update(self._lesson(voice.lesson))
         else:
@@ -123,7 +133,64 @@ class HeardPanel(Static):
             parts.append(_likeness(last.alike, last.needed, palette))
         return Text("\n").join(parts)
 
-    def _trial(self, trial: TrialRow) -> Text:
+    def _recording(self, kept: RecordingRow) -> Text:
+        palette, (_, rows) = self._palette, self._room()
+        return Text("\n").join([
+            self._large(f"{kept.left_ms / 1000:.0f} s left", f"bold {palette.brass}", rows - 2),
+            Text("What is said is kept, and nothing is sent. Say phrases, and talk as you do. F8: enough.",
+                 style=palette.text, overflow="ellipsis", no_wrap=True),
+            Text("Only you can read it; F10 erases it, and logging out does.", style=palette.dim)])
+
+    def _dictated(self, readings: list[str], words: str) -> Text:
+        """What a new phrase can have been, to be chosen from."""
+        palette, (_, rows) = self._palette, self._room()
+        if not readings:
+            return Text("\n").join([
+                self._large("…" if words else "say it now", f"bold {palette.brass}", rows - 1),
+                Text("Say the words of the new phrase. Nothing is sent. Esc: leave it.", style=palette.text)])
+        lines = []
+        shown = readings[:4]
+        each = max(1, (rows - 1) // len(shown))
+        for number, reading in enumerate(shown, 1):
+            large = self._large(f"{number} {reading}", f"bold {palette.brass}", each)
+            lines.append(large)
+            self._readings += [number] * len(large.plain.split("\n"))
+        lines.append(Text("Press the number or click it, then put it right. Or say it again. Esc: leave it.",
+                          style=palette.text))
+        return Text("\n").join(lines)
+
+    def _tried_recording(self, voice: VoiceRow) -> Text:
+        """What a recording would do, utterance by utterance."""
+        palette, (_, rows) = self._palette, self._room()
+        kept = voice.recording
+        over = kept is None or kept.heard
+        acts = sum(row.do in ("act", "chose") for row in voice.tried)
+        if kept is not None and kept.trouble:
+            head = f"✗ {kept.trouble}"
+        elif not over:
+            head = "What the recording would do now; it is being heard …"
+        elif not voice.tried:
+            head = "Nothing was said in the recording."
+        else:
+            head = f"Of {say_count(len(voice.tried), 'utterance')} {acts} would do something. F8: again. Esc: leave it."
+        return Text("\n").join([Text(head, style=f"bold {palette.text}"), *self._rows_tried(voice.tried, rows - 1)])
+
+    def _rows_tried(self, tried: list[TriedRow], rows: int) -> list[Text]:
+        """The latest utterances of a trial, a line each."""
+        palette = self._palette
+        found = []
+        for row in tried[-max(1, rows):]:
+            done, asks = row.do in DONE, row.do == "ask"
+            mark = "✓" if done else "?" if asks else "✗"
+            likes = f"{row.alike} of {row.needed} %" if row.said else ""
+            found.append(Text.assemble(
+                (f"{row.at:5.0f} s  ", palette.dim), (f"{mark} ", palette.verdigris if done else palette.rust),
+                (f"{row.said or 'no phrase':32.32} ", f"bold {palette.brass}" if done else palette.text),
+                (f"{likes:12} ", palette.dim), (row.words, palette.text if done else palette.dim),
+                no_wrap=True, overflow="ellipsis"))
+        return found
+
+    def _trial(self, trial: TrialRow, tried: list[TriedRow]) -> Text:
         palette, (_, rows) = self._palette, self._room()
         if not trial.talks and len(trial.said) < trial.times:
             large, says = "say it", f"Say it {trial.times} times, with a pause between: {len(trial.said)} heard."
@@ -134,11 +201,14 @@ class HeardPanel(Static):
         else:
             large = f"{trial.strict} %"
             says = f"Enter: take {large} as its strictness. Esc: leave it as it is."
-        parts = [self._large(large, f"bold {palette.brass}", rows - 4), Text(says, style=palette.text),
+        shown = min(len(tried), max(0, rows - 10))
+        parts = [self._large(large, f"bold {palette.brass}", rows - 4 - shown), Text(says, style=palette.text),
                  Text(f"said: {_shares(trial.said, trial.times)}", style=palette.text)]
         if trial.talks:
             parts.append(Text(f"talk: {_shares(trial.talked[-12:], 0)}", style=palette.text))
             parts.append(Text(trial.why, style=palette.dim))
+        if shown:
+            parts += self._rows_tried(tried, shown)
         return Text("\n").join(parts)
 
     def _lesson(self, lesson: LessonRow) -> Text:

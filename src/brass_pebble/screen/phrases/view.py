@@ -36,6 +36,8 @@ from .panels import BETWEEN, ListeningPanel, PhrasePanel
 # For so long loudness is asked for, and it is asked for again so often, in s.
 LOOKS, LOOKS_AGAIN = 60, 30.0
 LOW = 30
+# A recording is at most so long, in s.
+RECORDS = 60
 REPLIES = {"sound": "by a short sound", "voice": "by voice"}
 SLOT = re.compile(r"\{([a-z][a-z0-9_]*)\}")
 SAID = "What is said, as it is spoken: [words] in brackets may be left out, {level} is a slot."
@@ -69,6 +71,11 @@ class PhrasesView(ListedView[Line]):
         Binding("f5", "try_out", "try it", show=False,
                 tooltip="say it five times, then talk: how strict it should be"),
         Binding("f6", "teach", "teach a word", show=False, tooltip="how a word is pronounced: hear, say, type it"),
+        Binding("f8", "record", "record", show=False,
+                tooltip="record what is said, to try things out with it; then: try it"),
+        Binding("f10", "erase", "erase the recording", show=False, tooltip="erase the recording"),
+        Binding("f9", "say_new", "say a new phrase", show=False,
+                tooltip="say the words of a new phrase, and accept what was understood"),
         Binding("e", "explain", "explain", show=False, tooltip="explain what was heard last, step by step"),
         *(Binding(str(number), f"take_reading({number})", show=False) for number in range(5)),
     ]
@@ -77,6 +84,8 @@ class PhrasesView(ListedView[Line]):
         super().__init__(known, link)
         self._first = surface
         self._words, self._loud = "", -120.0
+        # The microphone whose recording is tried as soon as it is whole.
+        self._tries_next = ""
 
     def compose(self) -> ComposeResult:
         """From top to bottom."""
@@ -133,6 +142,14 @@ class PhrasesView(ListedView[Line]):
             self.query_one(OptionList).highlighted = at
             self._first = ""
         self._show_heard()
+        await self._try_next()
+
+    async def _try_next(self) -> None:
+        """A recording that has just become whole is tried."""
+        kept = next((voice.recording for voice in self.known.voices if voice.surface == self._tries_next), None)
+        if kept is not None and kept.seconds and not kept.records:
+            surface, self._tries_next = self._tries_next, ""
+            await self.ask("try_recording", surface=surface)
 
     def _show_rows(self) -> None:
         self.put([line for surface in self.known.desk.surfaces if surface.layout == "phrases"
@@ -201,7 +218,9 @@ class PhrasesView(ListedView[Line]):
             ready = voice.second == "ready"
             text.append(f"{'has a second opinion' if ready else f'✗ {voice.second}'}\n",
                         style=palette.text if ready else palette.rust)
-        text.append("\ni: how it listens   n: a new phrase   o: listen or not\n", style=palette.dim)
+        text.append("\ni: how it listens   o: listen or not   F6: teach a word\n"
+                    "n: a new phrase, typed   F9: a new phrase, said\n"
+                    "F8: record, and see what it would do   F10: erase it\n", style=palette.dim)
         return text
 
     def _about_phrase(self, phrase: PhraseRow) -> Text:
@@ -226,7 +245,8 @@ class PhrasesView(ListedView[Line]):
         self.query_one(HeardPanel).show(self.voice, self._words, self._loud)
 
     def _count_down(self) -> None:
-        if any(voice.choices or voice.attentive_ms or voice.trial for voice in self.known.voices):
+        if any(voice.choices or voice.attentive_ms or voice.trial or (voice.recording and voice.recording.records)
+               for voice in self.known.voices):
             self.load()
 
     async def take(self, message: News, changed: set[Spot]) -> None:
@@ -253,6 +273,8 @@ class PhrasesView(ListedView[Line]):
         voice = self.voice
         if voice is not None and voice.trial is not None:
             self._go_on_trying(voice)
+        elif voice is not None and voice.dictated:
+            self._accept(1)
         elif voice is None or voice.lesson is None:
             self.action_say()
 
@@ -284,6 +306,12 @@ class PhrasesView(ListedView[Line]):
             await self.ask("try_phrase", surface=voice.surface, phrase=voice.trial.phrase, step="leave")
         elif voice is not None and voice.lesson is not None:
             await self.ask("learn_word", surface=voice.surface)
+        elif voice is not None and voice.dictated is not None:
+            await self.ask("hear_words", surface=voice.surface, on=False)
+        elif voice is not None and voice.recording is not None and voice.recording.records:
+            await self.ask("record_voice", surface=voice.surface, seconds=0)
+        elif voice is not None and voice.tries_recording:
+            await self.ask("try_recording", surface=voice.surface, on=False)
         else:
             await super().action_leave()
 
@@ -348,25 +376,62 @@ class PhrasesView(ListedView[Line]):
     @work(exclusive=True, group="change")
     async def action_add_phrase(self) -> None:
         """A new phrase on the chosen microphone."""
-        row = self.row
-        if row is None:
-            return
+        if self.row is not None:
+            await self._make_phrase(self.row.surface.id, "")
 
+    async def _make_phrase(self, surface: str, words: str) -> None:
         async def save(text: str) -> str:
             say = [part.strip() for part in text.split("/") if part.strip()]
             # A slot is a number until it is told otherwise.
             slots = {name: {"low": 0, "high": 100} for name in SLOT.findall(text)}
-            reply, wrong = await self.ask_or_say("add_phrase", surface=row.surface.id, say=say, slots=slots)
+            reply, wrong = await self.ask_or_say("add_phrase", surface=surface, say=say, slots=slots)
             if isinstance(reply, NewPhrase):
                 made.append(reply.phrase)
                 if slots:
                     self.notify(f"{', '.join(slots)}: a number from 0 to 100. i changes that.", timeout=6)
             return wrong
         made: list[str] = []
-        await self._type_in("A new phrase", SAID, "", save)
+        await self._type_in("A new phrase", SAID, words, save)
         if made:
-            self._choose(row.surface.id, made[0])
-            await self.bind((row.surface.id, made[0]))
+            self._choose(surface, made[0])
+            await self.bind((surface, made[0]))
+
+    @work(exclusive=True, group="change")
+    async def action_say_new(self) -> None:
+        """Say the words of a new phrase instead of typing them."""
+        if self.row is not None:
+            await self.ask("hear_words", surface=self.row.surface.id)
+
+    @work(exclusive=True, group="change")
+    async def _accept(self, number: int) -> None:
+        """One of the readings of a new phrase: it can be put right before it is saved."""
+        voice = self.voice
+        if voice is None or voice.dictated is None or not 1 <= number <= len(voice.dictated):
+            return
+        words = voice.dictated[number - 1]
+        await self.ask("hear_words", surface=voice.surface, on=False)
+        await self._make_phrase(voice.surface, words)
+
+    @work(exclusive=True, group="record")
+    async def action_record(self) -> None:
+        """Record, end the recording, or try the one that there is."""
+        row, voice = self.row, self.voice
+        if row is None or voice is None:
+            return
+        kept = voice.recording
+        if kept is None or (kept.trouble and not kept.seconds):
+            await self.ask("record_voice", surface=voice.surface, seconds=RECORDS)
+        elif not kept.records:
+            await self.ask("try_recording", surface=voice.surface)
+        elif await self.ask("record_voice", surface=voice.surface, seconds=0) is not None:
+            # It is tried at once, as soon as it is whole.
+            self._tries_next = voice.surface
+
+    @work(exclusive=True, group="record")
+    async def action_erase(self) -> None:
+        """Erase the recording."""
+        if self.voice is not None and await self.ask("erase_recording", surface=self.voice.surface) is not None:
+            self.notify("The recording is erased.", timeout=4)
 
     def _choose(self, surface: str, phrase: str) -> None:
         self._show_rows()
@@ -410,6 +475,8 @@ class PhrasesView(ListedView[Line]):
         """Choose one of the readings that stand, or none."""
         if any(voice.choices for voice in self.known.voices):
             await self.ask("take_reading", number=number)
+        elif self.voice is not None and self.voice.dictated:
+            self._accept(number)
 
     @on(HeardPanel.Chosen)
     def _clicked_reading(self, event: HeardPanel.Chosen) -> None:
