@@ -123,6 +123,36 @@ def test_a_whole_desk_comes_back_as_it_was_without_what_is_the_givers_own(giver:
     assert "4 steps from somebody else wait for your approval" in str(loaded.problems[-1])
 
 
+def test_how_a_microphone_is_listened_to_stays_with_whom_it_belongs_to(giver: DeskStore, store: DeskStore) -> None:
+    def booth(desk: DeskStore, say: str, second: str) -> None:
+        file = desk.folder / "desk.toml"
+        file.write_text(f'''{file.read_text()}
+[surface.stall]
+name = "Stall"
+layout = "phrases"
+[surface.stall.listening]
+attention = ["{say}"]
+second = "{second}"
+[surface.stall.phrase.go]
+say = ["{say} go"]
+[surface.stall.layer.base.press]
+go = {{ tap = "F13" }}
+''')
+        desk.load()
+    booth(giver, "hello tide", "/home/ada/models/large")
+    parcel = parcel_of(pack_desk(giver, surfaces=["stall"]))
+    assert "/home/ada" not in parcel.text and "hello tide" in parcel.text
+    # A new one comes as it is; one that takes the place of mine leaves me mine.
+    store.change(intake_edit(parcel, store, Choices())[0])
+    assert store.load().desk.surfaces["stall"].listening.attention == ("hello tide",)
+    store.change(Edit("mine", ((("surface", "stall", "listening"), {"attention": ["ho hum"], "second": "/my/own"}),
+                              (("surface", "stall", "phrase", "go", "say"), ["mine"]))))
+    store.change(intake_edit(parcel, store, Choices({"surface stall": TAKE}))[0])
+    mine = store.load().desk.surfaces["stall"]
+    assert (mine.listening.attention, mine.listening.second) == (("ho hum",), "/my/own")
+    assert [phrase.say[0].text for phrase in mine.phrases] == ["hello tide go"]
+
+
 def test_a_surface_takes_what_it_plays_along_and_a_macro_those_it_plays(giver: DeskStore, store: DeskStore) -> None:
     parcel = parcel_of(pack_desk(giver, surfaces=["slab"]))
     assert parcel.manifest.kind == "surfaces" and set(parcel.macros) == {"lamp-on", "both"}

@@ -23,12 +23,16 @@ depmod -b "$modules" "$version"
 root=$work/root
 mkdir -p "$root/bin" "$root/modules" "$root/proc" "$root/sys" "$root/dev" "$root/host" "$root/job" "$root/top" "$root/all"
 cp "$(command -v busybox)" "$root/bin/busybox"
-for module in virtio_pci 9pnet_virtio 9p overlay evdev uinput uhid hid-generic snd-seq snd-virmidi snd-seq-midi; do
+for module in virtio_pci 9pnet_virtio 9p overlay evdev uinput uhid hid-generic snd-seq snd-virmidi snd-seq-midi snd-aloop; do
     modprobe -d "$modules" -S "$version" --show-depends "$module" | awk '/^insmod/ {print $2}'
 done | awk '!seen[$0]++' > "$work/list"
 while read -r file; do
     cp "$file" "$root/modules/"
-    basename "$file" >> "$root/modules/order"
+    case $file in
+        # One program at a time, as a microphone.
+        */snd-aloop.*) echo "$(basename "$file") pcm_substreams=1" >> "$root/modules/order" ;;
+        *) basename "$file" >> "$root/modules/order" ;;
+    esac
 done < "$work/list"
 cp "$here/init.sh" "$root/init"
 chmod +x "$root/init"

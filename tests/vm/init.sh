@@ -4,12 +4,12 @@ b=/bin/busybox
 $b mount -t proc proc /proc
 $b mount -t sysfs sysfs /sys
 $b mount -t devtmpfs devtmpfs /dev
-for module in $($b cat /modules/order); do
+while read -r module options; do
     case $module in
         *.xz) $b unxz -c "/modules/$module" > "/modules/${module%.xz}"; module=${module%.xz} ;;
     esac
-    $b insmod "/modules/$module" || echo "insmod $module failed"
-done
+    $b insmod "/modules/$module" $options || echo "insmod $module failed"
+done < /modules/order
 $b mount -t 9p -o trans=virtio,version=9p2000.L,ro,msize=512000,cache=loose host /host
 $b mount -t tmpfs tmpfs /top
 $b mkdir /top/upper /top/work

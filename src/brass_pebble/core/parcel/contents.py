@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, MutableMapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -24,6 +24,8 @@ OWN_TABLES = ("network",)
 OWN_OF_A_DEVICE = ("serial", "port")
 # Nor of a surface: whether it may take the last keyboard there is, is for whom it belongs to.
 OWN_OF_A_SURFACE = ("may_be_only_keyboard", "may_be_only_pointer")
+# Nor of how a microphone is listened to: a folder of this machine.
+OWN_OF_LISTENING = ("second",)
 
 
 @dataclass(frozen=True)
@@ -152,13 +154,26 @@ def without_own(tables: dict[str, Any]) -> dict[str, Any]:
     return found
 
 
+def take_out_own(table: MutableMapping[str, Any]) -> None:
+    """Take out of a surface's table, as it is written, what is never given away; which device it is stays."""
+    for name in OWN_OF_A_SURFACE:
+        table.pop(name, None)
+    listening = table.get("listening")
+    if isinstance(listening, MutableMapping):
+        for name in OWN_OF_LISTENING:
+            listening.pop(name, None)
+
+
 def surface_without_own(table: dict[str, Any]) -> dict[str, Any]:
-    """A surface's table without serial numbers and ports, and without leave to take the only keyboard."""
+    """A surface's table without serial numbers and ports, without leave to take the only keyboard, and without folders
+    of the giver's machine."""
     def rule(row: Any) -> Any:
         if not isinstance(row, dict):
             return row
         return {key: value for key, value in row.items() if key not in OWN_OF_A_DEVICE}
-    found = {key: value for key, value in table.items() if key not in OWN_OF_A_SURFACE}
+    found = {key: dict(value) if key == "listening" and isinstance(value, dict) else value
+             for key, value in table.items()}
+    take_out_own(found)
     if "device" in found:
         found["device"] = rule(found["device"])
     if isinstance(found.get("also"), list):

@@ -15,8 +15,8 @@ from .fitting import Fit, fitted_layers
 Table = dict[str, Any]
 NEW, SAME, DIFFERS = "new", "the same", "differs"
 TAKE, LEAVE, BOTH = "take", "leave", "both"
-# What stays mine when their surface takes the place of mine: which device it is, and where it lies.
-KEPT = ("device", "also", "at", "may_be_only_keyboard", "may_be_only_pointer")
+# What stays mine when their surface takes the place of mine: which device it is, where it lies, how I am listened to.
+KEPT = ("device", "also", "at", "may_be_only_keyboard", "may_be_only_pointer", "listening")
 # A binding: surface, its id, layer, its id, gesture, control.
 BINDING = 5
 ON_ONE_LINE = ("device", "follows")

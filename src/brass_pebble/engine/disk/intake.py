@@ -6,7 +6,7 @@ from typing import Any
 
 from brass_pebble.core.desk.look.drawn import ControlRow
 from brass_pebble.core.desk.look.rows import control_row
-from brass_pebble.core.parcel.contents import OWN_OF_A_SURFACE, Parcel, without_own
+from brass_pebble.core.parcel.contents import Parcel, take_out_own, without_own
 from brass_pebble.core.parcel.fitting import Fit, match
 from brass_pebble.core.parcel.look import Look, bound_of, look_at, source_controls
 from brass_pebble.core.parcel.merge import Choices, Intake, take_in
@@ -99,8 +99,7 @@ def new_desk_files(parcel: Parcel) -> dict[str, str]:
         if name not in without_own(parcel.tables):
             document.pop(name)
     for name in parcel.surfaces:
-        for field in OWN_OF_A_SURFACE:
-            document["surface"][name].pop(field, None)
+        take_out_own(document["surface"][name])
     origin = parcel.manifest.name
     guests = Guests(dict.fromkeys(parcel.macros, origin), dict.fromkeys(parcel.surfaces, origin))
     return {"desk.toml": tomlkit.dumps(document), FILE: write_guests(guests),

@@ -27,13 +27,13 @@ from brass_pebble.core.parcel.contents import (
     MOST_IN_ALL,
     MOST_SHRUNK,
     OWN_OF_A_DEVICE,
-    OWN_OF_A_SURFACE,
     OWN_TABLES,
     Parcel,
     check_names,
     check_plain,
     printable,
     read_manifest,
+    take_out_own,
 )
 from brass_pebble.core.parcel.merge import Mine
 from brass_pebble.core.say.counts import say_count
@@ -135,8 +135,7 @@ def _desk_text(text: str, surfaces: set[str] | None) -> str:
         if surfaces is not None and name not in surfaces:
             tables.remove(name)
             continue
-        for field in OWN_OF_A_SURFACE:
-            tables[name].pop(field, None)
+        take_out_own(tables[name])
         rules = [tables[name].get("device"), *(tables[name].get("also") or [])]
         for rule in rules:
             for field in OWN_OF_A_DEVICE:
