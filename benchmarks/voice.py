@@ -1,4 +1,4 @@
-"""Measures spoken phrases: `python benchmarks/voice.py [accuracy] [human] [talk] [latency] [load]`.
+"""Measures spoken phrases: `python benchmarks/voice.py [accuracy] [human] [people] [free] [talk] [latency] [load]`.
 
 Voices are flite's, made from recordings; noise is sox's pink noise.  Human recordings, of phrases and of reading, are
 those in the source package of pocketsphinx, fetched by pip.  Nothing of it is kept with the project.
@@ -37,6 +37,7 @@ from brass_pebble.kinds.voice.recogniser import RATE
 from brass_pebble.kinds.voice.sources import read_wav
 from brass_pebble.kinds.voice.sphinx import Sphinx
 from figures import Figure, percentile, table
+from people import free_words, people
 from said import CACHE, VOICES, spoken, with_noise
 from sound_server import SoundServer
 from voice_corpus import PHRASES, phrases, short_talk, talk
@@ -369,7 +370,8 @@ def _press_beside_talk() -> tuple[list[float], list[float]]:
     return quiet, busy
 
 
-PARTS = {"accuracy": accuracy, "human": human, "talk": running_talk, "latency": latency, "load": load}
+PARTS = {"accuracy": accuracy, "human": human, "people": people, "free": free_words, "talk": running_talk,
+         "latency": latency, "load": load}
 
 
 def main() -> int:

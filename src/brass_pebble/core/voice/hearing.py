@@ -20,13 +20,15 @@ class Hypothesis:
     """One way to understand an utterance.  `share` is its part of all the evidence, 0 to 1 over all hypotheses;
     `sounds` is how its words are pronounced (ARPAbet); `fit` is how well what was heard fits its words, and
     `worst` the word that fits least: the logarithm of how likely its sounds are beside the likeliest of each 10 ms, 0
-    the best; None where nobody compared."""
+    the best; None where nobody compared.  `covers` is which part of the sounds that were heard lies within its words,
+    0 to 1: less where a phrase is only a part of what was said."""
 
     words: tuple[HeardWord, ...]
     share: float = 1.0
     sounds: tuple[str, ...] = ()
     fit: float | None = None
     worst: float = 0.0
+    covers: float = 1.0
 
     @property
     def text(self) -> str:

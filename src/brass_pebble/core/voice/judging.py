@@ -17,11 +17,15 @@ from .sounds import alike, distance
 
 SURE, UNSURE, REFUSED, SILENT = "sure", "unsure", "refused", "silent"
 # What speaks for a phrase and against talk: how far its sounds are from those heard, how well they fit, how the worst
-# word does, and how few sounds it has.  Found by a logistic regression on 1,079 spoken
-# phrases and 845 stretches of talk in which a phrase was found.
-FAR, FIT, WORST, FEW, USUAL = -11.6, 1.34, 1.82, -21.8, 18.8
-# Where the odds are even, phrases of the usual strictness are just believed.
-EVEN, SPREAD = 0.405, 0.5
+# word does, and how few sounds it has.  Found by a logistic regression on 1,089 spoken phrases and 518 stretches of
+# talk in which a phrase was found: benchmarks/likeness.py does it again.
+FAR, FIT, WORST, FEW, USUAL = -18.9, 1.85, 1.02, -13.7, 19.65
+# From these odds on phrases of the usual strictness are believed; how quickly the likeness changes around them.
+EVEN, SPREAD = 0.647, 0.5
+# A phrase has to be this part of what was said; how much speaks against it for what is missing.
+WHOLE, PART = 0.6, -8.0
+# What fits worse counts no more against it.
+LEAST_FIT, LEAST_WORST = -12.0, -15.0
 # Where nobody told how well it fits: a phrase of fewer sounds than this has to be heard more exactly, and each that is
 # missing asks for so many points more.
 SHORT, POINTS_EACH = 8, 1.5
@@ -67,8 +71,8 @@ def likeness(far: float, hypothesis: Hypothesis) -> int:
     """How alike what was heard is to a phrase, 0 to 100, where its sounds are so `far` from those heard."""
     if hypothesis.fit is None:
         return round(100 * (1 - far))
-    odds = FAR * far + FIT * max(hypothesis.fit, -12.0) + WORST * max(hypothesis.worst, -15.0) + USUAL + (
-        FEW / max(1, len(hypothesis.sounds)))
+    odds = FAR * far + FIT * max(hypothesis.fit, LEAST_FIT) + WORST * max(hypothesis.worst, LEAST_WORST) + USUAL + (
+        FEW / max(1, len(hypothesis.sounds)) + PART * max(0.0, WHOLE - hypothesis.covers))
     return round(100 / (1 + math.exp(-(odds * SPREAD + EVEN))))
 
 
@@ -91,8 +95,9 @@ def judge(utterance: Utterance, phrases: Mapping[str, Phrase]) -> Verdict:
     if utterance.ended - utterance.began > LONGEST * 1e9:
         return Verdict(REFUSED, heard, f"{best.alike} % like “{best.reading.said}”, but far too long for a phrase")
     if best.alike < best.needed:
+        part = ", and only a part of what was said" if utterance.hypotheses[0].covers < WHOLE else ""
         return Verdict(REFUSED, heard, f"{best.alike} % like “{best.reading.said}”, not sure enough "
-                                       f"({best.needed} % needed)")
+                                       f"({best.needed} % needed){part}")
     rivals = tuple(other for other in heard[1:] if best.weight < _margin(best, other) * other.weight
                    and other.alike >= other.needed - NEARLY and not other.reading.trouble)[:MOST_READINGS - 1]
     if best.reading.trouble:

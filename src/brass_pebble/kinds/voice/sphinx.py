@@ -207,12 +207,20 @@ class Sphinx:
         fixed = [piece for piece in said if not piece[0].startswith(LOOSE)] or said
         frames = sum(end - start + 1 for _, start, end, _ in fixed)
         return Hypothesis(words, 1.0, sounds, sum(fit for *_, fit in fixed) / frames,
-                          min(fit / (end - start + 1) for _, start, end, fit in fixed))
+                          min(fit / (end - start + 1) for _, start, end, fit in fixed), self._covered(said))
+
+    def _covered(self, said: tuple[tuple[str, int, int, float], ...]) -> float:
+        """Which part of the sounds that were heard without expecting anything lies within words, 0 to 1."""
+        heard = [(start, end) for _, start, end, _ in self._segments(self._sounds)]
+        frames = sum(end - start + 1 for start, end in heard)
+        within = sum(max(0, min(end, last) - max(start, first) + 1) for start, end in heard
+                     for _, first, last, _ in said)
+        return within / frames if frames else 1.0
 
     def _without_times(self, words: tuple[str, ...], best: Hypothesis) -> Hypothesis:
         """Another way to understand the same sound: nobody tells when its words were, or how each fits."""
         sounds = tuple(sound for word in words for sound in (self._words.lookup_word(word) or "").split())
-        return Hypothesis(tuple(HeardWord(word) for word in words), 1.0, sounds, best.fit, best.worst)
+        return Hypothesis(tuple(HeardWord(word) for word in words), 1.0, sounds, best.fit, best.worst, best.covers)
 
     def pronounce(self, word: str) -> tuple[tuple[str, ...], ...]:
         found = []
