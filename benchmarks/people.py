@@ -60,7 +60,7 @@ def announcements() -> dict[str, str]:
     with gzip.open(file, "rt") as lines:
         for line in lines:
             name, colon, text = line.strip().partition(": ")
-            if colon and not name.startswith(";") and not UNCLEAR.search(text) and _source(name) is not None:
+            if colon and not name.startswith((";", "silence/")) and not UNCLEAR.search(text) and _source(name):
                 rows[name] = text
     return rows
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from brass_pebble.core.say.counts import say_count
 
+from .judging import REFUSED
 from .listening import ACT, ASK, ATTEND, BEGIN, CHOSE, END, Decision, Heard
 
 # It is to be said so many times, and talked for so long, in ns.
@@ -42,7 +43,9 @@ def tried(heard: Heard, decision: Decision, at: float, does: Callable[[str], str
     elif decision.do == ASK:
         words = "would ask: " + " or ".join(f"“{each.said}”" for each in decision.choices[:2])
     else:
-        words = decision.why or heard.why
+        why = decision.why or heard.why
+        # What it is like, and how much, stands beside it.
+        words = why.partition("”, ")[2] if heard.kind == REFUSED and "”, " in why else why
     return Tried(round(at, 1), best.said if best is not None else "", best.alike if best is not None else 0,
                  best.needed if best is not None else 0, decision.do, words)
 

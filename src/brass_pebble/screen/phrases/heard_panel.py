@@ -77,7 +77,7 @@ class HeardPanel(Static):
         self.border_title = escape(f"{voice.name}   {state}")
         speaks = "speaking" if words or voice.speaking else ""
         kept = voice.recording
-        keeps = f"● {kept.seconds:.0f} s kept: F8 tries it, F10 erases it   " \
+        keeps = f"● {kept.seconds:.0f} s recorded   F8: try it   F10: erase it   " \
             if kept is not None and kept.seconds else ""
         self.border_subtitle = f"{keeps}{show_loudness(loud)} {speaks}" if voice.reads else \
             "nobody hears it but the bench" if voice.state == "typed" else keeps.strip()
@@ -137,9 +137,9 @@ class HeardPanel(Static):
         palette, (_, rows) = self._palette, self._room()
         return Text("\n").join([
             self._large(f"{kept.left_ms / 1000:.0f} s left", f"bold {palette.brass}", rows - 2),
-            Text("What is said is kept, and nothing is sent. Say phrases, and talk as you do. F8: enough.",
+            Text("Recording. Nothing is sent. Say your phrases, and talk as you usually do. F8: stop",
                  style=palette.text, overflow="ellipsis", no_wrap=True),
-            Text("Only you can read it; F10 erases it, and logging out does.", style=palette.dim)])
+            Text("Only you can read the recording. F10 or logging out erases it.", style=palette.dim)])
 
     def _dictated(self, readings: list[str], words: str) -> Text:
         """What a new phrase can have been, to be chosen from."""
@@ -147,7 +147,7 @@ class HeardPanel(Static):
         if not readings:
             return Text("\n").join([
                 self._large("…" if words else "say it now", f"bold {palette.brass}", rows - 1),
-                Text("Say the words of the new phrase. Nothing is sent. Esc: leave it.", style=palette.text)])
+                Text("Say the words of the new phrase. Nothing is sent meanwhile. Esc: cancel", style=palette.text)])
         lines = []
         shown = readings[:4]
         each = max(1, (rows - 1) // len(shown))
@@ -155,7 +155,7 @@ class HeardPanel(Static):
             large = self._large(f"{number} {reading}", f"bold {palette.brass}", each)
             lines.append(large)
             self._readings += [number] * len(large.plain.split("\n"))
-        lines.append(Text("Press the number or click it, then put it right. Or say it again. Esc: leave it.",
+        lines.append(Text("Press the number or click it to edit and save it, or say it again. Esc: cancel",
                           style=palette.text))
         return Text("\n").join(lines)
 
@@ -168,26 +168,28 @@ class HeardPanel(Static):
         if kept is not None and kept.trouble:
             head = f"✗ {kept.trouble}"
         elif not over:
-            head = "What the recording would do now; it is being heard …"
+            head = "Trying the recording …"
         elif not voice.tried:
             head = "Nothing was said in the recording."
         else:
-            head = f"Of {say_count(len(voice.tried), 'utterance')} {acts} would do something. F8: again. Esc: leave it."
+            of_all = say_count(len(voice.tried), "utterance")
+            head = f"{acts} of {of_all} would do something.   F8: try again   Esc: close"
         return Text("\n").join([Text(head, style=f"bold {palette.text}"), *self._rows_tried(voice.tried, rows - 1)])
 
     def _rows_tried(self, tried: list[TriedRow], rows: int) -> list[Text]:
         """The latest utterances of a trial, a line each."""
-        palette = self._palette
+        palette, (width, _) = self._palette, self._room()
         found = []
+        said = 32 if width > 100 else 22
         for row in tried[-max(1, rows):]:
             done, asks = row.do in DONE, row.do == "ask"
             mark = "✓" if done else "?" if asks else "✗"
             likes = f"{row.alike} of {row.needed} %" if row.said else ""
             found.append(Text.assemble(
                 (f"{row.at:5.0f} s  ", palette.dim), (f"{mark} ", palette.verdigris if done else palette.rust),
-                (f"{row.said or 'no phrase':32.32} ", f"bold {palette.brass}" if done else palette.text),
-                (f"{likes:12} ", palette.dim), (row.words, palette.text if done else palette.dim),
-                no_wrap=True, overflow="ellipsis"))
+                (f"{row.said or 'no phrase':{said}.{said}} ", f"bold {palette.brass}" if done else palette.text),
+                (f"{likes:12} ", palette.dim), (row.words, palette.text if done else palette.dim)))
+            found[-1].truncate(width, overflow="ellipsis")
         return found
 
     def _trial(self, trial: TrialRow, tried: list[TriedRow]) -> Text:
@@ -195,12 +197,12 @@ class HeardPanel(Static):
         if not trial.talks and len(trial.said) < trial.times:
             large, says = "say it", f"Say it {trial.times} times, with a pause between: {len(trial.said)} heard."
         elif not trial.talks:
-            large, says = "said", "Enter: now talk about anything for a minute. Esc: leave it."
+            large, says = "said", "Enter: now talk about anything for a minute. Esc: cancel"
         elif trial.left_ms:
             large, says = "talk", f"Talk about anything: {trial.left_ms / 1000:.0f} s. Enter: that is enough."
         else:
             large = f"{trial.strict} %"
-            says = f"Enter: take {large} as its strictness. Esc: leave it as it is."
+            says = f"Enter: take {large} as its strictness. Esc: cancel"
         shown = min(len(tried), max(0, rows - 10))
         parts = [self._large(large, f"bold {palette.brass}", rows - 4 - shown), Text(says, style=palette.text),
                  Text(f"said: {_shares(trial.said, trial.times)}", style=palette.text)]
@@ -215,7 +217,7 @@ class HeardPanel(Static):
         palette, (_, rows) = self._palette, self._room()
         left = lesson.times - len(lesson.heard)
         parts = [self._large(lesson.word, f"bold {palette.brass}", rows - 3),
-                 Text(f"Say just this word {say_count(left, 'more time' if lesson.heard else 'time')}. Esc: leave it.",
+                 Text(f"Say just this word {say_count(left, 'more time' if lesson.heard else 'time')}. Esc: cancel",
                       style=palette.text),
                  *(Text(f"heard: {row}", style=palette.dim) for row in lesson.heard)]
         return Text("\n").join(parts)
