@@ -90,14 +90,7 @@ def lighthouse(sound: SoundServer, tmp_path: Path, monkeypatch: pytest.MonkeyPat
     speaks.write_text(f"#!/bin/sh\nexec paplay --device=air '{spoken('scroll the recipe', 'rms')}'\n")
     speaks.chmod(0o755)
     monkeypatch.setenv("PATH", f"{speaks.parent}:{os.environ['PATH']}")
-    desk = tmp_path / "desk"
-    (desk / "macros").mkdir(parents=True)
-    (desk / "desk.toml").write_text(DESK)
-    for name in ("light-to", "scroll-recipe"):
-        (desk / "macros" / f"{name}.macro").write_text((HERE / "desk" / "macros" / f"{name}.macro").read_text())
-    know(desk)
-    tighten((desk,))
-    socket, process = start_engine(desk, "--stage", str(HERE / "stage"))
+    socket, process = start_engine(desk_of_the_lighthouse(tmp_path), "--stage", str(HERE / "stage"))
     with EngineClient(socket, "test") as client:
         client.set_timeout(10)
         wait_for(lambda: voice(client)["state"] == "hears")
@@ -105,6 +98,17 @@ def lighthouse(sound: SoundServer, tmp_path: Path, monkeypatch: pytest.MonkeyPat
     process.send_signal(signal.SIGTERM)
     assert process.wait(timeout=15) == 0
     assert not ears(), "the process that hears outlived its engine"
+
+
+def desk_of_the_lighthouse(tmp_path: Path) -> Path:
+    desk = tmp_path / "desk"
+    (desk / "macros").mkdir(parents=True)
+    (desk / "desk.toml").write_text(DESK)
+    for name in ("light-to", "scroll-recipe"):
+        (desk / "macros" / f"{name}.macro").write_text((HERE / "desk" / "macros" / f"{name}.macro").read_text())
+    know(desk)
+    tighten((desk,))
+    return desk
 
 
 def voice(client: EngineClient) -> dict[str, Any]:
@@ -522,6 +526,30 @@ def test_a_recording_outlives_what_hears_and_ends_with_whoever_wanted_it(
     wait_for(lambda: any("cancel everything" in text and "stop" in text for text in sentences(lighthouse)))
     lighthouse.ask("remove", surface="booth")
     wait_for(lambda: not list(desk_of_recordings.glob("*/*.wav")))
+
+
+def test_a_recording_outlives_an_engine_that_is_killed_and_can_be_erased(
+        sound: SoundServer, tmp_path: Path, desk_of_recordings: Path) -> None:
+    desk = desk_of_the_lighthouse(tmp_path)
+    socket, process = start_engine(desk, "--stage", str(HERE / "stage"))
+    with EngineClient(socket, "test") as client:
+        wait_for(lambda: voice(client)["state"] == "hears")
+        client.ask("record_voice", surface="booth", seconds=60)
+        sound.play(spoken("oven close up", "slt")).wait()
+        process.kill()
+        process.wait()
+    wait_for(lambda: not ears())
+    socket, process = start_engine(desk, "--stage", str(HERE / "stage"))
+    with EngineClient(socket, "test") as client:
+        assert voice(client)["recording"]["seconds"] > 1 and not voice(client)["recording"]["records"]
+        wait_for(lambda: voice(client)["state"] == "hears")
+        client.ask("try_recording", surface="booth")
+        wait_for(lambda: voice(client)["recording"]["heard"], 60)
+        assert [row["said"] for row in voice(client)["tried"] if row["do"] == "act"] == ["oven close up"]
+        client.ask("erase_recording", surface="booth")
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(timeout=15) == 0
+    assert not list(desk_of_recordings.glob("*/*.wav"))
 
 
 def test_the_words_of_a_new_phrase_are_said(sound: SoundServer, lighthouse: EngineClient) -> None:
