@@ -13,6 +13,7 @@ import time
 import wave
 from decimal import Decimal
 from functools import cache
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
@@ -40,7 +41,9 @@ LONGEST = 6
 
 
 def fetched() -> bool:
-    """Whether the recordings are here now."""
+    """Whether the recordings are here now, and can be read."""
+    if find_spec("av") is None:
+        return False
     if FOLDER.exists():
         return True
     with tempfile.TemporaryDirectory() as name:
@@ -142,7 +145,7 @@ def _told(what: str, heard: list[tuple[str, list[Judged]]], wanted: float) -> li
 def people() -> list[Figure]:
     """A person's phrases, and a person's talk."""
     if not fetched():
-        return [Figure("announcements of a person: they could not be fetched", 0, "")]
+        return [Figure("announcements of a person: apt-get could not fetch them, or the package av is missing", 0, "")]
     short, long, single = _sorted()
     figures = _told("phrases of a person, two to six words, all of them phrases", _heard(
         {words: _one(words) for words in short}, short), 90)

@@ -470,6 +470,8 @@ def test_a_recording_is_tried_without_speaking_again_and_erased(
         sound: SoundServer, lighthouse: EngineClient, desk_of_recordings: Path) -> None:
     lighthouse.ask("record_voice", surface="booth", seconds=60)
     wait_for(lambda: voice(lighthouse)["recording"]["records"])
+    with pytest.raises(EngineError, match="being recorded already"):
+        lighthouse.ask("record_voice", surface="booth", seconds=60)
     for text in ("oven close up", "i like bread with butter on it", "light fifty"):
         sound.play(spoken(text, "slt")).wait()
     time.sleep(0.5)
@@ -518,6 +520,13 @@ def test_a_recording_outlives_what_hears_and_ends_with_whoever_wanted_it(
         other.ask("record_voice", surface="booth", seconds=60)
         sound.play(spoken("oven close up", "slt")).wait()
     wait_for(lambda: not voice(lighthouse)["recording"]["records"])
+    # One that hangs does not leave it open for ever.
+    lighthouse.ask("record_voice", surface="booth", seconds=1)
+    time.sleep(0.3)
+    os.kill(ears()[0], signal.SIGSTOP)
+    wait_for(lambda: not voice(lighthouse)["recording"]["records"], 8)
+    os.kill(ears()[0], signal.SIGCONT)
+    wait_for(lambda: voice(lighthouse)["recording"]["seconds"] == 1)
     # What stops everything stops everything meanwhile, too; a surface that goes takes its recording along.
     lighthouse.ask("record_voice", surface="booth", seconds=60)
     wait_for(lambda: voice(lighthouse)["recording"]["records"])

@@ -32,6 +32,8 @@ from .spoken import HEARS, LESSONS, Lesson, Replay, Spoken
 MS = 1_000_000
 # What nobody ends is over after so long, in ns.
 LONGEST_USE = 300_000 * MS
+# How long a recording's process may take to tell that it is whole, in ns.
+PATIENCE = 3_000 * MS
 # So many utterances of a trial are kept.
 MOST_TRIED = 200
 
@@ -215,6 +217,8 @@ class Trying:
             self._end_recording(spoken)
             return
         self._check(spoken)
+        if spoken.records_until:
+            raise Refusal("this microphone is being recorded already", "Stop that first")
         assert spoken.source is not None
         self._occupy(client, surface_id)
         self.leave(surface_id)
@@ -226,7 +230,16 @@ class Trying:
         spoken.recorded, spoken.trouble = 0.0, ""
         spoken.records_until = self._ports.now() + int(seconds * 1e9)
         spoken.source.order(Keep(file=str(self.file(surface_id)), seconds=seconds))
+        # Its process tells when it is whole; one that hangs must not leave it open for ever.
+        self._ports.alarms.at(f"recording of {surface_id}", spoken.records_until + PATIENCE,
+                              lambda now: self._never_told(surface_id))
         self._hearing.tell()
+
+    def _never_told(self, surface_id: str) -> None:
+        spoken = self._hearing.spoken.get(surface_id)
+        if spoken is not None and 0 < spoken.records_until <= self._ports.now() - PATIENCE:
+            self.interrupted(surface_id, spoken)
+            self._hearing.tell()
 
     def _end_recording(self, spoken: Spoken) -> None:
         # How much was kept is told by its process.
