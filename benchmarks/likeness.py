@@ -27,8 +27,7 @@ from voice_corpus import PHRASES, phrases, short_talk, talk
 # Talk that may pass for a phrase, of 396 remarks that were chosen to be near.
 PASSES = 3
 TRUE = ("clean", "20 dB", "10 dB")
-# What is fitted to.
-FITTED, TALK = ("clean", "20 dB"), ("talk", "remarks")
+TALK = ("talk", "remarks")
 Row = tuple[str, bool, list[float]]
 FOLLOWERS: list[Follower] = []
 
@@ -76,9 +75,9 @@ def main() -> None:
     from sklearn.linear_model import LogisticRegression
     with Pool(2) as pool:
         rows = [row for found in pool.map(_features, _jobs(), chunksize=24) for row in found]
-    fitted = [row for row in rows if (row[0] in FITTED and row[1]) or row[0] in TALK]
+    fitted = [row for row in rows if (row[0] in TRUE and row[1]) or row[0] in TALK]
     model = LogisticRegression(C=1e6, max_iter=20_000, class_weight="balanced").fit(
-        [row[2] for row in fitted], [row[0] in FITTED for row in fitted])
+        [row[2] for row in fitted], [row[0] in TRUE for row in fitted])
     print("far, fit, worst, few; usual, as found now:", model.coef_[0].round(2), model.intercept_.round(2))
     _passing(rows, list(map(float, model.coef_[0])), float(model.intercept_[0]))
     print("as judging.py has them:", judging.FAR, judging.FIT, judging.WORST, judging.FEW, judging.USUAL)
