@@ -31,7 +31,7 @@ LEAST_FIT, LEAST_WORST = -12.0, -15.0
 SHORT, POINTS_EACH = 8, 1.5
 # The best reading has to outweigh the next by so much, and by more the more they sound alike from here on: “thirteen”
 # and “thirty” are asked about sooner than “oven” and “lamp”.  Sounds that fit by so much better weigh e times as much.
-OUTWEIGHS, ALIKE_FROM, ALIKE_TIMES, FITS_BETTER = 3.0, 0.75, 10.0, 0.03
+OUTWEIGHS, ALIKE_FROM, ALIKE_TIMES, FITS_BETTER = 1.6, 0.78, 30.0, 0.03
 # Where what was likeliest is no whole phrase, another one may be so much less likely.
 HALF_A_PHRASE = 3.0
 # Readings to choose from: at most so many, and none that weighs less than this part of the best.
