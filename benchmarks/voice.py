@@ -28,7 +28,16 @@ sys.path.insert(0, str(PROJECT / "tests"))
 
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.core.voice.judging import SURE, UNSURE
-from brass_pebble.core.voice.listening import Candidate, Heard, Listener, Listening, listened_for, without_attention
+from brass_pebble.core.voice.listening import (
+    BEGIN,
+    NOTHING,
+    Candidate,
+    Heard,
+    Listener,
+    Listening,
+    listened_for,
+    without_attention,
+)
 from brass_pebble.core.voice.numbers import say_number
 from brass_pebble.core.voice.phrase import Choice, ChoiceSlot, Phrase, number_slot
 from brass_pebble.core.voice.wording import read_wording
@@ -216,7 +225,8 @@ def running_talk() -> list[Figure]:
                 rows = tuple(Candidate(name, without_attention(said, settings)[0], {},
                                        attentive=without_attention(said, settings)[1]) for name, said in candidates)
                 decision = Listener(settings).hear(Heard(kind, rows, "", 0, 1), 1)
-                if decision.do != "nothing":
+                # To begin to listen where it listens already is nothing.
+                if decision.do != NOTHING and not (decision.do == BEGIN and decision.why):
                     done.append((text, decision.do, candidates[0][1]))
         print("attention" if attention else "no attention", done, file=sys.stderr)
         acts = sum(what in ("act", "attend", "begin", "end") for _, what, _ in done)

@@ -27,7 +27,7 @@ NONE_OF_THEM = 0
 # What the program says itself is heard for so long after it has ended.
 ECHO = 300 * MS
 # What governs listening itself is done by no chance.
-STRICT_OF_OURS = 80
+STRICT_OF_OURS = 88
 # What is said to choose none of the readings.
 LEAVES = ("none of them", "neither", "cancel")
 
