@@ -13,7 +13,7 @@ BIN := .venv/bin
 # The command that a test needs, and the Debian package that has it.
 NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
-         openbox:openbox sway:sway foot:foot wl-copy:wl-clipboard pulseaudio:pulseaudio parec:pulseaudio-utils flite:flite sox:sox setpriv:util-linux udevadm:udev libinput:libinput-tools
+         openbox:openbox sway:sway foot:foot wl-copy:wl-clipboard pulseaudio:pulseaudio parec:pulseaudio-utils arecord:alsa-utils flite:flite sox:sox setpriv:util-linux udevadm:udev libinput:libinput-tools
 
 .PHONY: demo test check bench voice screenshots samples protocol texts site system clean
 
