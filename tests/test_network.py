@@ -290,7 +290,10 @@ class Tablet:
             ("127.0.0.1", port))
         if command == b"BY":
             return b""
-        answer: bytes = self.packets.AppleMIDIExchangePacket.parse(self.receive(sock)).command
+        # What was on its way when it left may still arrive.
+        while not (data := self.receive(sock)).startswith(b"\xff\xff"):
+            continue
+        answer: bytes = self.packets.AppleMIDIExchangePacket.parse(data).command
         return answer
 
     def receive(self, sock: socket.socket, seconds: float = 5) -> bytes:

@@ -26,6 +26,7 @@ from brass_pebble.core.voice.phrase import Phrase, WordsSlot
 from brass_pebble.demo import HERE, know
 from brass_pebble.engine.disk.tighten import tighten
 from brass_pebble.kinds.inputs.microphones import MicrophoneInput
+from brass_pebble.kinds.voice import sources
 from brass_pebble.kinds.voice.follower import Follower, Judged
 from brass_pebble.kinds.voice.messages import Gone, Listen, Ready, Uttered
 from brass_pebble.kinds.voice.recogniser import RATE
@@ -585,3 +586,22 @@ def test_a_pronunciation_that_is_taken_away_is_forgotten() -> None:
     assert recogniser.listen_for(phrases, {"zorkle": ("S", "ER", "K", "AH", "L")}) == ()
     assert recogniser.pronounce("zorkle") == (("S", "ER", "K", "AH", "L"),)
     assert recogniser.listen_for(phrases, {}) == ("zorkle",)
+
+
+def test_cards_without_a_sound_server_are_read_from_the_kernels_lists(
+        tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "cards").write_text(
+        " 0 [PCH            ]: HDA-Intel - HDA Intel PCH\n                      HDA Intel PCH at 0xf7f10000 irq 30\n"
+        " 2 [Mic            ]: USB-Audio - Harbour USB Mic\n                      Harbour USB Mic at usb-1\n")
+    (tmp_path / "pcm").write_text(
+        "00-00: ALC892 Analog : ALC892 Analog : playback 1 : capture 1\n00-03: HDMI 0 : HDMI 0 : playback 1\n"
+        "00-10: ALC892 Alt Analog : ALC892 Alt Analog : capture 1\n02-00: USB Audio : USB Audio : capture 1\n"
+        "05-00: of no card : of no card : capture 1\n")
+    monkeypatch.delenv("PULSE_SERVER", raising=False)
+    monkeypatch.setattr(sources, "CARDS", tmp_path / "cards")
+    monkeypatch.setattr(sources, "DEVICES", tmp_path / "pcm")
+    assert [(facts.port, facts.name) for facts in microphones()] == [
+        ("alsa:plughw:CARD=PCH,DEV=0", "HDA Intel PCH"), ("alsa:plughw:CARD=PCH,DEV=10", "HDA Intel PCH"),
+        ("alsa:plughw:CARD=Mic,DEV=0", "Harbour USB Mic")]
+    monkeypatch.setattr(sources, "CARDS", tmp_path / "none")
+    assert microphones() == []

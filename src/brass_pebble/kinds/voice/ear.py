@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import os
 import resource
+import select
 import selectors
 import subprocess
 import sys
@@ -54,6 +55,8 @@ from .speech import FRAME_BYTES
 MOST_MEMORY, MOST_MEMORY_OF_TWO = 1 << 30, 6 << 30
 # How often somebody who looks is told how loud it is, and how often sound of a file comes, in s.
 LOOKS, PIECE = 0.1, 0.03
+# So long the first sound of a microphone is waited for before the recogniser is read, in s.
+FIRST_SOUND = 0.5
 # For so long at a time phrases are compared, in s; so many pairs are told.
 COMPARES, MOST_ALIKE = 0.01, 200
 # A recording is heard in pieces of so many frames; so much silence follows it, so that its last words are over, in s.
@@ -63,12 +66,16 @@ AT_A_TIME, SILENT_AFTER = 20, 2.0
 class Ear:
     """One microphone, its recogniser, and the two pipes."""
 
-    def __init__(self, source: str, follower: Follower, orders: int, out: int) -> None:
+    _follower: Follower
+
+    def __init__(self, source: str, orders: int, out: int) -> None:
         self._kind, _, self._name = source.partition(":")
-        self._follower, self._orders, self._out = follower, orders, out
+        self._orders, self._out = orders, out
         self._waits = selectors.DefaultSelector()
         self._command: subprocess.Popen[bytes] | None = None
         self._samples = b""
+        # What came before there was a recogniser.
+        self._first = b""
         self._played = 0.0
         self._came = b""
         self._number = 0
@@ -82,14 +89,31 @@ class Ear:
         # How much of a recording was heard, in bytes.
         self._position = 0
 
-    def run(self) -> None:
-        """Hear until the orders end, or the sound does."""
+    def open(self) -> bool:
+        """Open the source; false if it cannot be read, which is told.  A microphone that somebody else holds is tried
+        again and again: that must not cost a recogniser each time."""
         try:
             self._open()
         except SoundError as error:
             self._tell(Gone(why=str(error)))
-            return
-        self._running = True
+            return False
+        if self._command is None:
+            return True
+        assert self._command.stdout is not None
+        sound = self._command.stdout.fileno()
+        if not select.select([sound], [], [], FIRST_SOUND)[0]:
+            return True
+        self._first = self._read() or b""
+        if not self._first:
+            self._tell_gone()
+        return bool(self._first)
+
+    def run(self, follower: Follower) -> None:
+        """Hear until the orders end, or the sound does."""
+        self._follower, self._running = follower, True
+        if self._first:
+            self._ready()
+            self._follow(self._first)
         self._waits.register(self._orders, selectors.EVENT_READ, self._take_orders)
         if self._command is None:
             self._ready()
@@ -136,24 +160,34 @@ class Ear:
         os.set_blocking(self._command.stdout.fileno(), False)
         self._waits.register(self._command.stdout.fileno(), selectors.EVENT_READ, self._hear)
 
-    def _hear(self) -> None:
+    def _read(self) -> bytes | None:
+        """What has come from the microphone; None for nothing yet, empty at its end."""
         assert self._command is not None and self._command.stdout is not None
         try:
-            data = os.read(self._command.stdout.fileno(), 1 << 16)
+            return os.read(self._command.stdout.fileno(), 1 << 16)
         except BlockingIOError:
+            return None
+
+    def _hear(self) -> None:
+        data = self._read()
+        if data is None:
             return
         if data:
             if not self._reads:
                 self._ready()
             self._follow(data)
             return
-        assert self._command.stderr is not None
-        self._command.kill()
-        said = self._command.stderr.read().decode(errors="replace").strip()
         self._follower.drop()
         self._keep_no_more()
-        self._tell(Gone(why=why_gone(self._kind, self._name, said.splitlines()[-1] if said else "")))
+        self._tell_gone()
         self._running = False
+
+    def _tell_gone(self) -> None:
+        """The command that reads the microphone has ended: why, by its own last word."""
+        assert self._command is not None and self._command.stderr is not None
+        self._command.kill()
+        said = self._command.stderr.read().decode(errors="replace").strip()
+        self._tell(Gone(why=why_gone(self._kind, self._name, said.splitlines()[-1] if said else "")))
 
     def _ready(self) -> None:
         self._reads = True
@@ -307,12 +341,15 @@ def main() -> None:
     out = os.dup(1)
     # Whatever a library prints goes to the log, and not among the messages.
     os.dup2(2, 1)
+    ear = Ear(sys.argv[1], 0, out)
+    if not ear.open():
+        return
     try:
         recogniser = Sphinx()
     except NoRecogniser as error:
         os.write(out, msgspec.json.encode(Cannot(why=str(error))) + b"\n")
         return
-    Ear(sys.argv[1], Follower(recogniser), 0, out).run()
+    ear.run(Follower(recogniser))
 
 
 if __name__ == "__main__":

@@ -28,7 +28,10 @@ RECORDING = "recording"
 LISTED_WITHIN = 3.0
 # A recording for trying is at most so long, in s.
 LONGEST_FILE = 3_600
-_CARD = re.compile(r"^card (\d+): (\S+) \[(.*?)\], device (\d+): (.*?) \[(.*?)\]", re.MULTILINE)
+# The kernel's own lists (sound/core/init.c, sound/core/pcm.c): cards, and which of their devices record.
+CARDS, DEVICES = Path("/proc/asound/cards"), Path("/proc/asound/pcm")
+_CARD = re.compile(r"^ *(\d+) \[(\S+) *\]: .*? - (.*)$", re.MULTILINE)
+_DEVICE = re.compile(r"^(\d+)-(\d+): .*: capture \d+", re.MULTILINE)
 NEEDS_PULSE = "microphones are read by parec: install the package “pulseaudio-utils”"
 NEEDS_ALSA = "microphones are read by arecord: install the package “alsa-utils”"
 
@@ -76,10 +79,16 @@ def _of_pulse() -> list[DeviceFacts]:
 
 
 def _of_alsa() -> list[DeviceFacts]:
-    if not shutil.which("arecord") or not os.path.exists("/proc/asound/pcm"):
+    # Looked at whenever any device comes or goes, so no program is started for it.
+    try:
+        cards, devices = CARDS.read_text(errors="replace"), DEVICES.read_text(errors="replace")
+    except OSError:
         return []
-    return [microphone_facts(f"{ALSA}:plughw:CARD={card},DEV={device}", name)
-            for _, card, name, device, _, _ in _CARD.findall(_output(["arecord", "-l"]))]
+    if not shutil.which("arecord"):
+        return []
+    known = {int(number): (card, name.strip()) for number, card, name in _CARD.findall(cards)}
+    return [microphone_facts(f"{ALSA}:plughw:CARD={known[int(number)][0]},DEV={int(device)}", known[int(number)][1])
+            for number, device in _DEVICE.findall(devices) if int(number) in known]
 
 
 def _output(command: list[str]) -> str:
