@@ -1,6 +1,6 @@
 """What a person really said, word for word: the announcements of Debian's asterisk-core-sounds-en, one voice.
 
-They are fetched as a package, unpacked into .cache and kept out of the repository.  Nothing was set with them.
+They are fetched as a package, unpacked into .cache and kept out of the repository.  Nothing is fitted to them.
 """
 
 from __future__ import annotations
