@@ -134,8 +134,9 @@ def test_glance_shows_one_surface_in_a_narrow_pane(engine: Path) -> None:
 
 def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Path) -> None:
     demo.keys("U")
-    screen = demo.wait("presses of")
-    assert "layer Class   30 days" in screen and "macros" in screen and "gestures" in screen
+    # Its parts are drawn one after the other.
+    shown = ("presses of", "layer Class   30 days", "macros", "gestures")
+    demo.wait(lambda screen: all(text in screen for text in shown))
     demo.keys("i", "i", "i", "i")
     demo.wait("layer Class   a year")
     demo.keys("2")
