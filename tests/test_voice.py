@@ -573,6 +573,12 @@ def test_the_words_of_a_new_phrase_are_said(sound: SoundServer, lighthouse: Engi
     sound.play(spoken("oven close up", "slt")).wait()
     wait_for(lambda: voice(lighthouse)["dictated"] != readings, 15)
     assert state(lighthouse)["camera"] == "wide"
+    # A microphone that is pulled out meanwhile does not leave phrases without effect when it is back.
+    sound.unplug()
+    wait_for(lambda: voice(lighthouse)["dictated"] is None)
+    sound.plug()
+    wait_for(lambda: voice(lighthouse)["state"] == "hears")
+    lighthouse.ask("hear_words", surface="booth")
     lighthouse.ask("hear_words", surface="booth", on=False)
     assert voice(lighthouse)["dictated"] is None
     sound.play(spoken("oven close up", "slt")).wait()

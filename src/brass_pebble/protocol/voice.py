@@ -220,7 +220,8 @@ class HearWords(Request, frozen=True, kw_only=True, tag="hear_words"):
 class RecordVoice(Request, frozen=True, kw_only=True, tag="record_voice"):
     """Keep what is said from now on, for trying things out; nothing is sent meanwhile.
 
-    It replaces what was kept before.  Only you can read it, and it is gone with your login at the latest.
+    It replaces what was kept before.  Only you can read it: it is in
+    the runtime folder, or in /tmp where a login has none.
     """
 
     surface: Id

@@ -151,7 +151,7 @@ class VoiceRequests:
         """Find out what the recording would do."""
         surface = self._surface(ask.surface).id
         if ask.on:
-            self.hearing.trying.try_recording(surface)
+            self.hearing.trying.try_recording(client.number, surface)
         else:
             self.hearing.trying.leave(surface)
         return {}

@@ -119,6 +119,8 @@ class Hearing:
         if source is None:
             state, why = (TYPED, "") if taken is not None else (GONE, holding.why if holding is not None else "")
             changed = spoken.source is not None or (spoken.state, spoken.why) != (state, why)
+            if spoken.source is not None:
+                self.trying.lost(name, spoken)
             spoken.source, spoken.state, spoken.why, spoken.speaking = None, state, why, False
             return changed
         if source is spoken.source:

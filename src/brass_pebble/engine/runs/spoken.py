@@ -23,9 +23,10 @@ STARTING, HEARS, GONE, CANNOT, TYPED = "starting", "hears", "gone", "cannot", "t
 @dataclass
 class Replay:
     """A recording that is heard by a process of its own, so that its microphone goes on being heard; `over` when it was
-    heard to its end."""
+    heard to its end, `client` is who asked for it."""
 
     source: MicrophoneInput
+    client: int
     over: bool = False
 
 

@@ -89,6 +89,11 @@ class Trying:
         if spoken.records_until:
             spoken.records_until, spoken.recorded = 0, self.length(name)
 
+    def lost(self, name: str, spoken: Spoken) -> None:
+        """Its microphone is another one, or none: whatever it was used for is over, so that phrases count again."""
+        self.interrupted(name, spoken)
+        self._leave(spoken)
+
     # Trying out.
 
     def try_out(self, client: int, surface_id: str, phrase: Phrase, step: str) -> None:
@@ -150,6 +155,8 @@ class Trying:
         for name, spoken in self._hearing.spoken.items():
             if spoken.used_by == client:
                 self._free(name)
+            if spoken.replay is not None and spoken.replay.client == client:
+                self.leave(name)
 
     # Teaching.
 
@@ -274,7 +281,7 @@ class Trying:
                 for name, spoken in self._hearing.spoken.items()
                 if (spoken.recorded or spoken.records_until) and name in self._ports.desk.surfaces]
 
-    def try_recording(self, surface_id: str) -> None:
+    def try_recording(self, client: int, surface_id: str) -> None:
         """Find out what the recording of a surface would do now.
 
         Raises:
@@ -285,7 +292,7 @@ class Trying:
             raise Refusal(f"“{surface.name}” has no recording", "Record something first")
         self.leave(surface_id)
         source = MicrophoneInput(microphone_facts(f"{RECORDING}:{self.file(surface_id)}", "a recording"))
-        replay = spoken.replay = Replay(source)
+        replay = spoken.replay = Replay(source, client)
         self._begin_list(spoken)
         assert spoken.tries is not None
         spoken.tries.attentive_until, spoken.tries.speaks_until, spoken.tries.choices = 0, 0, ()

@@ -103,10 +103,12 @@ class Ear:
         sound = self._command.stdout.fileno()
         if not select.select([sound], [], [], FIRST_SOUND)[0]:
             return True
-        self._first = self._read() or b""
-        if not self._first:
+        first = self._read()
+        if first == b"":
             self._tell_gone()
-        return bool(self._first)
+            return False
+        self._first = first or b""
+        return True
 
     def run(self, follower: Follower) -> None:
         """Hear until the orders end, or the sound does."""

@@ -139,7 +139,7 @@ class HeardPanel(Static):
             self._large(f"{kept.left_ms / 1000:.0f} s left", f"bold {palette.brass}", rows - 2),
             Text("Recording. Nothing is sent. Say your phrases, and talk as you usually do. F8: stop",
                  style=palette.text, overflow="ellipsis", no_wrap=True),
-            Text("Only you can read the recording. F10 or logging out erases it.", style=palette.dim)])
+            Text("Only you can read the recording. F10: erase it", style=palette.dim)])
 
     def _dictated(self, readings: list[str], words: str) -> Text:
         """What a new phrase can have been, to be chosen from."""

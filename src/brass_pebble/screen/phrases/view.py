@@ -307,6 +307,7 @@ class PhrasesView(ListedView[Line]):
         elif voice is not None and voice.dictated is not None:
             await self.ask("hear_words", surface=voice.surface, on=False)
         elif voice is not None and voice.recording is not None and voice.recording.records:
+            self._tries_next = ""
             await self.ask("record_voice", surface=voice.surface, seconds=0)
         elif voice is not None and voice.tries_recording:
             await self.ask("try_recording", surface=voice.surface, on=False)
@@ -418,12 +419,13 @@ class PhrasesView(ListedView[Line]):
             return
         kept = voice.recording
         if kept is None or (kept.trouble and not kept.seconds):
-            await self.ask("record_voice", surface=voice.surface, seconds=RECORDS)
+            if await self.ask("record_voice", surface=voice.surface, seconds=RECORDS) is not None:
+                # It is tried as soon as it is whole, whether it is stopped or full.
+                self._tries_next = voice.surface
         elif not kept.records:
             await self.ask("try_recording", surface=voice.surface)
-        elif await self.ask("record_voice", surface=voice.surface, seconds=0) is not None:
-            # It is tried at once, as soon as it is whole.
-            self._tries_next = voice.surface
+        else:
+            await self.ask("record_voice", surface=voice.surface, seconds=0)
 
     @work(exclusive=True, group="record")
     async def action_erase(self) -> None:
