@@ -50,6 +50,38 @@ def test_the_reference_and_the_schema_are_what_is_declared() -> None:
     assert play["properties"]["do"] == {"enum": ["play"]} and "macro" in play["required"]
 
 
+def test_the_schema_has_one_form_whichever_version_of_the_library_wrote_it(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Libraries differ in the indentation of docstrings, and in the order of keys and of alternatives."""
+    monkeypatch.syspath_prepend(str(TOOLS))
+    import schema_form
+
+    class Held:
+        """What is held.
+
+            A line that is set in.
+
+        Another one.
+        """
+
+    def written(*, backwards: bool) -> dict[str, Any]:
+        turn: Any = reversed if backwards else list
+        text = Held.__doc__ if backwards else inspect.cleandoc(Held.__doc__ or "")
+        field = dict(turn([("anyOf", [*turn([{"type": "null"}, {"type": "string"}, {"$ref": "#/$defs/Other"}])]),
+                           ("default", None)]))
+        return dict(turn([
+            ("Other", {"type": "object", "title": "Other", "properties": {}, "description": "Not a class of ours."}),
+            ("Held", dict(turn([
+                ("title", "Held"), ("type", "object"), ("required", [*turn(["b", "a"])]), ("description", text),
+                ("properties", {"b": field, "a": {"enum": [*turn(["off", "on", "far"])]}})])))]))
+
+    one, other = (json.dumps(schema_form.in_our_form(written(backwards=way), {"Held": Held})) for way in (True, False))
+    assert one == other
+    held = json.loads(one)["Held"]
+    assert held["description"] == "What is held.\n\n    A line that is set in.\n\nAnother one."
+    assert held["properties"]["b"]["anyOf"] == [{"$ref": "#/$defs/Other"}, {"type": "string"}, {"type": "null"}]
+    assert held["required"] == ["b", "a"] and [*held["properties"]] == ["b", "a"]
+
+
 def test_every_request_has_one_handler_that_takes_its_type() -> None:
     found: dict[str, Any] = {}
     for part in PARTS:

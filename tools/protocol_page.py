@@ -10,6 +10,7 @@ from typing import Any
 
 import msgspec
 from msgspec import inspect as look
+from schema_form import in_our_form
 
 from brass_pebble.engine.clients import server
 from brass_pebble.protocol import table
@@ -142,19 +143,32 @@ def _structs(kind: Any) -> list[type]:
     return found
 
 
+def _all_structs(kinds: list[type]) -> list[type]:
+    """These and everything that they hold, each once."""
+    found: dict[type, None] = {}
+    waiting = [*kinds]
+    while waiting:
+        kind = waiting.pop(0)
+        if kind not in found:
+            found[kind] = None
+            waiting += [struct for field in look.type_info(kind).fields for struct in _structs(field.type)]
+    return [*found]
+
+
 def schema() -> str:
     """Every message as JSON Schema (draft 2020-12)."""
-    kinds = [*table.requests().values(), *dict.fromkeys(kind.reply for kind in table.requests().values()),
-             *table.news().values()]
-    names, components = msgspec.json.schema_components(kinds, ref_template="#/$defs/{name}")
-    by_kind = dict(zip(kinds, names, strict=True))
+    kinds = _all_structs([*table.requests().values(), *(kind.reply for kind in table.requests().values()),
+                          *table.news().values()])
+    refs, components = msgspec.json.schema_components(kinds, ref_template="#/$defs/{name}")
+    by_kind = dict(zip(kinds, refs, strict=True))
+    named = {ref["$ref"].rpartition("/")[2]: kind for kind, ref in by_kind.items()}
     whole = {
         "$schema": "https://json-schema.org/draft/2020-12/schema", "title": "The socket's protocol",
         "description": f"Version {VERSION}.  A line from a client is a request; one from the engine a reply or news.",
         "requests": {table.word_of(kind): {"request": by_kind[kind], "reply": by_kind[kind.reply]}
                      for kind in table.requests().values()},
         "oneOf": [by_kind[kind] for kind in (*table.requests().values(), *table.news().values())],
-        "$defs": components}
+        "$defs": in_our_form(components, named)}
     return json.dumps(whole, indent=1, ensure_ascii=False, sort_keys=False) + "\n"
 
 
