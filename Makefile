@@ -1,6 +1,9 @@
 # make demo         set up, and open the demo
 # make test         set up, and run every check and test
 # make check        linting and types
+# make lock         make requirements.lock anew; “make lock KEEP=1” changes only what it has to
+# make newest       run every check and test with the newest versions that pyproject.toml allows, and tell what broke
+# make oldest       the same with the oldest
 # make bench        measure, and print a table and JSON; “make bench voice”: spoken phrases
 # make screenshots  make the pictures in docs/screenshots anew
 # make samples      make the sample sheets in docs/samples anew
@@ -15,7 +18,7 @@ NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
          qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
          openbox:openbox sway:sway foot:foot wl-copy:wl-clipboard pulseaudio:pulseaudio parec:pulseaudio-utils arecord:alsa-utils flite:flite sox:sox setpriv:util-linux udevadm:udev libinput:libinput-tools
 
-.PHONY: demo test check bench voice screenshots samples protocol texts site system clean
+.PHONY: demo test check lock newest oldest bench voice screenshots samples protocol texts site system clean
 
 demo: $(BIN)/.run
 	@$(BIN)/brass-pebble demo
@@ -26,6 +29,12 @@ test: $(BIN)/.dev system check
 check: $(BIN)/.dev
 	$(BIN)/ruff check src tests benchmarks tools
 	$(BIN)/mypy
+
+lock: $(BIN)/python
+	@$(BIN)/python tools/lock.py $(if $(KEEP),--keep)
+
+newest oldest: $(BIN)/.dev system
+	$(BIN)/python tools/other_versions.py $@ $(TESTS)
 
 # With “make bench voice”, spoken phrases alone.
 bench: $(BIN)/.dev system
@@ -60,11 +69,11 @@ $(BIN)/python:
 	@echo "Setting up in .venv (about half a minute, once) …"
 	@$(PYTHON) -m venv .venv
 
-$(BIN)/.run: $(BIN)/python pyproject.toml
-	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[voice]' && touch $@
+$(BIN)/.run: $(BIN)/python pyproject.toml requirements.lock
+	@$(BIN)/python tools/install.py build program voice && touch $@
 
-$(BIN)/.dev: $(BIN)/python pyproject.toml
-	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]' && touch $@ $(BIN)/.run
+$(BIN)/.dev: $(BIN)/python pyproject.toml requirements.lock
+	@$(BIN)/python tools/install.py build program dev && touch $@ $(BIN)/.run
 
 system:
 	@sh tools/system_packages.sh $(NEEDS)

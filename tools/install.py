@@ -1,0 +1,120 @@
+"""Install what requirements.lock names into the environment of the Python that runs this: exact versions, by hash.
+
+    install.py [--only] [--any-version] GROUP …
+
+Groups are “program”, “build” and those of pyproject.toml.  Brass Pebble itself is installed as well, from here, so that
+a change of its source counts at once; not with --only.  With --any-version the lock is left aside, and the newest
+versions that the ranges allow are taken.  Only the standard library is needed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import re
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+from locked import LOCK, PROJECT, Lock, LockError, declared, groups, plain, read_lock, sum_of
+
+PIP = [sys.executable, "-m", "pip", "install", "--quiet", "--disable-pip-version-check"]
+HERE = f"{sys.version_info.major}.{sys.version_info.minor}"
+
+
+def usable_lock(file: Path = LOCK) -> Lock:
+    """The lock, if it is of what is declared.
+
+    Raises:
+        LockError: there is none, it cannot be read, or it was made of other ranges.
+    """
+    if not file.exists():
+        raise LockError(f"{file.name} is missing. Make it with: make lock")
+    lock = read_lock(file.read_text(encoding="utf-8"), file.name)
+    if lock.declared != sum_of(declared()):
+        raise LockError(f"{file.name} was made of other ranges than pyproject.toml has now. Make it anew with: "
+                        "make lock")
+    return lock
+
+
+def refusal(said: str, lock: Lock) -> str:
+    """What pip said when it would not install, as a sentence; empty if it was not about hashes."""
+    if "DO NOT MATCH THE HASHES" not in said:
+        return ""
+    # Each is told as “NAME==VERSION from WHERE (from -r FILE …):”, before what was expected and what came.
+    told = re.findall(r"^ {4}([A-Za-z0-9._-]+)==(\S+)[^\n]*:\n {8}Expected", said, flags=re.M)
+    names = " and ".join(f"{name} {version}" for name, version in told) or "one of the packages"
+    return (f"Setting up stopped: the file that came for {names} is not the one that requirements.lock names "
+            "(its hash does not fit). It was not installed. Try again from another network or mirror; if the file is "
+            "right, make the lock anew with: make lock")
+
+
+def install_locked(lock: Lock, names: list[str], *extra: str) -> None:
+    """Install these groups.
+
+    Raises:
+        LockError: a file is not the one that the lock names, or pip gave up.
+    """
+    with tempfile.TemporaryDirectory(prefix="bpi") as folder:
+        wanted = Path(folder) / "requirements.txt"
+        wanted.write_text("".join(pin.written() for pin in lock.of(*names)), encoding="utf-8")
+        done = subprocess.run([*PIP, "--require-hashes", "--no-deps", *extra, "-r", str(wanted)], check=False,
+                              stderr=subprocess.PIPE, text=True)
+    if done.returncode:
+        raise LockError(refusal(done.stderr, lock) or f"{done.stderr.strip()}\nSetting up stopped: pip could not "
+                        "install what requirements.lock names. What it says stands above.")
+
+
+def install_in_range(names: list[str]) -> None:
+    """Install the newest versions that the ranges of these groups allow.
+
+    Raises:
+        LockError: pip gave up.
+    """
+    rows = [row for name in names for row in plain(groups(declared()), name)]
+    done = subprocess.run([*PIP, "--upgrade", "--upgrade-strategy", "eager", *rows], check=False,
+                          stderr=subprocess.PIPE, text=True)
+    if done.returncode:
+        raise LockError(f"{done.stderr.strip()}\nSetting up stopped: pip found nothing that fits the ranges. What it "
+                        "says stands above.")
+
+
+def install_self() -> None:
+    """Brass Pebble from here; what builds it is installed already.
+
+    Raises:
+        LockError: pip gave up.
+    """
+    done = subprocess.run([*PIP, "--no-deps", "--no-build-isolation", "-e", str(PROJECT)], check=False,
+                          stderr=subprocess.PIPE, text=True)
+    if done.returncode:
+        raise LockError(f"{done.stderr.strip()}\nSetting up stopped: Brass Pebble itself could not be installed.")
+
+
+def main() -> int:
+    words = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
+    words.add_argument("groups", nargs="+", metavar="GROUP", choices=[*groups(declared())])
+    words.add_argument("--only", action="store_true", help="leave Brass Pebble itself out")
+    words.add_argument("--any-version", action="store_true", help="take the newest versions that the ranges allow")
+    asked = words.parse_args()
+    try:
+        lock = usable_lock()
+        if asked.any_version or HERE not in lock.pythons:
+            if not asked.any_version:
+                print(f"requirements.lock is for Python {', '.join(lock.pythons)}; for Python {HERE} the newest "
+                      "versions that the ranges allow are installed.")
+            install_in_range(asked.groups)
+        else:
+            install_locked(lock, asked.groups)
+        if not asked.only:
+            install_self()
+    except LockError as error:
+        print(error, file=sys.stderr)
+        return 1
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
