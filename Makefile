@@ -13,11 +13,6 @@
 
 PYTHON ?= python3
 BIN := .venv/bin
-# The command that a test needs, and the Debian package that has it.
-NEEDS := tmux:tmux Xvfb:xvfb xterm:xterm import:imagemagick xwininfo:x11-utils \
-         qemu-system-x86_64:qemu-system-x86 busybox:busybox-static depmod:kmod cpio:cpio systemd-analyze:systemd xclip:xclip pdftoppm:poppler-utils \
-         openbox:openbox sway:sway foot:foot wl-copy:wl-clipboard pulseaudio:pulseaudio parec:pulseaudio-utils arecord:alsa-utils flite:flite sox:sox setpriv:util-linux udevadm:udev libinput:libinput-tools
-
 .PHONY: demo test check lock newest oldest bench voice screenshots samples protocol texts site system clean
 
 demo: $(BIN)/.run
@@ -75,8 +70,8 @@ $(BIN)/.run: $(BIN)/python pyproject.toml requirements.lock
 $(BIN)/.dev: $(BIN)/python pyproject.toml requirements.lock
 	@$(BIN)/python tools/install.py build program dev && touch $@ $(BIN)/.run
 
-system:
-	@sh tools/system_packages.sh $(NEEDS)
+system: $(BIN)/python
+	@$(BIN)/python tools/system_packages.py
 
 clean:
 	rm -rf .venv .cache build .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -9,6 +9,7 @@ import sys
 import time
 from pathlib import Path
 
+from effort import Effort
 from figures import Figure, percentile
 from host import bare_loop, measured_engine, press_time, write_desk
 
@@ -30,10 +31,9 @@ while True:
     else:
         select.select([there], [there], [], 0.1)
 """
-PRESSES = 600
 
 
-def flooded_presses(folder: Path) -> list[Figure]:
+def flooded_presses(folder: Path, effort: Effort) -> list[Figure]:
     """Press to first effect with floods and without, in turn with a bare loop that shares the machine with them."""
     figures = []
     for kind, words in (("requests", "10,000 requests a second"), ("packets", "requests in packets of 59 KB")):
@@ -47,7 +47,7 @@ def flooded_presses(folder: Path) -> list[Figure]:
             flooder = subprocess.Popen([sys.executable, "-c", _FLOODER, str(path), kind])
             try:
                 time.sleep(1)
-                for _ in range(PRESSES):
+                for _ in range(effort.of(600, 20)):
                     time.sleep(chance.uniform(0.004, 0.012))
                     ours.append(press_time(in_write, out_read))
                     time.sleep(chance.uniform(0.004, 0.012))

@@ -11,18 +11,19 @@ import struct
 import subprocess
 import sys
 import time
+import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 from brass_pebble.client import EngineClient, start_engine
+from effort import Effort
 from figures import Figure, percentile
 
 HERE = Path(__file__).parent
 EVENT = struct.Struct("llHHi")
 SYN = EVENT.pack(0, 0, 0, 0, 0)
 KEY = 76  # Pad5
-ROUNDS = 5
 BRASS_PEBBLE = Path(sys.executable).parent / "brass-pebble"
 
 
@@ -66,7 +67,8 @@ def measured_engine(desk: Path, *options: str, pass_fds: tuple[int, ...] = ()) -
 @contextmanager
 def open_screen(desk: Path) -> Iterator[None]:
     """The real screen on that engine, in a terminal of its own."""
-    name = f"bench-{os.getpid()}"
+    # A name of its own each time: a server that is still ending would take the next one along.
+    name = f"bench-{uuid.uuid4().hex[:8]}"
     names = ("XDG_RUNTIME_DIR", "XDG_STATE_HOME")
     command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{n}={os.environ[n]}" for n in names),
                           str(BRASS_PEBBLE), "--desk", str(desk)])
@@ -122,8 +124,9 @@ def measured_presses(folder: Path, count: int) -> list[float]:
     return times
 
 
-def press_to_effect(folder: Path, count: int = 1000) -> list[Figure]:
+def press_to_effect(folder: Path, effort: Effort) -> list[Figure]:
     """With ordinary priority, and with the real-time one that a person may ask for."""
+    count = effort.of(1000, 20)
     return [*_press_to_effect(folder / "ordinary", "", count),
             *_press_to_effect(folder / "raised", " with --real-time", count, "--real-time")]
 
@@ -177,27 +180,29 @@ def play_and_record(folder: Path, binary: Path, *, steps: int, interval: str, bu
     return [late / 1e6 for late in json.loads(file.read_text())], [int(line) / 1e6 for line in told.split()]
 
 
-def lateness(folder: Path, binary: Path) -> list[Figure]:
+def lateness(folder: Path, binary: Path, effort: Effort) -> list[Figure]:
     """Steps 5 ms apart against the C loop; then 20 macros at once with a busy screen; then drift."""
     figures = []
+    steps, rounds_of = effort.of(2000, 40), effort.of(5, 1)
     for name, busy in (("alone", 0), ("20 macros and a busy screen", 20)):
-        rounds = [play_and_record(folder / f"late-{busy}-{turn}", binary, steps=2000, interval="5ms", busy=busy,
-                                  screen=bool(busy)) for turn in range(ROUNDS)]
+        rounds = [play_and_record(folder / f"late-{busy}-{turn}", binary, steps=steps, interval="5ms", busy=busy,
+                                  screen=bool(busy)) for turn in range(rounds_of)]
         # Pauses of the whole machine hit one or the other: the round counts in which the C loop was steadiest.
         ours, loop = min(rounds, key=lambda pair: percentile(pair[1], 0.99))
         value, beside = percentile(ours, 0.99), percentile(loop, 0.99)
-        figures.append(Figure(f"lateness of 2,000 steps 5 ms apart, {name}, median; beside C clock_nanosleep",
+        figures.append(Figure(f"lateness of {steps:,} steps 5 ms apart, {name}, median; beside C clock_nanosleep",
                               percentile(ours, 0.5), "ms", percentile(loop, 0.5)))
         figures.append(Figure(f"the same, {name}, 99th percentile", value, "ms", beside, "at most 2×",
                               value <= 2 * beside))
-    drifting, _ = play_and_record(folder / "drift", binary, steps=10_000, interval="2ms")
-    drift = abs(percentile(drifting[-500:], 0.5) - percentile(drifting[:500], 0.5))
-    figures.append(Figure("drift over 10,000 steps: medians of the last and first 500", drift, "ms", None,
-                          "under 1 ms", drift < 1))
+    drifting, _ = play_and_record(folder / "drift", binary, steps=effort.of(10_000, 100), interval="2ms")
+    ends = len(drifting) // 20
+    drift = abs(percentile(drifting[-ends:], 0.5) - percentile(drifting[:ends], 0.5))
+    figures.append(Figure(f"drift over {len(drifting):,} steps: medians of the last and first {ends}", drift, "ms",
+                          None, "under 1 ms", drift < 1))
     return figures
 
 
-def idle(folder: Path) -> list[Figure]:
+def idle(folder: Path, effort: Effort) -> list[Figure]:
     """Six surfaces open, nobody presses: wake-ups, memory, and how soon it was ready."""
     desk = write_desk(folder / "idle", surfaces=6)
     bench = folder / "bench.toml"
@@ -207,7 +212,8 @@ def idle(folder: Path) -> list[Figure]:
         text = text.replace(f'name = "Pad {index}"\n', f'name = "Pad {index}"\ndevice = {{ name = "Pad {index}" }}\n')
     (desk / "desk.toml").write_text(text)
     starts = []
-    for _ in range(5):
+    rounds, longest = effort.of(5, 1), effort.of(10, 1)
+    for _ in range(rounds):
         began = time.perf_counter()
         _, process = start_engine(desk, "--bench", str(bench), "--bench-only")
         starts.append(time.perf_counter() - began)
@@ -217,20 +223,20 @@ def idle(folder: Path) -> list[Figure]:
             lines = Path(f"/proc/{pid}/status").read_text().splitlines()
             return next(int(line.split()[1]) for line in lines if line.startswith(field))
         before = status("voluntary_ctxt_switches")
-        time.sleep(4 if len(starts) > 1 else 10)
+        time.sleep(4 if len(starts) > 1 else longest)
         wakes, memory = status("voluntary_ctxt_switches") - before, status("VmRSS") / 1024
         process.send_signal(signal.SIGTERM)
         process.wait()
         if len(starts) == 1:
             first = (wakes, memory)
     python = []
-    for _ in range(5):
+    for _ in range(rounds):
         began = time.perf_counter()
         subprocess.run([sys.executable, "-c", "pass"], check=True)
         python.append(time.perf_counter() - began)
     return [
-        Figure("wake-ups in 10 s, six surfaces, nobody presses", first[0], "", None, "none", first[0] == 0),
+        Figure(f"wake-ups in {longest} s, six surfaces, nobody presses", first[0], "", None, "none", first[0] == 0),
         Figure("memory of the engine (VmRSS)", first[1], "MB", None, "under 60 MB", first[1] < 60),
-        Figure("ready after its start, median of 5; beside an empty Python", percentile(starts, 0.5), "s",
+        Figure(f"ready after its start, median of {rounds}; beside an empty Python", percentile(starts, 0.5), "s",
                percentile(python, 0.5), "within 0.6 s", percentile(starts, 0.5) < 0.6),
     ]

@@ -12,6 +12,7 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
 from brass_pebble.client import EngineClient
+from effort import Effort
 from figures import Figure, percentile
 from host import measured_engine, press_time, write_desk
 
@@ -56,7 +57,7 @@ def display() -> Iterator[None]:
             os.environ["DISPLAY"] = before
 
 
-def press_with_layers(folder: Path, count: int = 2000) -> list[Figure]:
+def press_with_layers(folder: Path, effort: Effort) -> list[Figure]:
     """The same press on both engines in turn; the layered one is told of another focus now and then."""
     plain_desk, layered_desk = write_desk(folder / "plain"), write_layered(folder / "layered")
     pipes = [os.pipe() for _ in range(4)]
@@ -69,7 +70,7 @@ def press_with_layers(folder: Path, count: int = 2000) -> list[Figure]:
         socket, _ = stack.enter_context(measured_engine(layered_desk, "--source", str(other_in), "--target",
                                                         str(other_out), pass_fds=(other_in, other_out)))
         client = stack.enter_context(EngineClient(socket, "bench"))
-        for index in range(count):
+        for index in range(effort.of(2000, 30)):
             time.sleep(chance.uniform(0.003, 0.008))
             plain.append(press_time(plain_write, plain_read))
             time.sleep(chance.uniform(0.003, 0.008))

@@ -10,36 +10,37 @@ import shlex
 import subprocess
 import threading
 import time
+import uuid
 from pathlib import Path
 
 from brass_pebble.client import EngineClient
 from brass_pebble.core.macro.reader import read_macro
 from brass_pebble.core.play.player import Player
 from brass_pebble.core.play.router import Router
+from effort import Effort
 from figures import Figure, percentile
 from host import BRASS_PEBBLE, measured_engine
 
-RUNS, STEPS, SURFACES = 50, 200, 8
-ROUNDS = 3
-STARTS = 4_000
+RUNS, SURFACES = 50, 8
 
 
-def many_runs(folder: Path) -> list[Figure]:
+def many_runs(folder: Path, effort: Effort) -> list[Figure]:
     """50 runs at once of 200 key events each, while eight surfaces are pressed."""
-    rounds = [_many_runs(folder / f"many-{turn}") for turn in range(ROUNDS)]
+    steps = effort.of(200, 20)
+    rounds = [_many_runs(folder / f"many-{turn}", steps) for turn in range(effort.of(3, 1))]
     # A pause of the whole machine hits any of them: the steadiest counts, and all are told.
     best = min(rounds, key=lambda found: percentile(found[0], 0.99))
     lates, loop = best[0], best[4]
     others = ", ".join(f"{percentile(found[0], 0.99):.2f}" for found in rounds)
     return [
-        Figure(f"lateness, {RUNS} runs at once of {STEPS} events beside {SURFACES} busy surfaces, 99th percentile "
+        Figure(f"lateness, {RUNS} runs at once of {steps} events beside {SURFACES} busy surfaces, 99th percentile "
                f"(rounds: {others}); beside a sleeping Python thread", percentile(lates, 0.99), "ms",
                percentile(loop, 0.99), "under 3 ms", percentile(lates, 0.99) < 3),
         Figure("events lost, out of order, or early", sum(found[1] + found[2] + found[3] for found in rounds), "",
                None, "none", sum(found[1] + found[2] + found[3] for found in rounds) == 0)]
 
 
-def _many_runs(folder: Path) -> tuple[list[float], int, int, int, list[float]]:
+def _many_runs(folder: Path, steps: int) -> tuple[list[float], int, int, int, list[float]]:
     (folder / "macros").mkdir(parents=True)
     text = 'format = 1\nname = "Many"\noutput = "stage"\ntap = "1ms"\n'
     bench = ""
@@ -53,7 +54,7 @@ def _many_runs(folder: Path) -> tuple[list[float], int, int, int, list[float]]:
             if not (modifier and letter.isalpha())] + [f"F{number}" for number in range(9, 25)]
     for index in range(RUNS):
         (folder / "macros" / f"run-{index}.macro").write_text(
-            f"again both\nwait {index % 7}ms\nrepeat {STEPS // 2} every 20ms\n  tap {keys[index]} for 9ms\n")
+            f"again both\nwait {index % 7}ms\nrepeat {steps // 2} every 20ms\n  tap {keys[index]} for 9ms\n")
     file = folder / "all.json"
     with measured_engine(folder, "--record-all", str(file), "--bench", str(folder / "bench.toml")) as (socket, _), \
             EngineClient(socket) as client:
@@ -69,7 +70,7 @@ def _many_runs(folder: Path) -> tuple[list[float], int, int, int, list[float]]:
         threading.Thread(target=sleeper, daemon=True).start()
         for index in range(RUNS):
             client.ask("play", macro=f"run-{index}")
-        end = time.monotonic() + STEPS / 2 * 0.02 + 0.5
+        end = time.monotonic() + steps / 2 * 0.02 + 0.5
         presses = 0
         while time.monotonic() < end:
             for down in (True, False):
@@ -83,46 +84,48 @@ def _many_runs(folder: Path) -> tuple[list[float], int, int, int, list[float]]:
     for run, what, planned, _ in rows:
         runs.setdefault(run, []).append((planned, what))
     long = [events for events in runs.values() if len(events) > 10]
-    lost = RUNS * STEPS - sum(len(events) for events in long)
+    lost = RUNS * steps - sum(len(events) for events in long)
     disorder = sum(a[0] > b[0] for events in long for a, b in itertools.pairwise(events))
     early = sum(late < 0 for _, _, _, late in rows)
     return [late / 1e6 for _, _, _, late in rows], lost, disorder, early, loop
 
 
-def reading(folder: Path) -> list[Figure]:
+def reading(folder: Path, effort: Effort) -> list[Figure]:
     """Reading and laying out 10,000 different lines, and opening 5,000 steps in the view."""
-    text = "\n".join(f"tap {'ABCDEFGH'[i % 8]} for {i % 977 + 1}ms\nwait {i * 7 % 4999 + 1}ms" for i in range(5000))
+    lines, rounds = effort.of(10_000, 400), effort.of(5, 1)
+    text = "\n".join(f"tap {'ABCDEFGH'[i % 8]} for {i % 977 + 1}ms\nwait {i * 7 % 4999 + 1}ms"
+                     for i in range(lines // 2))
     times = []
-    for _ in range(5):
+    for _ in range(rounds):
         from brass_pebble.core.macro import reader
         reader._tree.cache_clear()
         began = time.perf_counter()
         read_macro(text)
         times.append(time.perf_counter() - began)
     beside = []
-    for _ in range(5):
+    for _ in range(rounds):
         began = time.perf_counter()
         for line in text.splitlines():
             re.match(r"(\w+) (\w+)(?: for (\w+))?", line)
         beside.append(time.perf_counter() - began)
-    opened, moved = _open_long(folder / "view", text.rsplit("\n", 5000)[0])
-    opened_short, moved_short = _open_long(folder / "short", text.rsplit("\n", 9950)[0])
+    opened, moved = _open_long(folder / "view", text.rsplit("\n", lines // 2)[0], effort)
+    opened_short, moved_short = _open_long(folder / "short", text.rsplit("\n", lines - 50)[0], effort)
     return [
-        Figure("reading 10,000 different lines, best of 5; beside one regular expression a line", min(times), "s",
-               min(beside), "under 1 s", min(times) < 1),
-        Figure("opening a macro of 5,000 steps in the view, key to drawn lanes, best of 3; beside one of 50",
-               opened, "s", opened_short, "under 0.3 s", opened < 0.3),
+        Figure(f"reading {lines:,} different lines, best of {rounds}; beside one regular expression a line", min(times),
+               "s", min(beside), "under 1 s", min(times) < 1),
+        Figure(f"opening a macro of {lines // 2:,} steps in the view, key to drawn lanes, best of {effort.of(3, 1)}; "
+               "beside one of 50", opened, "s", opened_short, "under 0.3 s", opened < 0.3),
         Figure("moving to the next bar in it, key to screen, median; beside one of 50", moved, "ms", moved_short,
                "not felt: under 100 ms", moved < 100)]
 
 
-def starting() -> list[Figure]:
+def starting(effort: Effort) -> list[Figure]:
     """From a client's wish to the first effect, in the core alone: a macro with values beside others."""
     texts = {"values": "let x be number + 1\nlet name be \"a\" + text(x)\nif x > 0\n  tap A\n",
              "live": "if strength > 0\n  tap A\n", "plain": "tap A\n"}
     read = {name: read_macro(text)[0] for name, text in texts.items()}
     took: dict[str, list[float]] = {name: [] for name in texts}
-    for _ in range(STARTS):
+    for _ in range(effort.of(4_000, 40)):
         for name, macro in read.items():
             router, out = Router(Player()), []
             began = time.perf_counter_ns()
@@ -137,11 +140,11 @@ def starting() -> list[Figure]:
         Figure("the same; beside one that is the same for every press", found["values"], "ms", found["plain"])]
 
 
-def _open_long(folder: Path, text: str) -> tuple[float, float]:
+def _open_long(folder: Path, text: str, effort: Effort) -> tuple[float, float]:
     (folder / "macros").mkdir(parents=True)
     (folder / "desk.toml").write_text('format = 1\nname = "Long"\noutput = "stage"\n')
     (folder / "macros" / "long.macro").write_text(text + "\n")
-    name = f"bench-{os.getpid()}"
+    name = f"bench-{uuid.uuid4().hex[:8]}"
     tmux = ["tmux", "-L", name, "-f", "/dev/null"]
     names = ("XDG_RUNTIME_DIR", "XDG_STATE_HOME", "XDG_CONFIG_HOME")
     command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{n}={os.environ[n]}" for n in names),
@@ -164,7 +167,7 @@ def _open_long(folder: Path, text: str) -> tuple[float, float]:
     try:
         wait("no surfaces yet")
         opened = []
-        for _ in range(3):
+        for _ in range(effort.of(3, 1)):
             key("O")
             wait("Part of a macro")
             time.sleep(0.3)
@@ -172,7 +175,7 @@ def _open_long(folder: Path, text: str) -> tuple[float, float]:
             opened.append(wait("selected:"))
             time.sleep(0.5)
             moves = []
-            for number in range(2, 22):
+            for number in range(2, effort.of(22, 4)):
                 key("Right")
                 moves.append(1000 * wait(f"line {2 * number - 1} "))
             key("Escape")
@@ -182,6 +185,6 @@ def _open_long(folder: Path, text: str) -> tuple[float, float]:
         subprocess.run([*tmux, "kill-server"], check=False, capture_output=True)
 
 
-def macros(folder: Path) -> list[Figure]:
+def macros(folder: Path, effort: Effort) -> list[Figure]:
     """All of it."""
-    return [*many_runs(folder / "many"), *starting(), *reading(folder / "reading")]
+    return [*many_runs(folder / "many", effort), *starting(effort), *reading(folder / "reading", effort)]

@@ -94,7 +94,7 @@ def main() -> None:
     options = parser.parse_args()
     target = options.target if options.target >= 0 else os.open(os.devnull, os.O_WRONLY)
     output = TimedOutput(target, 183)  # F13
-    store = DeskStore(options.desk, paths.state_folder() / "versions")
+    store = DeskStore(options.desk, paths.state_folder() / "versions" / paths.desk_key(options.desk))
     store.lock()
     if options.record_all:
         output.all = []

@@ -14,12 +14,12 @@ from pathlib import Path
 
 from brass_pebble.client import EngineClient
 from brass_pebble.core.rtp.packets import ACCEPT, INVITE, Exchange, read_packet
+from effort import Effort
 from figures import Figure, percentile
 from host import measured_engine
 
 PEERS = 8
 A_SECOND = 1_000
-SECONDS = int(os.environ.get("BENCH_SECONDS", "60"))
 # Of a hundred events so many are strokes of a pad; the others turn a knob.
 STROKES = 10
 HEAD = struct.Struct(">BBHII")
@@ -142,10 +142,10 @@ while True:
 """
 
 
-def play(peers: list[Peer], pid: int) -> tuple[float, float]:
+def play(peers: list[Peer], pid: int, seconds: int) -> tuple[float, float]:
     """Send everything at its time and take what comes back; seconds, and the processor time used by a process."""
     began, used = time.perf_counter(), processor_time(pid)
-    sent, total = 0, SECONDS * A_SECOND
+    sent, total = 0, seconds * A_SECOND
     while sent < total:
         due = min(total, int((time.perf_counter() - began) * A_SECOND))
         for _ in range(due - sent):
@@ -169,7 +169,7 @@ def times_of(peers: list[Peer]) -> list[float]:
                                 *zip(peer.struck, peer.stroke_answers, strict=False)]]
 
 
-def bare_times(port: int) -> list[float]:
+def bare_times(port: int, seconds: int) -> list[float]:
     """The same events through the bare loop."""
     process = subprocess.Popen([sys.executable, "-c", Bare.CODE, str(port + 1)], stdout=subprocess.PIPE)
     try:
@@ -178,16 +178,16 @@ def bare_times(port: int) -> list[float]:
         for peer in peers:
             peer.data.connect(("127.0.0.1", port + 1))
             peer.data.setblocking(False)
-        play(peers, process.pid)
+        play(peers, process.pid, seconds)
         return times_of(peers)
     finally:
         process.kill()
         process.wait()
 
 
-def eight_surfaces(folder: Path) -> list[Figure]:
+def eight_surfaces(folder: Path, effort: Effort) -> list[Figure]:
     """Eight thousand events a second: the time from each to its effect, losses, order, and the processor's share."""
-    port = 26_004
+    port, seconds = 26_004, effort.of(60, 1)
     desk = write_moving_desk(folder, port)
     with measured_engine(desk) as (path, pid), EngineClient(path, "bench") as client:
         peers = [Peer(number, port) for number in range(PEERS)]
@@ -198,14 +198,14 @@ def eight_surfaces(folder: Path) -> list[Figure]:
         while any(s["state"] != "taken" for s in client.ask("desk")["desk"]["surfaces"]):
             assert time.monotonic() < end
             time.sleep(0.05)
-        lasted, share = play(peers, pid)
+        lasted, share = play(peers, pid, seconds)
         lost = sum(len(peer.turned) + len(peer.struck) - len(peer.answered) - len(peer.stroke_answers)
                    for peer in peers)
         network = client.ask("sessions")["peers"]
-    times, beside = times_of(peers), bare_times(port + 100)
+    times, beside = times_of(peers), bare_times(port + 100, seconds)
     wrong = sum(peer.wrong for peer in peers)
     dropped = sum(row["lost"] + row["dropped"] for row in network)
-    name = f"{PEERS} surfaces, {A_SECOND:,} events a second each, {SECONDS} s"
+    name = f"{PEERS} surfaces, {A_SECOND:,} events a second each, {seconds} s"
     return [Figure(f"{name}: effects missing", lost, "", None, "none", lost == 0),
             Figure(f"{name}: out of order", wrong, "", None, "none", wrong == 0),
             Figure(f"{name}: packets that the engine missed", dropped, "", None, "none", dropped == 0),

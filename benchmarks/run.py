@@ -1,12 +1,14 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [press] [flood] [layers] [focus] [late] [idle] [macros] [moving] [large] [machine]
+    python benchmarks/run.py [--short] [press] [flood] [layers] [focus] [late] [idle] [macros] [moving] [large]
+                             [machine]
 
-All of it, without a name.
+All of it, without a name.  With --short as little as shows that everything still runs; its figures tell nothing.
 """
 
 from __future__ import annotations
 
+import argparse
 import json
 import os
 import platform
@@ -14,8 +16,10 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
+from effort import Effort
 from figures import Figure, percentile, table
 from flood import flooded_presses
 from focus import focus_to_layer, many_layers
@@ -40,11 +44,12 @@ def build_loops() -> Path:
     return binary
 
 
-def in_the_machine(folder: Path) -> list[Figure]:
+def in_the_machine(folder: Path, effort: Effort) -> list[Figure]:
     """Node to node in the virtual machine."""
+    build_loops()
     sys.path.insert(0, str(PROJECT / "tests"))
     from vm.machine import run_job
-    outcome = run_job("python benchmarks/guest.py 500", folder / "job")
+    outcome = run_job(f"python benchmarks/guest.py {effort.of(500, 12)}", folder / "job")
     line = next((line for line in outcome.output.splitlines() if line.startswith("{")), "")
     if not line:
         raise RuntimeError(outcome.output)
@@ -63,36 +68,38 @@ def in_the_machine(folder: Path) -> list[Figure]:
             *figures("a note at an ALSA port to its key, median; beside the key of a HID pad", "midi", "engine")]
 
 
+# Each part: what it is measured with, in a folder of its own.
+PARTS: dict[str, Callable[[Path, Effort], list[Figure]]] = {
+    "press": press_to_effect,
+    "flood": flooded_presses,
+    "layers": press_with_layers,
+    "focus": lambda folder, effort: [*focus_to_layer(folder / "windows", effort),
+                                     *many_layers(folder / "many", effort)],
+    "late": lambda folder, effort: lateness(folder, build_loops(), effort),
+    "idle": idle,
+    "macros": macros,
+    "moving": eight_surfaces,
+    "large": large_desk,
+    "machine": in_the_machine,
+}
+
+
 def main() -> int:
-    wanted = set(sys.argv[1:]) or {"press", "flood", "layers", "focus", "late", "idle", "macros", "moving", "large",
-                                   "machine"}
-    binary = build_loops()
+    words = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
+    words.add_argument("parts", nargs="*", metavar="PART", help=", ".join(PARTS))
+    words.add_argument("--short", action="store_true", help="as little of each as shows that it runs")
+    asked = words.parse_args()
+    if unknown := [name for name in asked.parts if name not in PARTS]:
+        words.error(f"no part {', '.join(unknown)}. Available: {', '.join(PARTS)}")
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb") as name:
         folder = Path(name)
-        for variable in ("XDG_RUNTIME_DIR", "XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+        for variable in ("XDG_RUNTIME_DIR", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
             os.environ[variable] = str(folder / variable[4:7].lower())
             (folder / variable[4:7].lower()).mkdir(mode=0o700)
-        if "press" in wanted:
-            figures += press_to_effect(folder)
-        if "flood" in wanted:
-            figures += flooded_presses(folder / "flood")
-        if "layers" in wanted:
-            figures += press_with_layers(folder)
-        if "focus" in wanted:
-            figures += [*focus_to_layer(folder / "focus"), *many_layers(folder / "many")]
-        if "late" in wanted:
-            figures += lateness(folder, binary)
-        if "idle" in wanted:
-            figures += idle(folder)
-        if "macros" in wanted:
-            figures += macros(folder)
-        if "moving" in wanted:
-            figures += eight_surfaces(folder / "moving")
-        if "large" in wanted:
-            figures += large_desk(folder / "large")
-        if "machine" in wanted:
-            figures += in_the_machine(folder)
+        for part in asked.parts or PARTS:
+            (folder / "measured" / part).mkdir(parents=True)
+            figures += PARTS[part](folder / "measured" / part, Effort(asked.short))
     print(f"{time.strftime('%Y-%m-%d')}, {platform.machine()}, {os.cpu_count()} cores, Linux {platform.release()}, "
           f"Python {platform.python_version()}\n")
     print(table(figures))

@@ -1,4 +1,5 @@
-"""Measures spoken phrases: `python benchmarks/voice.py [accuracy] [human] [people] [free] [talk] [latency] [load]`.
+"""Measures spoken phrases: `python benchmarks/voice.py [--short] [accuracy] [human] [people] [free] [talk]
+[latency] [load]`.
 
 Voices are flite's, made from recordings; noise is sox's pink noise.  Human recordings, of phrases and of reading, are
 those in the source package of pocketsphinx, fetched by pip.  Nothing of it is kept with the project.
@@ -6,6 +7,7 @@ those in the source package of pocketsphinx, fetched by pip.  Nothing of it is k
 
 from __future__ import annotations
 
+import argparse
 import json
 import os
 import signal
@@ -16,9 +18,10 @@ import tarfile
 import tempfile
 import time
 import wave
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from decimal import Decimal
+from importlib.metadata import version
 from multiprocessing import Pool
 from pathlib import Path
 from typing import Any
@@ -45,6 +48,7 @@ from brass_pebble.kinds.voice.follower import Follower, Judged
 from brass_pebble.kinds.voice.recogniser import RATE
 from brass_pebble.kinds.voice.sources import read_wav
 from brass_pebble.kinds.voice.sphinx import Sphinx
+from effort import Effort
 from figures import Figure, percentile, table
 from people import free_words, people
 from said import CACHE, VOICES, spoken, with_noise
@@ -98,10 +102,11 @@ def _first(judged: Judged) -> str:
     return _words(best.reading.phrase, best.reading.values)
 
 
-def accuracy() -> list[Figure]:
+def accuracy(effort: Effort) -> list[Figure]:
     """Four voices, clean and with noise, 40 phrases and the numbers 0 to 100."""
-    texts = [*PHRASES, *(f"level {say_number(number)}" for number in range(101))]
-    jobs = [(text, voice, noise) for noise in (0, 20, 10) for voice in VOICES for text in texts]
+    texts = [*PHRASES, *(f"level {say_number(number)}" for number in range(101))][:effort.of(141, 3)]
+    voices = VOICES[:effort.of(4, 1)]
+    jobs = [(text, voice, noise) for noise in (0, 20, 10) for voice in voices for text in texts]
     with Pool(2, _prepare, (False,)) as pool:
         found = pool.map(_said, jobs, chunksize=16)
     figures = []
@@ -114,8 +119,8 @@ def accuracy() -> list[Figure]:
                  if kind == SURE and what != text]
         wrong_all += len(wrong)
         figures += [
-            Figure(f"phrases done at once, {name}, {len(rows)} of 4 voices", 100 * right / len(rows), "%", None,
-                   "at least 95 %" if noise != 10 else "", right >= 0.95 * len(rows) if noise != 10 else None),
+            Figure(f"phrases done at once, {name}, {len(rows)} of {len(voices)} voices", 100 * right / len(rows), "%",
+                   None, "at least 95 %" if noise != 10 else "", right >= 0.95 * len(rows) if noise != 10 else None),
             Figure(f"the same, {name}: done at once, or the right one is among two or more that are asked about",
                    100 * (right + offered) / len(rows), "%"),
             Figure(f"the same, {name}: another one was done", 100 * len(wrong) / len(rows), "%", None, "under 0.5 %",
@@ -123,7 +128,7 @@ def accuracy() -> list[Figure]:
         print(name, "another one:", wrong[:12], file=sys.stderr)
         print(name, "by voice:", {voice: sum([what for kind, what, _ in heard if kind == SURE] == [text]
                                              for text, whose, _, heard, _ in rows if whose == voice)
-                                  for voice in VOICES}, file=sys.stderr)
+                                  for voice in voices}, file=sys.stderr)
     figures.append(Figure("processor time of the recogniser while somebody talks, share of one core",
                           100 * statistics.mean(row[4] for row in found), "%", None, "under 60 %", True))
     return figures
@@ -135,7 +140,8 @@ def human_folder() -> Path | None:
     if not folder.exists():
         with tempfile.TemporaryDirectory() as name:
             done = subprocess.run([sys.executable, "-m", "pip", "download", "-q", "--no-binary", "pocketsphinx",
-                                   "--no-deps", "-d", name, "pocketsphinx"], capture_output=True, check=False)
+                                   "--no-deps", "-d", name, f"pocketsphinx=={version('pocketsphinx')}"],
+                                  capture_output=True, check=False)
             packed = next(iter(Path(name).glob("*.tar.gz")), None)
             if done.returncode or packed is None:
                 return None
@@ -162,7 +168,7 @@ def _one(name: str, *say: str, **slots: Any) -> Phrase:
     return Phrase(name, tuple(read_wording(text, tuple(slots)) for text in say), slots)
 
 
-def human() -> list[Figure]:
+def human(effort: Effort) -> list[Figure]:
     """Real people: the few phrases that there are, among 40 others; and reading, which is none."""
     folder = human_folder()
     if folder is None:
@@ -188,13 +194,14 @@ def human() -> list[Figure]:
         follower.drop()
         return found
     right = 0
-    for name, text in meant.items():
+    for name, text in [*meant.items()][:effort.of(len(meant), 1)]:
         judged = heard(folder / name)
         good = any(each.verdict.kind == SURE and each.verdict.heard[0].reading.said == text for each in judged)
         right += good
         print(name, text, [(each.verdict.kind, each.verdict.why, each.verdict.best and each.verdict.best.alike)
                            for each in judged], file=sys.stderr)
     read = [*sorted((folder / "data" / "librivox").glob("*.wav")), folder / "regression" / "chan3.raw"]
+    read = read[:effort.of(len(read), 1)]
     seconds = sum(file.stat().st_size for file in read) / RATE / 2
     false = sum(each.verdict.kind == SURE for file in read for each in heard(file))
     return [Figure(f"human recordings of {len(meant)} phrases, understood at once", 100 * right / len(meant), "%", None,
@@ -209,10 +216,10 @@ def _talked(job: tuple[str, str]) -> tuple[float, list[tuple[Any, ...]]]:
                      job[0]) for each in judged]
 
 
-def running_talk() -> list[Figure]:
+def running_talk(effort: Effort) -> list[Figure]:
     """Half an hour of talk, long sentences and short ones: nothing of it is a phrase."""
-    jobs = [(text, VOICES[index % 4]) for index, text in enumerate(talk(300))]
-    jobs += [(text, voice) for text in short_talk() for voice in VOICES]
+    jobs = [(text, VOICES[index % 4]) for index, text in enumerate(talk(effort.of(300, 2)))]
+    jobs += [(text, voice) for text in short_talk() for voice in VOICES][:effort.of(100_000, 4)]
     figures = []
     for attention in (False, True):
         with Pool(2, _prepare, (attention,)) as pool:
@@ -277,11 +284,11 @@ def _studio(base: Path, *, listens: bool = True) -> Iterator[tuple[SoundServer, 
         server.kill()
 
 
-def latency() -> list[Figure]:
+def latency(effort: Effort) -> list[Figure]:
     """From the end of speech to the first key, through a real microphone; and a loop that is ended by voice."""
     firsts, waits, ends = [], [], []
     with tempfile.TemporaryDirectory(prefix="bpv") as name, _studio(Path(name)) as (server, client, _):
-        for index, text in enumerate(PHRASES[:30]):
+        for index, text in enumerate(PHRASES[:effort.of(30, 2)]):
             known = len(client.ask("traces", count=500)["traces"])
             server.play(spoken(text, VOICES[index % 3])).wait()
             until = time.monotonic() + 3
@@ -292,7 +299,7 @@ def latency() -> list[Figure]:
             if trace["first_ms"] is not None:
                 firsts.append(trace["first_ms"])
                 waits.append(client.ask("voices")["voices"][0]["last"]["waited_ms"])
-        for voice in VOICES[:3]:
+        for voice in VOICES[:effort.of(3, 1)]:
             client.ask("play", macro="scroll")
             time.sleep(0.8)
             server.play(spoken("cancel everything", voice)).wait()
@@ -325,16 +332,16 @@ def _ear() -> int:
                               check=True).stdout.split()[0])
 
 
-def load() -> list[Figure]:
+def load(effort: Effort) -> list[Figure]:
     """What hearing costs: processor, memory, the time that it is away when it dies, and what it does to a key."""
     with tempfile.TemporaryDirectory(prefix="bpv") as name, _studio(Path(name)) as (server, client, _):
         ear = _ear()
         time.sleep(1)
         before, began = _times(ear), time.monotonic()
-        time.sleep(10)
+        time.sleep(effort.of(10, 1))
         silence = 100 * (_times(ear) - before) / (time.monotonic() - began)
         before, began = _times(ear), time.monotonic()
-        for index, text in enumerate(talk(3)):
+        for index, text in enumerate(talk(effort.of(3, 1))):
             server.play(spoken(text, VOICES[index % 4])).wait()
         talking = 100 * (_times(ear) - before) / (time.monotonic() - began)
         memory = next(int(line.split()[1]) / 1024 for line in Path(f"/proc/{ear}/status").read_text().splitlines()
@@ -343,7 +350,7 @@ def load() -> list[Figure]:
         # Alone, this server's loudspeaker without a device falls back to blocks of two seconds once nobody listens.
         other = subprocess.Popen(["parec", "--latency-msec=20", "--device=booth_mic"], stdout=subprocess.DEVNULL,
                                  env={**os.environ, "PULSE_SERVER": server.address})
-        for _ in range(5):
+        for _ in range(effort.of(5, 1)):
             ear = _ear()
             os.kill(ear, signal.SIGKILL)
             killed = time.monotonic()
@@ -354,41 +361,48 @@ def load() -> list[Figure]:
             away.append(time.monotonic() - killed)
             time.sleep(0.5)
         other.kill()
-    quiet, busy = _press_beside_talk()
+    quiet, busy = _press_beside_talk(effort)
     return [Figure("the recogniser in silence, share of one core", silence, "%", None, "under 5 %", silence < 5),
             Figure("while somebody talks without a pause, share of one core", talking, "%", None, "under 60 %",
                    talking < 60),
             Figure("memory of the recogniser, most (VmHWM)", memory, "MB", None, "under 150 MB", memory < 150),
-            Figure("killed, until it hears again, longest of 5", max(away), "s", None, "within 2 s", max(away) < 2),
+            Figure(f"killed, until it hears again, longest of {len(away)}", max(away), "s", None, "within 2 s",
+                   max(away) < 2),
             Figure("press to effect of a key while somebody talks, median; beside the same without voice",
                    statistics.median(busy), "ms", statistics.median(quiet), "at most 1.1×",
                    statistics.median(busy) <= 1.1 * statistics.median(quiet))]
 
 
-def _press_beside_talk() -> tuple[list[float], list[float]]:
+def _press_beside_talk(effort: Effort) -> tuple[list[float], list[float]]:
     """Presses of a measured engine, without and beside a recogniser that hears somebody talk."""
     from host import measured_presses
     quiet, busy = [], []
     with tempfile.TemporaryDirectory(prefix="bpv") as name, _studio(Path(name)) as (server, _, _):
-        for round_ in range(4):
+        for round_ in range(effort.of(4, 1)):
             for talks, times in ((False, quiet), (True, busy)):
                 playing = [server.play(spoken(text, VOICES[round_])) for text in talk(1)] if talks else []
                 time.sleep(1.2)
-                times.extend(measured_presses(Path(name) / f"{round_}-{talks}", 60))
+                times.extend(measured_presses(Path(name) / f"{round_}-{talks}", effort.of(60, 10)))
                 for one in playing:
                     one.wait()
     return quiet, busy
 
 
-PARTS = {"accuracy": accuracy, "human": human, "people": people, "free": free_words, "talk": running_talk,
-         "latency": latency, "load": load}
+PARTS: dict[str, Callable[[Effort], list[Figure]]] = {
+    "accuracy": accuracy, "human": human, "people": people, "free": free_words, "talk": running_talk,
+    "latency": latency, "load": load}
 
 
 def main() -> int:
-    wanted = [name for name in PARTS if name in sys.argv[1:]] or list(PARTS)
+    words = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
+    words.add_argument("parts", nargs="*", metavar="PART", help=", ".join(PARTS))
+    words.add_argument("--short", action="store_true", help="as little of each as shows that it runs")
+    asked = words.parse_args()
+    if unknown := [name for name in asked.parts if name not in PARTS]:
+        words.error(f"no part {', '.join(unknown)}. Available: {', '.join(PARTS)}")
     figures: list[Figure] = []
-    for name in wanted:
-        figures += PARTS[name]()
+    for name in asked.parts or PARTS:
+        figures += PARTS[name](Effort(asked.short))
     print(table(figures))
     print("\n" + json.dumps([figure.as_dict() for figure in figures]))
     return 0

@@ -26,6 +26,7 @@ from brass_pebble.cli.main import main
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
 from brass_pebble.engine.disk.tighten import tighten
+from needed import needs
 from terminal import BRASS_PEBBLE, Terminal
 
 # A busy machine pauses now and then; what has to be quick is measured by the benchmarks.
@@ -130,6 +131,7 @@ def demo() -> Iterator[Terminal]:
 @pytest.fixture
 def display(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """An X server of its own, without a monitor."""
+    needs("Xvfb")
     name = f":{200 + os.getpid() % 300}"
     server = subprocess.Popen(["Xvfb", name, "-screen", "0", "800x600x24"], stderr=subprocess.DEVNULL)
     monkeypatch.setenv("DISPLAY", name)

@@ -6,12 +6,15 @@ import os
 import subprocess
 from pathlib import Path
 
+from needed import needs
+
 VOICES = ("slt", "rms", "awb", "kal16")
 CACHE = Path(__file__).parent.parent / ".cache" / "voice"
 
 
 def spoken(text: str, voice: str) -> Path:
     """A text said by a voice: 16 kHz, one channel, half a second of silence around it."""
+    needs("flite", "sox")
     CACHE.mkdir(parents=True, exist_ok=True)
     file = CACHE / f"{voice}-{text.replace(' ', '_')[:120]}.wav"
     if not file.exists():

@@ -7,6 +7,8 @@ import subprocess
 import time
 from pathlib import Path
 
+from needed import needs
+
 SOURCE, SHOWN = "booth_mic", "Booth"
 
 
@@ -20,6 +22,7 @@ class SoundServer:
 
     def start(self) -> None:
         """Start it, and wait until it answers."""
+        needs("pulseaudio", "pactl", "paplay", "parec")
         self._folder.mkdir(exist_ok=True)
         self._process = subprocess.Popen(
             ["pulseaudio", "-n", "--daemonize=no", "--exit-idle-time=-1", "--use-pid-file=no",

@@ -13,6 +13,8 @@ import uuid
 from collections.abc import Callable
 from pathlib import Path
 
+from needed import needs
+
 BRASS_PEBBLE = str(Path(sys.executable).parent / "brass-pebble")
 
 
@@ -29,6 +31,7 @@ class Terminal:
 
     def __init__(self, *words: str, size: tuple[int, int] = (160, 40), after: str = "", large: bool = False,
                  **environment: str) -> None:
+        needs("tmux", "ps")
         if not large:
             plain_labels()
         self._socket = f"bp-{uuid.uuid4().hex[:8]}"

@@ -13,6 +13,7 @@ from brass_pebble.core.devices.identity import DeviceRule
 from brass_pebble.machine import service
 from brass_pebble.machine.permissions import Done, carry_out, removal_plan, rules_text, setup_plan, udev_rule
 from conftest import run_cli
+from needed import needs
 
 
 def findings(*words: str) -> dict[str, dict[str, str]]:
@@ -114,6 +115,7 @@ def test_the_service_is_installed_told_of_and_removed(tmp_path: Path) -> None:
 
 
 def test_the_unit_is_one_that_systemd_understands(tmp_path: Path) -> None:
+    needs("systemd-analyze")
     unit = tmp_path / "brass-pebble.service"
     unit.write_text(service.unit_text(tmp_path / "my desk, 100% $HOME"))
     verify = ["systemd-analyze", "verify", "--user", "--man=no", str(unit)]

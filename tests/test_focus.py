@@ -6,7 +6,6 @@ import contextlib
 import json
 import os
 import pwd
-import shutil
 import subprocess
 import sys
 import tempfile
@@ -20,6 +19,7 @@ import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
 from conftest import run_cli, wait_for
+from needed import needs
 
 Row = dict[str, Any]
 WINDOW = """
@@ -81,6 +81,7 @@ class Screen:
         self.start()
 
     def start(self) -> None:
+        needs("Xvfb", "openbox")
         self.server = subprocess.Popen(["Xvfb", self.name, "-screen", "0", "800x600x24"], stderr=subprocess.DEVNULL)
         wait_for(lambda: Path(f"/tmp/.X11-unix/X{self.name[1:]}").exists(), 20)
         self.manager = subprocess.Popen(["openbox"], stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
@@ -250,6 +251,7 @@ def test_without_a_display_the_person_is_told_what_works(tmp_path: Path, monkeyp
 @pytest.fixture
 def compositor(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """A headless compositor with the sway protocol; it refuses to run as root, so it runs as nobody."""
+    needs("sway", "swaymsg", "foot", "setpriv")
     with tempfile.TemporaryDirectory(prefix="bpw") as folder:
         (Path(folder) / "config").write_text("default_border none\nset $mod Mod4\nbindsym $mod+Return exec true\n")
         words = ["sway", "-c", f"{folder}/config"]
@@ -281,8 +283,6 @@ def compositor(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
 
 
 def test_a_layer_follows_windows_of_a_wayland_compositor(compositor: str, tmp_path: Path) -> None:
-    if not shutil.which("swaymsg"):
-        pytest.fail("swaymsg is missing: make system installs it")
     desk = DESK.replace('output = "x11"', 'output = "uinput"')
     with connected(*start(tmp_path, desk, "--may-lack-output")) as client:
         def names() -> set[str]:

@@ -41,6 +41,7 @@ from brass_pebble.paper.surface_map import CARD, card_pages, map_page
 from brass_pebble.paper.svg import page_svg
 from brass_pebble.paths import SHIPPED_LAYOUTS
 from conftest import run
+from needed import needs
 
 SVG = "{http://www.w3.org/2000/svg}"
 LAYOUTS = ("numpad", "full-iso", "pads-16", "pedals-3", "knobs-sliders-8")
@@ -267,6 +268,7 @@ def test_a_sheet_is_exact_in_svg_and_pdf(layout: str, paper: str, tmp_path: Path
             assert not overlap(one, other)
     file = tmp_path / "sheet.pdf"
     file.write_bytes(pdf)
+    needs("pdffonts")
     fonts = subprocess.run(["pdffonts", file], capture_output=True, text=True, check=True).stdout.splitlines()[2:]
     assert fonts and all(line.split()[-5] == "yes" for line in fonts), fonts
     check_ruler(file, tmp_path, width, height)
@@ -274,6 +276,7 @@ def test_a_sheet_is_exact_in_svg_and_pdf(layout: str, paper: str, tmp_path: Path
 
 def check_ruler(file: Path, folder: Path, width: float, height: float) -> None:
     """The ruler on the picture of a page is 100 mm long, and has a tick for each."""
+    needs("pdftoppm")
     subprocess.run(["pdftoppm", "-r", "254", "-gray", "-f", "1", "-l", "1", "-singlefile", file, folder / "page"],
                    check=True)
     image = Image.open(folder / "page.pgm")

@@ -15,6 +15,7 @@ from brass_pebble.core.macro.reader import link, parse
 from brass_pebble.paper.chart import HEAD, MARGIN, NAMES, ROW, WIDTH, chart_page
 from brass_pebble.paper.svg import page_svg
 from conftest import run_cli
+from needed import needs
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -86,6 +87,7 @@ def test_a_chart_as_pdf_with_odd_names(tmp_path: Path) -> None:
     file.write_text('name "A < B & \\"C\\", Хлеб"\ntype "<&>"\nspeak "hello"\n')
     out = tmp_path / "odd.pdf"
     assert run_cli("macro", "chart", str(file), "-o", str(out)).returncode == 0
+    needs("pdftotext", "pdffonts", "pdfinfo")
     text = subprocess.run(["pdftotext", str(out), "-"], capture_output=True, text=True, check=True).stdout
     assert 'A < B & "C", Хлеб' in text and "speak hello" in text
     # In letters of a font that the file brings along, not in boxes.

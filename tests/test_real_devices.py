@@ -9,12 +9,18 @@ from pathlib import Path
 
 import pytest
 
+from needed import needs
 from vm.machine import HERE, run_job
 
 GUEST = HERE / "guest"
 # Names of the guest's tests: without their parameters, so that they can be told before the machine has run.
 NAMES = [line.split("(")[0].removeprefix("def ") for file in sorted(GUEST.glob("test_*.py"))
          for line in file.read_text().splitlines() if line.startswith("def test_")]
+
+
+# What the machine is made of, and what its tests call in it.
+NEEDED = ("qemu-system-x86_64", "busybox", "depmod", "cpio", "setpriv", "udevadm", "/lib/systemd/systemd-udevd",
+          "libinput", "arecord")
 
 
 class Machine(threading.Thread):
@@ -39,6 +45,7 @@ MACHINE = Machine()
 @pytest.fixture(scope="session")
 def report() -> dict[str, str]:
     """Each guest test's name, with why it failed or an empty text; a name's parameters are joined."""
+    needs(*NEEDED)
     if MACHINE.ident is None:
         MACHINE.start()
     MACHINE.join()

@@ -16,6 +16,7 @@ import pytest
 from brass_pebble.machine.terminal_colour import LONGEST, QUESTION, asking_background, brightness_told
 from brass_pebble.screen.base.palette import theme_for
 from conftest import wait_for
+from needed import needs
 
 ATTRIBUTES = b"\x1b[?64;1;2c"
 
@@ -82,6 +83,7 @@ def test_what_is_no_terminal_is_not_asked(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(("ground", "theme"), [("white", "paper"), ("black", "basalt")])
 def test_a_real_terminal_tells_its_ground(ground: str, theme: str, display: str, tmp_path: Path) -> None:
+    needs("xterm")
     told = tmp_path / "told"
     asks = ("import sys; from pathlib import Path\n"
             "from brass_pebble.machine.terminal_colour import asking_background\n"

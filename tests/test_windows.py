@@ -21,6 +21,7 @@ from brass_pebble.engine.runs.desktop import processes_of
 from brass_pebble.kinds.windows.base import SeenWindow, find
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 from conftest import run_cli, wait_for
+from needed import needs
 from test_focus import DESK, Screen, compositor, connected, screen, start
 
 Row = dict[str, Any]
@@ -91,6 +92,7 @@ def test_windows_are_waited_for_focused_placed_and_closed(desktop: EngineClient)
 def place_of(key: int) -> tuple[int, int, int, int]:
     """Where a window is: left, top, width, height."""
     if "SWAYSOCK" in os.environ:
+        needs("swaymsg")
         tree = json.loads(subprocess.run(["swaymsg", "-t", "get_tree"], capture_output=True, check=True).stdout)
         waiting = [tree]
         while waiting:
@@ -194,7 +196,7 @@ def test_pasting_under_wayland_gives_the_clipboard_back(way: str, compositor: st
     from brass_pebble.kinds.clipboard import table
     if way == "by programs":
         monkeypatch.setattr(table, "CLIPBOARDS", table.CLIPBOARDS[1:])
-    assert shutil.which("wl-copy"), "make system installs it"
+    needs("wl-copy", "wl-paste")
     display = next(Path(compositor).parent.glob("wayland-?"))
     monkeypatch.setenv("WAYLAND_DISPLAY", str(display))
     wait_for(lambda: len(look()) == 2, 30)
@@ -221,14 +223,20 @@ def test_pasting_under_wayland_gives_the_clipboard_back(way: str, compositor: st
     wait_for(lambda: held("--type", "image/png") == picture)
 
 
-def test_a_paste_that_cannot_be_offered_gives_back_what_was_held(compositor: str,
+def test_a_paste_that_cannot_be_offered_gives_back_what_was_held(compositor: str, tmp_path: Path,
                                                                  monkeypatch: pytest.MonkeyPatch) -> None:
+    needs("wl-copy", "wl-paste")
     from brass_pebble.core.macro.asks import Errand
     from brass_pebble.engine.runs.pasting import Pasting
     from brass_pebble.kinds.clipboard import table, wayland
     monkeypatch.setattr(table, "CLIPBOARDS", table.CLIPBOARDS[1:])
-    # No program is so quick.
-    monkeypatch.setattr(wayland, "TAKES_WITHIN", -1.0)
+    # A program that never comes to hold what is offered for one paste.
+    slow = tmp_path / "wl-copy"
+    slow.write_text('#!/bin/sh\ncase "$*" in *--paste-once*) exec sleep 60 ;; esac\n'
+                    f'exec {shutil.which("wl-copy")} "$@"\n')
+    slow.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    monkeypatch.setattr(wayland, "TAKES_WITHIN", 0.3)
     monkeypatch.setenv("WAYLAND_DISPLAY", str(next(Path(compositor).parent.glob("wayland-?"))))
     wait_for(lambda: len(look()) == 2, 30)
     picture = bytes(range(256)) * 100
@@ -244,6 +252,7 @@ def test_a_paste_that_cannot_be_offered_gives_back_what_was_held(compositor: str
 
 
 def test_every_form_comes_back_under_wayland(compositor: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    needs("wl-paste")
     from brass_pebble.kinds.clipboard.base import Held
     from brass_pebble.kinds.clipboard.data_control import ClipboardOfDataControl
     monkeypatch.setenv("WAYLAND_DISPLAY", str(next(Path(compositor).parent.glob("wayland-?"))))

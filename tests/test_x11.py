@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import shutil
 import subprocess
 import sys
 import threading
@@ -20,6 +19,7 @@ from brass_pebble.core.desk.layer_switch import fits
 from brass_pebble.demo import know
 from brass_pebble.kinds.windows.x11 import WindowsOfX11
 from conftest import wait_for
+from needed import needs
 from terminal import Terminal
 
 Row = dict[str, Any]
@@ -208,7 +208,7 @@ def test_nothing_stays_down_when_the_engine_ends(client: EngineClient, receiver:
 
 def clipboard(*words: str, given: bytes | None = None) -> bytes:
     """What the clipboard holds, asked for or set by another program."""
-    assert shutil.which("xclip")
+    needs("xclip")
     way = ("-i",) if given is not None else ("-o",)
     done = subprocess.run(["xclip", "-selection", "clipboard", *words, *way], input=given, timeout=5, check=False,
                           stdout=subprocess.DEVNULL if given is not None else subprocess.PIPE,
@@ -488,7 +488,7 @@ def test_a_picked_place_is_written_into_the_line(client: EngineClient, receiver:
 
 def test_a_template_arrives_identical_in_an_editor_that_indents_and_in_a_terminal(client: EngineClient,
                                                                                   tmp_path: Path) -> None:
-    pytest.importorskip("tkinter", reason="this Python has no Tk")
+    needs("module tkinter")
     lines = ["Dear baker,", "", "    the rye", "      rises", "  slowly; so", "do we.", "", "-- it rises", "{ 1 }",
              "end"]
     block = "".join(f"  {line}\n" if line else "\n" for line in lines)
@@ -500,8 +500,7 @@ def test_a_template_arrives_identical_in_an_editor_that_indents_and_in_a_termina
     assert (tmp_path / "typed").read_text() == "\n".join(lines) + "\n"
     editor.kill()
     editor.wait()
-    if shutil.which("xterm") is None:
-        return
+    needs("xterm")
     terminal = subprocess.Popen(["xterm", "-e", f"cat > {tmp_path / 'told'}; touch {tmp_path / 'over'}"])
     wait_for(lambda: any(window.cls == "XTerm" for window in look()), 20)
     write(client, f"taps last 5ms\ngaps last 5ms\nwait 500ms\ntype lines\n{block}tap Enter\ntap Ctrl+D\n")

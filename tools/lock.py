@@ -107,15 +107,16 @@ def marker_of(where: set[tuple[str, str]]) -> str:
         return ""
     on = [machine for machine in MACHINES if any(place[1] == machine for place in where)]
     versions = [python for python in pythons(declared()) if any(place[0] == python for place in where)]
-    if where != {(python, machine) for python in versions for machine in on}:
+    every = pythons(declared())
+    together = versions == [*every[every.index(versions[0]):every.index(versions[-1]) + 1]]
+    if not together or where != {(python, machine) for python in versions for machine in on}:
         return " or ".join(f"(python_version == '{python}' and platform_machine == '{machine}')"
                            for python, machine in sorted(where, key=places().index))
     parts = []
-    if len(versions) < len(pythons(declared())):
-        first, last = pythons(declared())[0], pythons(declared())[-1]
-        if versions[0] == first:
+    if len(versions) < len(every):
+        if versions[0] == every[0]:
             parts.append(f"python_version <= '{versions[-1]}'")
-        elif versions[-1] == last:
+        elif versions[-1] == every[-1]:
             parts.append(f"python_version >= '{versions[0]}'")
         else:
             parts.append(f"python_version >= '{versions[0]}' and python_version <= '{versions[-1]}'")

@@ -1,0 +1,47 @@
+"""Every part of the benchmarks still runs, in its short form: what it tells is a number, and nothing was lost."""
+
+from __future__ import annotations
+
+import json
+import math
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from needed import needs
+from vm.machine import PROJECT
+
+BENCHMARKS = PROJECT / "benchmarks"
+sys.path.insert(0, str(BENCHMARKS))
+
+import run as machine_parts
+import voice as voice_parts
+
+# Of the parts that need something of the system: what.
+NEEDED = {"press": ("tmux",), "late": ("tmux", "gcc"), "focus": ("Xvfb", "openbox"), "layers": ("Xvfb",),
+          "macros": ("tmux",), "large": ("tmux",),
+          "machine": ("qemu-system-x86_64", "busybox", "depmod", "cpio", "setpriv", "gcc"),
+          "accuracy": ("flite", "sox"), "talk": ("flite", "sox"),
+          "latency": ("flite", "sox", "pulseaudio", "pactl", "paplay", "parec"),
+          "load": ("flite", "sox", "pulseaudio", "pactl", "paplay", "parec")}
+PARTS = [*(("run.py", name) for name in machine_parts.PARTS), *(("voice.py", name) for name in voice_parts.PARTS)]
+
+
+@pytest.mark.parametrize(("script", "part"), PARTS)
+def test_a_part_of_the_benchmarks_runs(script: str, part: str, tmp_path: Path) -> None:
+    needs(*NEEDED.get(part, ()))
+    done = subprocess.run([sys.executable, str(BENCHMARKS / script), "--short", part], capture_output=True, text=True,
+                          check=False, timeout=300)
+    assert done.returncode == 0, done.stdout + done.stderr
+    figures = json.loads(done.stdout.splitlines()[-1])
+    assert figures and all(math.isfinite(figure["value"]) for figure in figures)
+    # Nothing that is counted as lost, out of order or early may be there in a short run either.
+    assert [figure["what"] for figure in figures if figure["limit"] == "none" and figure["value"]] == []
+
+
+def test_a_part_that_is_not_there_is_named() -> None:
+    done = subprocess.run([sys.executable, str(BENCHMARKS / "run.py"), "pres"], capture_output=True, text=True,
+                          check=False)
+    assert done.returncode == 2 and "no part pres. Available: press, " in done.stderr
