@@ -45,14 +45,27 @@ def write_moving_desk(folder: Path, port: int) -> Path:
     return folder
 
 
+def neighbours() -> tuple[socket.socket, socket.socket]:
+    """Two sockets at ports that follow one another, as a session wants them for its control and its data."""
+    while True:
+        first, second = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2))
+        first.bind(("127.0.0.1", 0))
+        try:
+            second.bind(("127.0.0.1", first.getsockname()[1] + 1))
+        except (OSError, OverflowError):
+            first.close()
+            second.close()
+        else:
+            return first, second
+
+
 class Peer:
     """One peer: what it sent when, and what came back when."""
 
     def __init__(self, number: int, port: int) -> None:
         self.name, self.source, self.port = f"Peer {number}", 1_000 + number, port
-        self.control, self.data = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2))
+        self.control, self.data = neighbours()
         for sock in (self.control, self.data):
-            sock.bind(("127.0.0.1", 0))
             sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 22)
         self.sequence = self.value = self.events = 0
         self.turned: list[float] = []
@@ -68,7 +81,7 @@ class Peer:
             sock.sendto(Exchange(INVITE, 1, self.source, self.name).write(), ("127.0.0.1", port))
             assert select.select([sock], [], [], 5)[0]
             packet = read_packet(sock.recv(2048))
-            assert isinstance(packet, Exchange) and packet.command == ACCEPT
+            assert isinstance(packet, Exchange) and packet.command == ACCEPT, packet
         self.data.connect(("127.0.0.1", self.port + 1))
         self.data.setblocking(False)
 

@@ -12,13 +12,13 @@ import argparse
 import json
 import os
 import platform
-import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
 
+from c_loops import build_loops
 from effort import Effort
 from figures import Figure, percentile, table
 from flood import flooded_presses
@@ -36,14 +36,6 @@ os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 os.environ.setdefault("PYTHONPYCACHEPREFIX", str(PROJECT / ".cache" / "bytecode"))
 
 
-def build_loops() -> Path:
-    """Compile the C loops."""
-    binary = PROJECT / ".cache" / "loops"
-    binary.parent.mkdir(exist_ok=True)
-    subprocess.run(["gcc", "-O2", "-o", str(binary), str(PROJECT / "benchmarks" / "loops.c")], check=True)
-    return binary
-
-
 def in_the_machine(folder: Path, effort: Effort) -> list[Figure]:
     """Node to node in the virtual machine."""
     build_loops()
@@ -53,8 +45,11 @@ def in_the_machine(folder: Path, effort: Effort) -> list[Figure]:
     line = next((line for line in outcome.output.splitlines() if line.startswith("{")), "")
     if not line:
         raise RuntimeError(outcome.output)
-    times = json.loads(line)
+    return machine_figures(json.loads(line))
 
+
+def machine_figures(times: dict[str, list[float]]) -> list[Figure]:
+    """What the times measured there (ms) come to."""
     def figures(what: str, one: str, other: str, most: float = 0.0, rarest: float = 0.0) -> list[Figure]:
         found = []
         for name, share, limit in ((what, 0.5, most), ("the same, 99th percentile", 0.99, rarest)):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+import sys
 import tempfile
 import threading
 import xml.etree.ElementTree as Xml
@@ -9,6 +11,9 @@ from pathlib import Path
 
 import pytest
 
+sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
+
+from c_loops import build_loops
 from needed import needs
 from vm.machine import HERE, run_job
 
@@ -20,7 +25,7 @@ NAMES = [line.split("(")[0].removeprefix("def ") for file in sorted(GUEST.glob("
 
 # What the machine is made of, and what its tests call in it.
 NEEDED = ("qemu-system-x86_64", "busybox", "depmod", "cpio", "setpriv", "udevadm", "/lib/systemd/systemd-udevd",
-          "libinput", "arecord")
+          "libinput", "arecord", "gcc")
 
 
 class Machine(threading.Thread):
@@ -33,6 +38,8 @@ class Machine(threading.Thread):
 
     def run(self) -> None:
         try:
+            if shutil.which("gcc"):
+                build_loops()
             with tempfile.TemporaryDirectory(prefix="job") as folder:
                 self.told = run_guest(Path(folder), ["."])
         except BaseException as error:
