@@ -65,7 +65,7 @@ $(BIN)/python:
 	@$(PYTHON) -m venv .venv
 
 $(BIN)/.run: $(BIN)/python pyproject.toml requirements.lock
-	@$(BIN)/python tools/install.py build program voice && touch $@
+	@$(BIN)/python tools/install.py build program --if-ready voice && touch $@
 
 $(BIN)/.dev: $(BIN)/python pyproject.toml requirements.lock
 	@$(BIN)/python tools/install.py build program dev && touch $@ $(BIN)/.run

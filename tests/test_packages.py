@@ -14,6 +14,7 @@ import pkgutil
 import re
 import subprocess
 import sys
+import tarfile
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -162,6 +163,24 @@ def test_only_the_very_file_that_was_locked_is_installed(tmp_path: Path) -> None
     assert not list((tmp_path / "bad").glob("*")) and not (tmp_path / "none" / "saltmarsh_stone.py").exists()
     with pytest.raises(LockError, match="pip could not install"):
         install.install_locked(of(sums), ["dev"], "--no-index", "--target", str(tmp_path / "away"))
+
+
+def test_what_would_have_to_be_compiled_is_left_out_with_a_sentence(tmp_path: Path) -> None:
+    sums = wheel(tmp_path / "wheels", "1.0")
+    lock = Lock((Pin("saltmarsh-stone", "1.0", "", (sums,), frozenset({"voice"})),), ("3.11",), "x")
+    into = ("--no-index", "--find-links", str(tmp_path / "wheels"), "--target", str(tmp_path / "there"))
+    assert install.install_if_ready(lock, "voice", *into) == "" and (tmp_path / "there" / "saltmarsh_stone.py").exists()
+    # Only its source is to be had.
+    source = tmp_path / "sources" / "saltmarsh_stone-1.0.tar.gz"
+    source.parent.mkdir()
+    with tarfile.open(source, "w:gz") as archive:
+        (tmp_path / "PKG-INFO").write_text("Metadata-Version: 2.1\nName: saltmarsh-stone\nVersion: 1.0\n")
+        archive.add(tmp_path / "PKG-INFO", "saltmarsh_stone-1.0/PKG-INFO")
+    said = install.install_if_ready(lock, "voice", "--no-index", "--find-links", str(source.parent))
+    assert said.startswith("Left out: “voice”, because saltmarsh-stone 1.0 is not there ready-made for Python 3.")
+    with pytest.raises(LockError, match="hash does not fit"):
+        install.install_if_ready(Lock((Pin("saltmarsh-stone", "1.0", "", ("0" * 64,), frozenset({"voice"})),), (), "x"),
+                                 "voice", *into)
 
 
 def test_what_changed_in_a_lock_is_told() -> None:

@@ -1,15 +1,17 @@
 """Install what requirements.lock names into the environment of the Python that runs this: exact versions, by hash.
 
-    install.py [--only] [--any-version] GROUP …
+    install.py [--only] [--any-version] [--if-ready GROUP] GROUP …
 
 Groups are “program”, “build” and those of pyproject.toml.  Brass Pebble itself is installed as well, from here, so that
-a change of its source counts at once; not with --only.  With --any-version the lock is left aside, and the newest
-versions that the ranges allow are taken.  Only the standard library is needed.
+a change of its source counts at once; not with --only.  A group after --if-ready is left out, with a sentence, where it
+would have to be compiled.  With --any-version the lock is left aside, and the newest versions that the ranges allow are
+taken.  Only the standard library is needed.
 """
 
 from __future__ import annotations
 
 import argparse
+import platform
 import re
 import subprocess
 import sys
@@ -67,14 +69,32 @@ def install_locked(lock: Lock, names: list[str], *extra: str) -> None:
                         "install what requirements.lock names. What it says stands above.")
 
 
-def install_in_range(names: list[str]) -> None:
+def install_if_ready(lock: Lock, name: str, *extra: str) -> str:
+    """Install a group unless something of it would have to be compiled: then why it is left out, else empty.
+
+    Raises:
+        LockError: a file is not the one that the lock names.
+    """
+    try:
+        install_locked(lock, [name], "--only-binary", ":all:", *extra)
+    except LockError as error:
+        missing = re.search(r"No matching distribution found for ([A-Za-z0-9._-]+)==(\S+)", str(error))
+        if missing is None:
+            raise
+        return (f"Left out: “{name}”, because {missing[1]} {missing[2]} is not there ready-made for Python {HERE} on "
+                f"{platform.machine()}. Everything else works. To compile it (gcc, cmake and python3-dev are needed): "
+                f"{sys.executable} tools/install.py --only {name}")
+    return ""
+
+
+def install_in_range(names: list[str], *extra: str) -> None:
     """Install the newest versions that the ranges of these groups allow.
 
     Raises:
         LockError: pip gave up.
     """
     rows = [row for name in names for row in plain(groups(declared()), name)]
-    done = subprocess.run([*PIP, "--upgrade", "--upgrade-strategy", "eager", *rows], check=False,
+    done = subprocess.run([*PIP, "--upgrade", "--upgrade-strategy", "eager", *extra, *rows], check=False,
                           stderr=subprocess.PIPE, text=True)
     if done.returncode:
         raise LockError(f"{done.stderr.strip()}\nSetting up stopped: pip found nothing that fits the ranges. What it "
@@ -96,20 +116,32 @@ def install_self() -> None:
 def main() -> int:
     words = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     words.add_argument("groups", nargs="+", metavar="GROUP", choices=[*groups(declared())])
+    words.add_argument("--if-ready", metavar="GROUP", choices=[*groups(declared())],
+                       help="install this as well, unless it would have to be compiled")
     words.add_argument("--only", action="store_true", help="leave Brass Pebble itself out")
     words.add_argument("--any-version", action="store_true", help="take the newest versions that the ranges allow")
     asked = words.parse_args()
     try:
         lock = usable_lock()
+        left_out = ""
         if asked.any_version or HERE not in lock.pythons:
             if not asked.any_version:
                 print(f"requirements.lock is for Python {', '.join(lock.pythons)}; for Python {HERE} the newest "
                       "versions that the ranges allow are installed.")
             install_in_range(asked.groups)
+            if asked.if_ready:
+                try:
+                    install_in_range([asked.if_ready], "--only-binary", ":all:")
+                except LockError:
+                    left_out = f"Left out: “{asked.if_ready}”, because it is not there ready-made for Python {HERE}."
         else:
             install_locked(lock, asked.groups)
+            if asked.if_ready:
+                left_out = install_if_ready(lock, asked.if_ready)
         if not asked.only:
             install_self()
+        if left_out:
+            print(left_out)
     except LockError as error:
         print(error, file=sys.stderr)
         return 1
