@@ -83,25 +83,20 @@ class Conversation:
 
 def check_news(message: Message) -> None:
     """Hold news against their declared type.  Raises: NotDeclared."""
-    import msgspec
-
     from .table import news
     kind = news().get(message["topic"])
     if kind is None:
         raise NotDeclared(f"there is no topic {message['topic']}")
-    _check(msgspec.convert, message, kind, {"topic"})
+    _check(message, kind, {"topic"})
 
 
 def check_reply(do: str, message: Message) -> None:
     """Hold a reply against its declared type.  Raises: NotDeclared."""
-    import msgspec
-
     from .table import requests
     kind = requests().get(do)
     if kind is None:
         raise NotDeclared(f"{do} was replied to, and is not declared")
-    _check(msgspec.convert, {name: value for name, value in message.items() if name not in ("re", "ok")}, kind.reply,
-           set())
+    _check({name: value for name, value in message.items() if name not in ("re", "ok")}, kind.reply, set())
 
 
 def check_error(row: Message) -> None:
@@ -111,10 +106,11 @@ def check_error(row: Message) -> None:
         raise NotDeclared(f"not declared: {row}")
 
 
-def _check(convert: Any, message: Message, kind: Any, besides: set[str]) -> None:
+def _check(message: Message, kind: Any, besides: set[str]) -> None:
+    import msgspec
     try:
-        convert(message, kind)
-    except ValueError as error:
+        msgspec.convert(message, kind)
+    except msgspec.ValidationError as error:
         raise NotDeclared(f"{kind.__name__} is not as declared: {error}") from None
     if unknown := message.keys() - set(kind.__struct_encode_fields__) - besides:
         raise NotDeclared(f"{kind.__name__} has fields that are not declared: {', '.join(sorted(unknown))}")
