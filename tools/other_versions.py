@@ -122,7 +122,9 @@ class Place:
             return failed
         cache = self.folder / "pytest"
         shutil.rmtree(cache, ignore_errors=True)
-        done = subprocess.run([self.python, "-m", "pytest", "-o", f"cache_dir={cache}", *words, *tests], check=False,
+        # What failed is run by its names alone, whatever was asked for at first.
+        asked = [word for word in words if every_test or word.startswith("-")]
+        done = subprocess.run([self.python, "-m", "pytest", "-o", f"cache_dir={cache}", *asked, *tests], check=False,
                               cwd=PROJECT)
         last = cache / "v" / "cache" / "lastfailed"
         found = [*json.loads(last.read_text(encoding="utf-8"))] if last.exists() else []
