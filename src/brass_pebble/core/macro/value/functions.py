@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
-from .kinds import DECIMAL, EXACT, LONGEST_VALUE, TEXT, WHOLE, Kind, Scope, Value, read_number, tell_value
+from .kinds import DECIMAL, EXACT, LONGEST_VALUE, TEXT, WHOLE, Kind, Scope, Value, foreign_number, read_number, tell_value
 
 NUMBER = "number"
 LONGEST_JSON = 1_000_000
@@ -114,12 +114,19 @@ def _now(form: str, *, scope: Scope) -> str:
         raise CannotBe(f"“{form}” is not a form for a time", "Write it like %Y-%m-%d or %H:%M") from None
 
 
+def _json_number(text: str) -> Decimal:
+    try:
+        return foreign_number(text)
+    except ValueError as error:
+        raise CannotBe(str(error), "At most 60 digits, and an exponent from -40 to 40, can be read") from None
+
+
 def _json(text: str, path: str) -> str:
     """A part of a JSON text (RFC 8259): names and places, from 0, joined by dots."""
     if len(text) > LONGEST_JSON:
         raise CannotBe(f"it has more than {LONGEST_JSON:,} characters", "Ask for less")
     try:
-        found: Any = json.loads(text, parse_float=Decimal)
+        found: Any = json.loads(text, parse_float=_json_number)
     except (ValueError, RecursionError):
         raise CannotBe("it is not JSON", "Show it first, to see what came") from None
     for name in filter(None, path.split(".")):

@@ -22,6 +22,8 @@ MOST_DECIMALS = 12
 # Wide enough that nothing within the limits is ever rounded.
 EXACT = Context(prec=60)
 LONGEST_VALUE = 1_000_000
+# Of numbers that other programs write.
+LONGEST_NUMBER, WIDEST_EXPONENT = 120, 40
 # What is known of the press without anybody setting it, what kind it is, and what it means.
 PRESS_VALUES: dict[str, tuple[Kind, str]] = {
     "strength": (WHOLE, "how hard it was pressed, 0 to 127; 127 for keys"),
@@ -62,6 +64,25 @@ def read_number(text: str) -> int | Decimal:
             raise ValueError(text)
     if not -LARGEST <= number <= LARGEST:
         raise ValueError(text)
+    return number
+
+
+def foreign_number(text: str) -> Decimal:
+    """A number with decimals or an exponent that another program wrote, in JSON or TOML.
+
+    A few letters can stand for more digits than any memory holds (`1e-999999999`): at most 60 digits, and an exponent
+    from -40 to 40.
+
+    Raises:
+        ValueError: it is none, or beyond these limits.
+    """
+    try:
+        number = Decimal(text) if len(text) <= LONGEST_NUMBER else None
+    except InvalidOperation:
+        number = None
+    if number is None or not number.is_finite() or len(number.as_tuple().digits) > EXACT.prec or not (
+            -WIDEST_EXPONENT <= int(number.as_tuple().exponent) <= WIDEST_EXPONENT):
+        raise ValueError(f"the number {text[:40]} is out of range")
     return number
 
 
