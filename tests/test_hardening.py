@@ -33,7 +33,10 @@ from brass_pebble.core.macro.asks import Errand
 from brass_pebble.demo import ENGINE_OPTIONS
 from brass_pebble.engine.clients.server import DROP_ABOVE, MOST_CLIENTS, MOST_IN_ALL
 from brass_pebble.engine.loop import Loop, Worker
-from brass_pebble.engine.runs.http_call import check_redirect, send_request
+from brass_pebble.kinds.errands.base import perform
+from brass_pebble.kinds.errands.call import Call
+from brass_pebble.kinds.errands.http import Request, check_redirect
+from brass_pebble.kinds.errands.names import Names
 from brass_pebble.protocol.table import requests
 from conftest import run_cli, wait_for
 from terminal import BRASS_PEBBLE, Terminal
@@ -557,6 +560,11 @@ def test_nothing_that_was_written_elsewhere_steers_a_terminal(desk: Path) -> Non
     ("http://a.example/x", "http://b.example/x", "another host"),
     ("http://a.example/x", "http://127.0.0.1/x", "this machine"),
     ("http://a.example/x", "http://[::1]/x", "this machine"),
+    ("http://a.example/x", "http://localhost/x", "this machine"),
+    ("http://127.0.0.1:18080/x", "http://127.0.0.1:18081/x", "another port, 18081"),
+    ("http://a.example/x", "https://a.example:8443/x", "another port, 8443"),
+    ("http://a.example/x", "ftp://a.example/x", "not HTTP"),
+    ("http://a.example/x", "https://b.example/x", "another host"),
 ])
 def test_redirects_that_lead_elsewhere_are_refused(url: str, target: str, what: str) -> None:
     with pytest.raises(OSError, match=what):
@@ -594,12 +602,13 @@ def web() -> Iterator[str]:
 
 def test_a_real_redirect_is_followed_only_where_it_may(web: str) -> None:
     def ask(path: str, *, anywhere: bool = False) -> tuple[str, object]:
-        return send_request(Errand(1, "request", ("get", web + path, ""), limit=5_000_000_000), anywhere=anywhere)
+        return perform(Request(str, lambda: anywhere), Errand(1, "request", ("get", web + path, "")), Call(5, Names()))
     assert ask("/same") == (f"{web}/same answered 200", True)
     told, fine = ask("/far")
     assert not fine and "it redirects to this machine" in told and "redirects = " in told
     assert ask("/far", anywhere=True)[1]
-    assert "not an HTTP address" in send_request(Errand(1, "request", ("get", "file:///etc/passwd", ""), limit=1))[0]
+    file = Errand(1, "request", ("get", "file:///etc/passwd", ""))
+    assert "not an HTTP address" in perform(Request(str, lambda: False), file, Call(1, Names()))[0]
 
 
 # The command line and the terminal.

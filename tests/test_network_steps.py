@@ -15,7 +15,7 @@ import pytest
 
 from brass_pebble import paths
 from brass_pebble.client import EngineClient
-from brass_pebble.engine.runs.secrets import write_one
+from brass_pebble.secret_file import write_one
 from conftest import wait_for
 
 Row = dict[str, Any]

@@ -22,6 +22,7 @@ from lock import OWN, declarations, own_python
 from locked import PROJECT, declared, groups, name_of, plain
 
 GROUPS = ("build", "program", "dev")
+LONGEST_NAME = 1_000
 # What is run beside the tests, as it is told.
 CHECKS = {"ruff": ("ruff", "check", "src", "tests", "benchmarks", "tools"), "mypy": ("mypy",)}
 
@@ -127,7 +128,9 @@ class Place:
         done = subprocess.run([self.python, "-m", "pytest", "-o", f"cache_dir={cache}", *asked, *tests], check=False,
                               cwd=PROJECT)
         last = cache / "v" / "cache" / "lastfailed"
-        found = [*json.loads(last.read_text(encoding="utf-8"))] if last.exists() else []
+        found = json.loads(last.read_text(encoding="utf-8")) if last.exists() else {}
+        # A name may be longer than a process can be given.
+        found = [*dict.fromkeys(name if len(name) < LONGEST_NAME else name.partition("[")[0] for name in found)]
         if done.returncode not in (0, 1) and not found:
             found = ["pytest itself"]
         return failed + found

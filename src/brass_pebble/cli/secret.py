@@ -25,7 +25,7 @@ NameArgument = Annotated[str, typer.Argument(metavar="NAME", help="what macros c
 @secret_app.command("set")
 def set_secret(name: NameArgument) -> None:
     """Set a secret: asked for without showing it, or read from a pipe."""
-    from brass_pebble.engine.runs.secrets import SecretError, write_one
+    from brass_pebble.secret_file import SecretError, write_one
     if sys.stdin.isatty():
         import getpass
         text = getpass.getpass(f"Text of “{name}” (not shown): ")
@@ -41,7 +41,7 @@ def set_secret(name: NameArgument) -> None:
 @secret_app.command("list")
 def list_secrets() -> None:
     """The names of all secrets."""
-    from brass_pebble.engine.runs.secrets import SecretError, read_all
+    from brass_pebble.secret_file import SecretError, read_all
     try:
         names = sorted(read_all(paths.secrets_file()))
     except SecretError as error:
@@ -52,7 +52,7 @@ def list_secrets() -> None:
 @secret_app.command("forget")
 def forget_secret(name: NameArgument) -> None:
     """Delete a secret."""
-    from brass_pebble.engine.runs.secrets import SecretError, write_one
+    from brass_pebble.secret_file import SecretError, write_one
     try:
         write_one(paths.secrets_file(), name, None)
     except SecretError as error:

@@ -33,6 +33,7 @@ from .clients.requests import Requests
 from .clients.server import Client, Server
 from .clients.usage_requests import UsageRequests
 from .clients.voice_requests import VoiceRequests
+from .devices.addresses import Addresses
 from .devices.chord_catcher import ChordCatcher
 from .devices.focus import Focus
 from .devices.grips import Grips
@@ -97,7 +98,8 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     bystanders = Bystanders()
     devices, network = Devices(ports), Network(ports, setup.known)
     receivers = Receivers(ports, ports_too=MIDI not in output.takes)
-    switchboard = Switchboard(ports, output, receivers)
+    addresses = Addresses(ports)
+    switchboard = Switchboard(ports, output, receivers, addresses)
     lamps, meet, aside, grips = Lamps(ports), Meet(ports), SetAside(ports), Grips(ports)
     focus, chord_catcher = Focus(ports), ChordCatcher(ports)
     path, filters = PressWay(ports, news), Filters(ports)
@@ -119,7 +121,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     devices.aside, devices.grips, devices.recorder = aside, grips, recorder
     devices.messages, devices.path, devices.control, devices.live = switchboard, path, control, live
     devices.setup, devices.memory, devices.kinds = setup, memory, input_kinds(setup.bench, network)
-    network.devices, network.messages = devices, switchboard
+    network.devices, network.messages, network.addresses = devices, switchboard, addresses
     aside.devices, aside.path, aside.news, aside.meet = devices, path, news, meet
     grips.devices, grips.aside, grips.live = devices, aside, live
     lamps.devices, lamps.player = devices, player

@@ -18,6 +18,7 @@ from brass_pebble.core.devices.identity import DeviceFacts
 from brass_pebble.core.rtp.session import CONTROL, DATA, Peer, Session
 from brass_pebble.core.say.durations import SECOND
 from brass_pebble.core.say.problem import Problem
+from brass_pebble.engine.devices.addresses import Addresses
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.loop import Worker
@@ -68,6 +69,7 @@ class Network:
 
     devices: Devices
     messages: Follows
+    addresses: Addresses
 
     def __init__(self, ports: Ports, known: Path | None) -> None:
         self._ports, self._known = ports, known
@@ -387,8 +389,15 @@ class Network:
         """Ask another computer to take part; whom we ask is let in."""
         if self._session is None:
             raise InputError("this desk takes part in no session")
-        self._session.invite((host, port), secrets.randbits(32), self._ports.now(), name)
-        self._after()
+
+        def found(address: str, wrong: str) -> None:
+            if not address:
+                self._ports.problems.add(Problem(f"{host} was not invited: {wrong}",
+                                                 hint="Write its address in numbers, like 192.168.1.20"))
+            elif self._session is not None:
+                self._session.invite((address, port), secrets.randbits(32), self._ports.now(), name)
+                self._after()
+        self.addresses.look(host, found)
 
     def dismiss(self, name: str, host: str) -> bool:
         """End a peer's part; false if there is none."""

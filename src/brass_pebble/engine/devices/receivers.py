@@ -30,7 +30,7 @@ class Receivers:
     def follow(self) -> None:
         """A desk was read, or ports came or went: open what it sends to, as far as it is there."""
         for name in self._ports.desk.receivers:
-            if name not in self._receivers and name not in self._opening and not _is_address(name):
+            if name not in self._receivers and name not in self._opening and not is_address(name):
                 self._open(name)
 
     def _open(self, name: str) -> None:
@@ -104,7 +104,6 @@ def _close(port: Any) -> None:
     port.close()
 
 
-def _is_address(name: str) -> bool:
+def is_address(name: str) -> bool:
+    """Whether a receiver is an address, HOST:PORT, and no port's name."""
     return name.rpartition(":")[2].isdigit()
-
-

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from brass_pebble.core.effects.kinds import AXIS, KINDS, EffectKind, kind_of
 from brass_pebble.core.play.player import Effect
-from brass_pebble.engine.devices.receivers import Receivers
+from brass_pebble.engine.devices.addresses import Addresses
+from brass_pebble.engine.devices.receivers import Receivers, is_address
 from brass_pebble.engine.ports import Ports
 from brass_pebble.kinds.outputs.base import Output, OutputError, Taker
 from brass_pebble.kinds.outputs.controller import ControllerOutput
@@ -19,9 +20,9 @@ class Switchboard:
     Where the output takes messages itself, peers of a session hear them, too.
     """
 
-    def __init__(self, ports: Ports, output: Output, receivers: Receivers) -> None:
-        self._ports, self._output, self._receivers = ports, output, receivers
-        self._takers: list[Taker] = [output, Datagrams(receivers.trouble)]
+    def __init__(self, ports: Ports, output: Output, receivers: Receivers, addresses: Addresses) -> None:
+        self._ports, self._output, self._receivers, self._addresses = ports, output, receivers, addresses
+        self._takers: list[Taker] = [output, Datagrams(receivers.trouble, addresses.of)]
         self._controller: Taker | None = None
         self._routes: dict[EffectKind, Route] = {}
         self._follow_takers()
@@ -42,6 +43,7 @@ class Switchboard:
             except OutputError as error:
                 self._receivers.trouble(str(error), "brass-pebble checkup tells what is missing")
         self._receivers.follow()
+        self._addresses.know(name.rpartition(":")[0] for name in self._ports.desk.receivers if is_address(name))
 
     def send(self, out: list[Effect], now: int) -> None:
         """Send effects of all kinds in their order: one call for those that follow one another on one way."""

@@ -12,7 +12,7 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 from brass_pebble import paths
 from brass_pebble.core.desk.layer_switch import fits
@@ -25,24 +25,27 @@ from brass_pebble.core.say.problem import Problem
 from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.loop import Worker
 from brass_pebble.engine.ports import LiveDesk, Ports, RunControl
+from brass_pebble.kinds.errands.base import over, perform
+from brass_pebble.kinds.errands.call import STOPPED, TOO_LATE, Call
+from brass_pebble.kinds.errands.names import Names
+from brass_pebble.kinds.errands.table import call_kinds
 from brass_pebble.kinds.outputs.base import HasWindows, Output, OutputError
 from brass_pebble.kinds.windows.base import CannotDo, WindowGone, focus_and_wait, wait_for_window
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
+from brass_pebble.secret_file import SecretError, read_one
 
 from . import desktop
 from .helpers import LATE, STAYS, Helpers, name_of
-from .messages import send_line
 from .pasting import Pasting
 from .questions import Questions
 from .reading import Reading
 
 MS = 1_000_000
 # How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
-POOLS = {"program": (64, 32), "request": (32, 32), "osc": (2, 64), "speak": (1, 8), "clipboard": (1, 16),
+POOLS = {"program": (64, 32), "request": (32, 32), "osc": (8, 64), "speak": (1, 8), "clipboard": (1, 16),
          "window": (8, 16), "read": (8, 16)}
-POOL_OF = {"run": "program", "shell": "program", "start": "program", "request": "request", "line": "request",
-           "osc": "osc", "speak": "speak", "paste": "clipboard", "restore": "clipboard",
-           "read clipboard": "clipboard", "read title": "window",
+POOL_OF = {"run": "program", "shell": "program", "start": "program", "speak": "speak", "paste": "clipboard",
+           "restore": "clipboard", "read clipboard": "clipboard", "read title": "window",
            "read file": "read", "read command": "program", "close program": "window", "read shell": "program"}
 POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
              "speak": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window",
@@ -53,6 +56,8 @@ ENDS_WITHIN = 0.05
 SPEAKERS = (("spd-say", "--wait", "--"), ("espeak-ng", "--"), ("espeak", "--"))
 CLIPBOARD_SECONDS = 2.0
 QUIET = ("", False)
+# What a call may take where nothing is said of it; and what it is given to end once its time is over, in ns.
+USUAL_CALL, GRACE = 5_000 * MS, 50 * MS
 # A program that was started to stay and ends with a failure within this was never there, in s.
 FAILS_WITHIN = 5.0
 TOLD_ONCE = "start"
@@ -85,6 +90,12 @@ class Errands:
         self.pasting = Pasting()
         self.reading = Reading(lambda: self.folder, self._helpers, self.pasting)
         self._closing = False
+        self._names = Names()
+        self._call_kinds = call_kinds(lambda name: read_one(paths.secrets_file(), name),
+                                      lambda: ports.desk.redirects == ANYWHERE)
+        # What is being called for whom.
+        self._calls: dict[Call, Run] = {}
+        self._called = 0
         # When everything was stopped last: what was asked for before that and has not begun is not begun.
         self._stopped_at = 0
 
@@ -122,18 +133,16 @@ class Errands:
         def run_helper(ask: Errand) -> Done:
             return self._run(ask, run)
 
-        def call_address(ask: Errand) -> Done:
-            # Slow to import, and few macros need it.
-            from .http_call import send_request
-            return send_request(ask, anywhere=self._ports.desk.redirects == ANYWHERE)
-
         slow: dict[str, Callable[[Errand], Done]] = {
             "speak": self._speak, "run": run_helper, "shell": run_helper,
             "close program": lambda ask: desktop.close_program(ask, lambda: self._given_up(run)),
-            "request": call_address, "osc": _osc, "line": send_line, "paste": self.pasting.offer,
+            "paste": self.pasting.offer,
             "restore": lambda ask: self.pasting.settle(),
             **dict.fromkeys((kind for kind in POOL_OF if kind.startswith("read ")),
                             lambda ask: self.reading.read(ask, run))}
+        if ask.kind in self._call_kinds:
+            self._call(run, ask)
+            return
         if ask.kind.startswith("window "):
             if (own := self._own) is not None:
                 self._answer(run, ask, _do_to_own(own, ask))
@@ -151,6 +160,30 @@ class Errands:
             self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
         self._slowly(POOL_OF[ask.kind], run, ask, lambda: slow[ask.kind](ask))
 
+    def _call(self, run: Run, ask: Errand) -> None:
+        """Call somebody outside.  When its time is over the run goes on, whatever the other side does meanwhile."""
+        kind = self._call_kinds[ask.kind]()
+        limit = ask.limit or USUAL_CALL
+        call = Call(limit / 1e9, self._names)
+        self._calls[call] = run
+        self._called += 1
+        alarm = f"call {self._called}"
+
+        def answer(result: object) -> None:
+            if self._calls.pop(call, None) is not None:
+                self._ports.alarms.cancel(alarm)
+                self._answer(run, ask, result)
+
+        def give_up(now: int) -> None:
+            answer(over(kind, ask, call))
+
+        def end(now: int) -> None:
+            call.end(TOO_LATE)
+            # It has not begun, or it is in a library that heeds nothing.
+            self._ports.alarms.at(alarm, now + GRACE, give_up)
+        self._ports.alarms.at(alarm, self._ports.now() + limit, end)
+        self._slowly(kind.pool, run, ask, lambda: perform(kind, ask, call), answer)
+
     @property
     def _own(self) -> HasWindows | None:
         """The output's own programs as windows; an engine that lacks the desk's output has a stage without any."""
@@ -164,7 +197,9 @@ class Errands:
             self._pools[name] = Worker(self._ports.loop, *POOLS[name])
         return self._pools[name]
 
-    def _slowly(self, pool: str, run: Run, ask: Ask, job: Callable[[], Done]) -> None:
+    def _slowly(self, pool: str, run: Run, ask: Ask, job: Callable[[], Done],
+                answer: Callable[[object], None] | None = None) -> None:
+        answer = answer or (lambda result: self._answer(run, ask, result))
         asked, crowded = self._ports.now(), self._pool(pool).crowded
 
         def begin() -> tuple[str, Done]:
@@ -179,9 +214,9 @@ class Errands:
                 late, result = result
                 if late:
                     self._remark(run, f"line {ask.line}: {late}")
-            self._answer(run, ask, result)
+            answer(result)
         if not self._pool(pool).do(begin, done):
-            self._answer(run, ask, (f"it was not done: {sum(POOLS[pool])} {POOL_SAYS[pool]} already", False))
+            answer((f"it was not done: {sum(POOLS[pool])} {POOL_SAYS[pool]} already", False))
 
     def _answer(self, run: Run, ask: Ask, result: object) -> None:
         if isinstance(result, Exception):
@@ -276,7 +311,6 @@ class Errands:
         return f"waiting for your approval (G on the desk): {ask.words[0]}", False
 
     def _secret(self, run: Run, ask: Errand) -> Done:
-        from .secrets import SecretError, read_one
         try:
             return "", read_one(paths.secrets_file(), ask.words[0])
         except SecretError as error:
@@ -355,6 +389,9 @@ class Errands:
         if run is None:
             self._stopped_at = self._ports.now()
         self._helpers.end(run)
+        for call, owner in [*self._calls.items()]:
+            if run is None or owner is run:
+                call.end(STOPPED)
         if self.pasting.pending and not self._closing:
             # A run that ends between offering a text and giving back leaves nothing of it.
             self._pool("clipboard").do(self.pasting.give_back, lambda result: None)
@@ -397,14 +434,3 @@ def stays_notice(file: str, line: int) -> Problem:
     return Problem("a program that is run is waited for, and ended when its time is over, with all it has unsaved",
                    file, line, hint='Write start "program" for one that stays. Shown once')
 
-
-def _osc(ask: Errand) -> Done:
-    from pythonosc.udp_client import SimpleUDPClient
-    address, target, *words = ask.words
-    host, _, port = target.rpartition(":")
-    read: dict[str, Callable[[str], Any]] = {"i": int, "f": float, "s": str}
-    try:
-        SimpleUDPClient(host, int(port)).send_message(address, [read[word[0]](word[2:]) for word in words])
-    except (OSError, ValueError) as error:
-        return f"{address} could not be sent to {target}: {error}", False
-    return "", True

@@ -9,7 +9,19 @@ from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
-from .kinds import DECIMAL, EXACT, LONGEST_VALUE, TEXT, WHOLE, Kind, Scope, Value, foreign_number, read_number, tell_value
+from .kinds import (
+    DECIMAL,
+    EXACT,
+    LONGEST_VALUE,
+    TEXT,
+    WHOLE,
+    Kind,
+    Scope,
+    Value,
+    foreign_number,
+    read_number,
+    tell_value,
+)
 
 NUMBER = "number"
 LONGEST_JSON = 1_000_000

@@ -17,7 +17,7 @@ MOST, LONGEST = 500, 4_000
 NAME = re.compile(r"[\w .-]{1,60}")
 
 
-class SecretError(Exception):
+class SecretError(OSError):
     """A secret cannot be had; the text says why and what to do, and nothing of the secret."""
 
 
@@ -67,8 +67,11 @@ def write_one(file: Path, name: str, text: str | None) -> None:
         if name not in rows:
             raise SecretError(f"there is no secret “{name}”")
         del rows[name]
-    elif not text or len(text) > LONGEST:
+    elif not (text := text.rstrip("\r\n")) or len(text) > LONGEST:
         raise SecretError(f"a secret has 1 to {LONGEST:,} characters")
+    elif any(not char.isprintable() for char in text):
+        # In a header it would be refused with a sentence in which it stands; typed, it would press Enter.
+        raise SecretError("a secret is one line, without tabs and other control characters")
     elif len(rows) >= MOST and name not in rows:
         raise SecretError(f"there are {MOST} secrets already")
     else:

@@ -1,0 +1,34 @@
+"""OSC messages (open sound control 1.0) that macros send to an address."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Callable
+from typing import Any
+
+from brass_pebble.core.macro.asks import Errand
+
+from .base import Done
+from .call import Call
+
+_READ: dict[str, Callable[[str], Any]] = {"i": int, "f": float, "s": str}
+
+
+class Osc:
+    """A message; nobody answers it."""
+
+    pool = "osc"
+
+    def whom(self, ask: Errand) -> str:
+        return ask.words[1]
+
+    def do(self, ask: Errand, call: Call) -> Done:
+        from pythonosc.osc_message_builder import OscMessageBuilder
+        address, target, *words = ask.words
+        host, _, port = target.rpartition(":")
+        message = OscMessageBuilder(address=address)
+        for word in words:
+            message.add_arg(_READ[word[0]](word[2:]))
+        with call.connect(host, int(port), socket.SOCK_DGRAM) as connection:
+            connection.send(message.build().dgram)
+        return "", True
