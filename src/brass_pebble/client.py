@@ -157,7 +157,8 @@ class StartingEngine:
         self._near = near
         # A session of its own: Ctrl+C in the terminal is for the screen, which then lets the engine end in order.
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "brass_pebble.engine.main", "--desk", str(desk), "--ready-fd", str(far), *options],
+            [sys.executable, "-m", "brass_pebble.engine.main", "--desk", str(desk), "--ready-fd", str(far),
+             "--started-by", str(os.getpid()), *options],
             pass_fds=[far], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
             start_new_session=True)
         os.close(far)

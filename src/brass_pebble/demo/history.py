@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from pathlib import Path
 
@@ -9,7 +10,7 @@ from brass_pebble import paths
 from brass_pebble.core.desk.look.rows import surface_row
 from brass_pebble.core.usage.counter import Counter
 from brass_pebble.core.usage.simulate import DAY, make_habit, play
-from brass_pebble.engine.disk.history import HistoryStore, local_zone
+from brass_pebble.engine.disk.history import HistoryError, HistoryStore, local_zone
 from brass_pebble.engine.disk.store import DeskStore
 
 WEEKS = 26
@@ -19,10 +20,14 @@ SEED = 7
 
 
 def seed_history(desk: Path) -> None:
-    """Write the history, unless there is one already."""
+    """Write the history, unless there is one already.  Where none can be kept the demo goes on without."""
     file = paths.history_file(desk)
-    if file.exists():
-        return
+    if not file.exists():
+        with contextlib.suppress(OSError, HistoryError):
+            _write(desk, file)
+
+
+def _write(desk: Path, file: Path) -> None:
     loaded = DeskStore(desk, paths.state_folder() / "versions", paths.user_layouts()).load().desk
     today = int((time.time() + local_zone(time.time())) // 86_400)
     habits = [make_habit(surface_row(loaded, surface), SEED + number)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 
 from brass_pebble.core.desk.action import RECORD, RECORD_KEYBOARD, REST, STOP
@@ -65,6 +66,9 @@ from .runs.questions import Questions
 from .runs.recorder import Recorder
 from .runs.trying import recordings
 from .setup import Setup
+
+# As long as nobody came, it is looked so often whether whoever started the engine is still there, in ns.
+STARTER_ROUND = 3_000_000_000
 
 
 def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
@@ -218,6 +222,17 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
         if setup.until_left and was_visited and not server.clients:
             log.info("the last client left")
             loop.stop()
+
+    def look_for_starter(now: int) -> None:
+        """Whoever started it may have died before it came: then nobody ever comes."""
+        if was_visited or any(client.topics for client in server.clients.values()):
+            return
+        if os.getppid() != setup.started_by:
+            log.info("whoever started it is gone, and nobody came")
+            loop.stop()
+        ports.alarms.at("starter", now + STARTER_ROUND, look_for_starter)
+    if setup.until_left and setup.started_by:
+        ports.alarms.at("starter", ports.now() + STARTER_ROUND, look_for_starter)
     server.later = lambda wait, call: ports.alarms.later("greetings", wait, call)
     server.open(requests.take, client_left, requests.hello)
     live.tell_of_old_desk()

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
+from brass_pebble import file_access
 from brass_pebble.core.desk.look.lettered import notice
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.play.router import Router
@@ -113,8 +114,9 @@ class DeskInUse:
         def done(result: object) -> None:
             if isinstance(result, Exception):
                 log.error("the desk's history could not be kept: %r", result)
-                self._problems.add(Problem(f"the desk's history could not be kept: {result}",
-                                           hint="The desk works all the same; see whether the disk is writable"))
+                if self._store.not_kept is None:
+                    self._problems.add(Problem(f"the desk's history could not be kept: {file_access.say(result)}",
+                                               hint="The desk works all the same; see whether the disk is writable"))
         self._ports.worker.do(self._store.settle, done)
 
     def tell_of_old_desk(self) -> None:

@@ -5,6 +5,7 @@ It tells what the engine does.  It never holds what was pressed or typed.
 
 from __future__ import annotations
 
+import errno
 import logging
 import logging.handlers
 import queue
@@ -21,7 +22,11 @@ def start_log(folder: Path, level: str = "INFO") -> logging.handlers.QueueListen
     log.propagate = False
     try:
         private_folder(folder)
-        file = logging.handlers.RotatingFileHandler(folder / "engine.log", maxBytes=512 * 1024, backupCount=4,
+        target = folder / "engine.log"
+        if target.exists() and not target.is_file():
+            # A pipe would be waited for.
+            raise OSError(errno.EINVAL, "the log is no file")
+        file = logging.handlers.RotatingFileHandler(target, maxBytes=512 * 1024, backupCount=4,
                                                     encoding="utf-8")
     except OSError:
         log.addHandler(logging.NullHandler())

@@ -14,7 +14,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from brass_pebble import paths
+from brass_pebble import file_access, paths
 from brass_pebble.core.say.problem import Problem
 from brass_pebble.kinds.inputs.bench import Bench, read_bench
 from brass_pebble.kinds.outputs.base import OutputError
@@ -51,8 +51,8 @@ def main(arguments: list[str] | None = None, say: Callable[[str], None] | None =
         return _fail(ready, str(error), EXIT_PERMISSION)
     except Exception as error:
         log.error("the engine ended: %r", error, exc_info=error)
-        return _fail(ready, f"the engine could not go on: {error!r}. The log has the details: "
-                     f"{paths.state_folder() / 'engine.log'}", EXIT_FAILED)
+        details = f". The log has the details: {paths.state_folder() / 'engine.log'}" if listener is not None else ""
+        return _fail(ready, f"the engine could not go on: {error!r}{details}", EXIT_FAILED)
     finally:
         if listener is not None:
             listener.stop()
@@ -67,6 +67,8 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--bench-only", action="store_true", help="leave the machine's own devices alone")
     parser.add_argument("--on-bench", action="store_true", help="simulate every device and program of the desk")
     parser.add_argument("--until-left", action="store_true", help="end when the last client leaves")
+    parser.add_argument("--started-by", type=int, default=0, metavar="PID", help="with --until-left: end, too, if this "
+                        "process has ended and nobody came")
     parser.add_argument("--may-lack-output", action="store_true", help="without a virtual keyboard, take nothing over")
     parser.add_argument("--real-time", action="store_true", help="ask for a real-time priority")
     parser.add_argument("--ready-fd", type=int, default=-1, help="told one line when ready, or why not")
@@ -92,15 +94,23 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
 
     on_bench = BenchDesk(desk) if options.on_bench else None
     opened = tighten((desk, paths.state_folder(), paths.user_layouts()))
-    engine = assemble(_on_bench(on_bench, store, sockets, options) if on_bench else Setup(
+    setup = _on_bench(on_bench, store, sockets, options) if on_bench else Setup(
         store, sockets, lambda desk: open_output(desk, options.stage), bench, not options.bench_only,
         read_script(options.script) if options.script else None, options.until_left, options.may_lack_output,
-        paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage, paths.history_file(desk)))
+        paths.state_folder() / "known" / f"{paths.desk_key(desk)}.json", options.stage, paths.history_file(desk))
+    setup.started_by = options.started_by
+    engine = assemble(setup)
     store.started()
     for folder in opened:
         engine.problems.notice(Problem(
             f"other users of this computer could read {folder}; now only you can", str(folder),
             hint="If others are to read it, share a package of the desk instead (E)"))
+    if store.not_kept is not None:
+        engine.problems.notice(Problem(
+            "versions, drafts, usage and approvals of this desk are not kept: "
+            f"{file_access.say(store.not_kept)}", str(paths.state_folder()),
+            hint="The desk runs from its files, and what came from others stays off. Make room there, or have it made "
+            "writable, and start again"))
     _end_on_signals(engine)
     priority = _raise_priority() if options.real_time else "with ordinary priority"
     gc.freeze()

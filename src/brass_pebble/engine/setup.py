@@ -34,3 +34,5 @@ class Setup:
     # What is made of the desk before it is used, and the programs that macros are rehearsed with.
     seen: Callable[[Desk], Desk] = lambda desk: desk
     programs: Callable[[], dict[str, StageProgram]] | None = None
+    # The process that started it, by its id; 0 if that does not count.
+    started_by: int = 0

@@ -42,7 +42,8 @@ class StartGuard:
             self.left_out = {name: count for name, (count, stamp) in self._deaths.items()
                              if count >= DEATHS and _stamp(root / name) == stamp}
             fileno = os.open(self._marker, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, file_access.PRIVATE_FILE)
-            os.ftruncate(fileno, _ROOM)
+            # Room that is really there: writing to a map without it would end the process.
+            os.posix_fallocate(fileno, 0, _ROOM)
             self._map = mmap.mmap(fileno, _ROOM)
             os.close(fileno)
             self.reading("")

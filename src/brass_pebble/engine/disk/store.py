@@ -63,6 +63,8 @@ class DeskStore:
     _unsettled: tuple[str, dict[str, str]] | None = None
     _undo: UndoList = field(default_factory=UndoList)
     _locks: list[int] = field(default_factory=list)
+    # Why nothing of this desk's past can be kept, if that is so.
+    not_kept: OSError | None = None
 
     def __post_init__(self) -> None:
         self.log = VersionLog(self.versions)
@@ -79,13 +81,23 @@ class DeskStore:
     def lock(self) -> None:
         """Keep other engines off this desk until `unlock` or the process ends; finish what one before left half done.
 
+        Where nothing can be kept of what happens (a full disk, say) the desk runs all the same: see `not_kept`.
+
         Raises:
             DeskBusy: another process has it; the text names it.
+            OSError: the desk's folder is not there.
         """
-        file_access.private_folder(self.versions)
         # The folder, however it is called; and its path, since another folder may be put there meanwhile.
         for path, flags in ((self.folder, os.O_RDONLY), (self.versions / "lock", os.O_RDWR | os.O_CREAT)):
-            fileno = os.open(path, flags | os.O_CLOEXEC, file_access.PRIVATE_FILE)
+            try:
+                if path.parent == self.versions:
+                    file_access.private_folder(self.versions)
+                fileno = os.open(path, flags | os.O_CLOEXEC | os.O_NONBLOCK, file_access.PRIVATE_FILE)
+            except OSError as error:
+                if path == self.folder:
+                    raise
+                self.not_kept = error
+                continue
             self._locks.append(fileno)
             try:
                 fcntl.flock(fileno, fcntl.LOCK_EX | fcntl.LOCK_NB)
