@@ -15,7 +15,7 @@ import pytest
 
 from brass_pebble import paths
 from brass_pebble.client import EngineClient
-from brass_pebble.secret_file import write_one
+from brass_pebble.secret_file import SecretError, read_one, write_one
 from conftest import wait_for
 
 Row = dict[str, Any]
@@ -174,3 +174,29 @@ def test_fifty_slow_helpers_hold_nobody_up_and_end_at_once(client: EngineClient,
     client.ask("stop")
     wait_for(lambda: sleeping() == 0)
     assert time.monotonic() - began < 0.5
+
+
+@pytest.mark.parametrize(("text", "kept"), [
+    ("tok\r", "tok"), ("tok\r\n", "tok"), ("tok\n\n", "tok"), ("a b", "a b"), ("a\nb", None), ("a\tb", None),
+    ("\n", None), ("a\x1b[31m", None),
+])
+def test_a_secret_is_one_line(text: str, kept: str | None) -> None:
+    file = paths.secrets_file()
+    if kept is None:
+        with pytest.raises(SecretError, match=r"one line|1 to 4,000"):
+            write_one(file, "word", text)
+    else:
+        write_one(file, "word", text)
+        assert read_one(file, "word") == kept
+
+
+@pytest.mark.parametrize("secret", ["žluťoučký", "HUNTER2\nsecond-line", "x" * 3_000 + "\r"])
+def test_no_sentence_of_a_library_tells_a_secret(secret: str, client: EngineClient, oven: Any) -> None:
+    """In a file from before, or written by hand, it may be anything."""
+    write_one(paths.secrets_file(), "word", "known")
+    paths.secrets_file().write_text(json.dumps({"word": secret}))
+    row = play(client, f'request get "http://127.0.0.1:{oven.server_port}/heat" header "Authorization" secret "word" '
+                       'into reply\n')
+    told = json.dumps(client.ask("traces"), ensure_ascii=False) + row["why"]
+    assert secret[:6] not in told and "second-line" not in told and "ž" not in told
+    assert row["state"] == "stopped" and "could not be reached" in row["remarks"][0]

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from brass_pebble import paths
 from conftest import wait_for
 from needed import needs
 
@@ -99,6 +100,18 @@ def test_it_starts_whatever_stands_where_it_keeps_things(kind: str, desk: Path) 
             place.symlink_to(place)
     told = started(desk)
     assert told["traces"] == ["done"] and told["ended"] == 0
+
+
+def test_a_relative_folder_of_the_environment_counts_for_nothing(tmp_path: Path,
+                                                                 monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("HOME", str(tmp_path))
+    for name in ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR"):
+        monkeypatch.setenv(name, "here")
+    assert paths.state_folder() == tmp_path / ".local/state/brass-pebble"
+    assert paths.data_folder() == tmp_path / ".local/share/brass-pebble"
+    assert paths.default_desk() == tmp_path / ".config/brass-pebble/desk"
+    assert paths.user_layouts().is_absolute() and paths.secrets_file().is_absolute()
+    assert paths.runtime_folder().is_absolute()
 
 
 def engines(runtime: str) -> list[int]:

@@ -17,6 +17,7 @@ import pytest
 
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.core.macro.asks import Errand
+from brass_pebble.core.play.trace import Trace
 from brass_pebble.demo import ENGINE_OPTIONS, know
 from brass_pebble.kinds.errands import names
 from brass_pebble.kinds.errands.base import perform
@@ -355,3 +356,12 @@ def test_a_call_that_is_over_connects_to_nobody(peer: Callable[..., Peer]) -> No
     for _ in range(5):
         perform(Line(), Errand(1, "line", ("tcp", "x", f"127.0.0.1:{there.port}", "")), Call(1, Names()))
     assert len(os.listdir("/proc/self/fd")) <= before + 5
+
+
+def test_what_others_tell_is_kept_in_part() -> None:
+    trace = Trace(1, 0, 0)
+    trace.remark("x" * 60_000)
+    for number in range(500):
+        trace.remark(f"remark {number}")
+    assert len(trace.remarks) == 101 and trace.remarks[-1] == "more was said, and is not kept"
+    assert max(map(len, trace.remarks)) == 1_001

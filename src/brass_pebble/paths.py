@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
+from collections.abc import Callable
 from pathlib import Path
 
 import platformdirs
@@ -17,33 +18,48 @@ SHIPPED_PROGRAMS = PACKAGE / "programs"
 DEMO_STAGE = PACKAGE / "demo" / "stage"
 # sun_path of linux/un.h, less its closing zero.
 LONGEST_SOCKET = 107
+# Where the standard has them, below the person's home.
+USUAL = {"XDG_CONFIG_HOME": ".config", "XDG_DATA_HOME": ".local/share", "XDG_STATE_HOME": ".local/state"}
 # What the programs that macros start are given as their mask of new files' rights; the engine has a stricter one.
 usual_umask = -1
 
 
+def _base(variable: str, usual: Callable[[str], str]) -> Path:
+    """A folder of this program's own.  A relative path in the variable counts for nothing, as the standard says (XDG
+    Base Directory): it would be another folder in each folder from which the program is started."""
+    given = os.environ.get(variable, "")
+    if not given or os.path.isabs(given):
+        return Path(usual(APP))
+    return Path.home() / USUAL[variable] / APP
+
+
 def default_desk() -> Path:
     """The desk that is used when none is named."""
-    return Path(platformdirs.user_config_dir(APP)) / "desk"
+    return _config() / "desk"
+
+
+def _config() -> Path:
+    return _base("XDG_CONFIG_HOME", platformdirs.user_config_dir)
 
 
 def user_layouts() -> Path:
     """Layouts of the person's own, shared by all desks."""
-    return Path(platformdirs.user_config_dir(APP)) / "layouts"
+    return _config() / "layouts"
 
 
 def data_folder() -> Path:
     """Where the demo's desk is copied to."""
-    return Path(platformdirs.user_data_dir(APP))
+    return _base("XDG_DATA_HOME", platformdirs.user_data_dir)
 
 
 def state_folder() -> Path:
     """The log, and earlier versions of desks."""
-    return Path(platformdirs.user_state_dir(APP))
+    return _base("XDG_STATE_HOME", platformdirs.user_state_dir)
 
 
 def secrets_file() -> Path:
     """Texts that macros type and nobody is to read."""
-    return Path(platformdirs.user_config_dir(APP)) / "secrets.json"
+    return _config() / "secrets.json"
 
 
 def approvals_file(desk: Path) -> Path:
@@ -72,8 +88,8 @@ def runtime_folder() -> Path:
     Raises:
         PermissionError: the folder exists and belongs to somebody else, or others may enter it.
     """
-    base = os.environ.get("XDG_RUNTIME_DIR")
-    folder = Path(base) / APP if base and Path(base).is_dir() else Path(f"/tmp/{APP}-{os.getuid()}")
+    base = os.environ.get("XDG_RUNTIME_DIR", "")
+    folder = Path(base) / APP if os.path.isabs(base) and os.path.isdir(base) else Path(f"/tmp/{APP}-{os.getuid()}")
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     found = folder.lstat()
     if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or stat.S_IMODE(found.st_mode) & 0o077:

@@ -26,6 +26,9 @@ if TYPE_CHECKING:
 SPEECH = "speech"
 MOST_SENT = 200
 MOST_REACTIONS = 50
+# What others have told is kept in part: so many remarks, each and the reason so long, in characters.
+MOST_REMARKS, LONGEST_TOLD = 100, 1_000
+MORE = "more was said, and is not kept"
 MS = 1_000_000
 
 
@@ -78,10 +81,13 @@ class Trace:
 
     def remark(self, text: str) -> None:
         """Something worth knowing beside the way itself; it may be told by a program or a stranger."""
+        text = _bounded(text)
         if not text.isprintable():
             text = show_hidden(text)
-        if text not in self.remarks:
+        if text not in self.remarks and len(self.remarks) < MOST_REMARKS:
             self.remarks = (*self.remarks, text)
+        elif text not in self.remarks and self.remarks[-1] != MORE:
+            self.remarks = (*self.remarks, MORE)
 
     def note_reaction(self, program: str, text: str, at: int, good: bool) -> None:
         """A stage program did something, or failed to notice."""
@@ -128,7 +134,7 @@ class Trace:
             target=action.target if action else "",
             words=answer.words if answer else self.spoken,
             state=self.state,
-            why=self.why,
+            why=_bounded(self.why),
             remarks=list(self.remarks),
             run=run.id if run else 0,
             length_ms=(run.timetable.length if run else 0) / MS,
@@ -149,6 +155,10 @@ class Trace:
             sentence="",
         )
         return replace(row, sentence=sentence(row))
+
+
+def _bounded(text: str) -> str:
+    return text if len(text) <= LONGEST_TOLD else f"{text[:LONGEST_TOLD]}…"
 
 
 def say_raw(code: int, node: str) -> str:
