@@ -534,8 +534,14 @@ def test_a_note_whose_release_was_lost_ends_by_time_where_no_journal_tells() -> 
     session.advance(6 * SECOND)
     # The one that was struck again since is not in doubt.
     assert heard(session) == ["80 24 40"]
-    session.receive(CONTROL, Exchange(INVITE, 5, 77, "Tablet").write(), HOST, 40 * SECOND)
-    session.advance(61 * SECOND)
+    # Held on a peer that is there it stays, for as long as that is.
+    for second in range(10, 610, 10):
+        session.receive(DATA, Clock(77, 0, (second, 0, 0)).write(), DATA_HOST, second * SECOND)
+        session.advance(second * SECOND)
+    assert heard(session) == []
+    session.advance(634 * SECOND)
+    assert heard(session) == []
+    session.advance(636 * SECOND)
     assert heard(session) == ["80 30 40"]
 
 

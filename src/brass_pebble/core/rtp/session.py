@@ -38,9 +38,9 @@ INVITE_EVERY, MOST_INVITES = SECOND, 8
 # How far a packet may lie ahead or behind before it is believed only with the one that follows it (RFC 3550, A.1), and
 # how many in a row show that an earlier one ahead of them was not the peer's.
 MOST_DROPOUT, MOST_MISORDER, IN_A_ROW = 3_000, 100, 3
-# A note whose release may have been lost ends so long after the loss, if no journal tells; and any that sounds while
-# nothing more is heard for so long.
-LOST_ENDS, SILENT_ENDS = 5 * SECOND, 60 * SECOND
+# A note whose release may have been lost ends so long after the loss, if no journal tells.  One that is held goes on
+# for as long as its peer is there, however little it says: it may be somebody's push to talk.
+LOST_ENDS = 5 * SECOND
 TICK = 100_000
 CONTROL, DATA = "control", "data"
 Address = tuple[str, int]
@@ -82,7 +82,6 @@ class Peer:
     expected: int = -1
     in_a_row: int = 0
     # When a packet with MIDI came last; and when what sounded at a loss is let go, if it sounds still.
-    played: int = 0
     doubted: set[tuple[int, int]] = field(default_factory=set)
     doubted_until: int = 0
     journal: Journal = field(default_factory=Journal)
@@ -249,7 +248,7 @@ class Session:
         if not self._believes(peer, packet, now):
             peer.late += 1
             return
-        peer.sequence, peer.played = packet.sequence, now
+        peer.sequence = packet.sequence
         peer.allowance = min(MOST_A_SECOND, peer.allowance + (now - peer.counted) * MOST_A_SECOND / SECOND)
         peer.counted = now
         for message in packet.messages:
@@ -391,8 +390,6 @@ class Session:
             if peer.doubted and now >= peer.doubted_until:
                 for channel, note in sorted(peer.doubted):
                     self._end(peer, channel, note)
-            if peer.sounding and now - peer.played >= SILENT_ENDS:
-                self._let_go(peer)
             if peer.ours and now - peer.synced >= SYNC_EVERY:
                 self._sync(peer, now)
             if peer.sequence is not None and peer.sequence != peer.acknowledged and now - peer.told >= FEEDBACK_EVERY:
@@ -413,8 +410,6 @@ class Session:
             dues.append(peer.seen + VANISHED_AFTER)
             if peer.doubted:
                 dues.append(peer.doubted_until)
-            if peer.sounding:
-                dues.append(peer.played + SILENT_ENDS)
             if peer.ours and peer.state == "connected":
                 dues.append(peer.synced + SYNC_EVERY)
             if peer.sequence is not None and peer.sequence != peer.acknowledged:
