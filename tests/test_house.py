@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import sys
 from dataclasses import fields
 from pathlib import Path
@@ -41,12 +42,55 @@ NEVERS = [
 ]
 
 
+# Who opens files without `file_access`, and what those are: nothing that a person or a stranger could have made.
+OPENERS = {
+    "file_access": "the one way",
+    "demo": "what ships", "guide": "what ships", "screen.base.letters": "what ships", "core.macro.reader": "what ships",
+    "core.signals.keymap": "what ships", "core.signals.keys": "what ships", "cli.macros.macro": "what ships",
+    "core.say.data_table": "what ships", "cli.guide": "what ships",
+    "kinds.kernel.listing": "sysfs", "kinds.kernel.node": "devices", "kinds.inputs.bystanders": "sysfs",
+    "kinds.inputs.listening": "devices", "kinds.voice.sources": "procfs, and recordings of its own",
+    "kinds.voice.keeping": "a recording of its own, made anew",
+    "kinds.outputs.xkb": "the system's keyboard settings", "machine.checkup": "procfs, sysfs and the system's settings",
+    "machine.permissions": "the rule that it wrote itself, as the administrator",
+    "engine.runs.desktop": "procfs", "engine.clients.server": "/dev/null", "cli.main": "/dev/null",
+    "engine.disk.store": "the lock, and procfs", "engine.disk.start_guard": "a few bytes that are mapped",
+    "engine.disk.history": "made before SQLite opens it",
+}
+
+
 def short(name: str) -> str:
     return name.partition(".")[2]
 
 
 def within(name: str, place: str) -> bool:
     return name == place or name.startswith(f"{place}.")
+
+
+def opens_files(file: Path) -> list[int]:
+    """The lines where a file is opened or read whole."""
+    found = []
+    for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+        if not isinstance(node, ast.Call):
+            continue
+        match node.func:
+            case ast.Name(id="open") | ast.Attribute(value=ast.Name(id="os" | "io"), attr="open"):
+                found.append(node.lineno)
+            case ast.Attribute(value=owner, attr="read_text" | "read_bytes") if not (
+                    isinstance(owner, ast.Name) and owner.id == "file_access"):
+                found.append(node.lineno)
+    return found
+
+
+def test_files_are_opened_in_one_way() -> None:
+    """A pipe in a desk's folder, or a package that never ends, is waited for by whoever opens it in another way."""
+    found = {}
+    for file in PACKAGE.rglob("*.py"):
+        name = ".".join(file.relative_to(PACKAGE).with_suffix("").parts).removesuffix(".__init__")
+        if lines := opens_files(file):
+            found[name] = lines
+    assert {name: lines for name, lines in found.items() if not any(within(name, one) for one in OPENERS)} == {}
+    assert [one for one in OPENERS if not any(within(name, one) for name in found)] == []
 
 
 def test_nothing_leads_back_to_itself() -> None:

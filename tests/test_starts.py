@@ -13,7 +13,8 @@ from pathlib import Path
 import pytest
 
 from brass_pebble import paths
-from conftest import wait_for
+from brass_pebble.client import EngineClient, EngineError
+from conftest import run_cli, wait_for
 from needed import needs
 
 # Runs in a process of its own, on whatever disks that has: the last line tells what came of it.
@@ -112,6 +113,30 @@ def test_a_relative_folder_of_the_environment_counts_for_nothing(tmp_path: Path,
     assert paths.default_desk() == tmp_path / ".config/brass-pebble/desk"
     assert paths.user_layouts().is_absolute() and paths.secrets_file().is_absolute()
     assert paths.runtime_folder().is_absolute()
+
+
+def test_a_pipe_among_values_programs_or_packages_is_waited_for_by_nobody(engine: Path, client: EngineClient,
+                                                                           tmp_path: Path) -> None:
+    """Nor is what never ends: a device, or a link to one."""
+    folder = Path(client.hello["folder"])
+    given = run_cli("desk", "export", str(tmp_path / "given.zip"), "--desk", str(folder))
+    assert given.returncode == 0, given.stderr
+    for place in ("values", "programs"):
+        (folder / place).mkdir(exist_ok=True)
+        os.mkfifo(folder / place / "pipe.toml")
+        (folder / place / "zero.toml").symlink_to("/dev/zero")
+    os.mkfifo(tmp_path / "pipe.zip")
+    for file, says in ((tmp_path / "pipe.zip", "it is a pipe"), (Path("/dev/zero"), "it is a device")):
+        with pytest.raises(EngineError, match=says):
+            client.ask("take_in", file=str(file))
+        done = run_cli("desk", "import", str(file), "--desk", str(folder))
+        assert done.returncode == 1 and says in done.stderr, done
+    # The one worker that saves is free.
+    with pytest.raises(EngineError, match="here already"):
+        client.ask("take_in", file=str(tmp_path / "given.zip"))
+    client.ask("bind", surface="pedals", layer="class", control="left", kind="tap", target="F13")
+    done = run_cli("desk", "export", str(tmp_path / "whole.zip"), "--desk", str(folder))
+    assert done.returncode == 0 and (tmp_path / "whole.zip").exists(), done
 
 
 def engines(runtime: str) -> list[int]:

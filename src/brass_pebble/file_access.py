@@ -122,6 +122,15 @@ def read_text(file: Path) -> str:
     return read_bytes(file, largest(file.name)).decode("utf-8")
 
 
+def texts_in(folder: Path, ending: str) -> dict[str, str]:
+    """The texts of a folder's files that end so, by their names without it; what is no readable file is left out."""
+    found = {}
+    for file in sorted(folder.glob(f"*{ending}")):
+        with contextlib.suppress(OSError):
+            found[file.name.removesuffix(ending)] = read_bytes(file, largest(file.name)).decode("utf-8", "replace")
+    return found
+
+
 def largest(name: str) -> int:
     """How large a file of this name may be, in bytes."""
     return LARGEST.get(name) or LARGEST.get(os.path.splitext(name)[1]) or LARGEST_OF_ALL

@@ -26,8 +26,9 @@ class OutsideHere:
     """This machine.  What it takes is loaded when it is asked for, since a screen is there sooner without it."""
 
     def recall(self) -> ScreenMemory:
+        from brass_pebble import file_access
         try:
-            return msgspec.json.decode(_memory().read_bytes(), type=ScreenMemory)
+            return msgspec.json.decode(file_access.read_bytes(_memory()), type=ScreenMemory)
         except (OSError, msgspec.DecodeError):
             return ScreenMemory()
 

@@ -150,7 +150,7 @@ class MacroRequests:
             files += [(f"macros/{new}.macro", own)]
             files += [(f"macros/{macro_id}.macro", None)] if new != macro_id else []
             files += self._guest_rows(macro_id, new, moved=True)
-            bound = plays_in_bindings(parse_tables(store.file.read_text(encoding="utf-8")),
+            bound = plays_in_bindings(parse_tables(file_access.read_text(store.file)),
                                       {macro_id: new, **({old_name: new} if old_name else {})})
             move_draft(macro_id, new)
             try:

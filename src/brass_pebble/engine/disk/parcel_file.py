@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import io
 import json
@@ -13,7 +14,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from brass_pebble import __version__
+from brass_pebble import __version__, file_access
 from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.devices.layout import read_layout
 from brass_pebble.core.macro.reader import Draft, walk
@@ -80,14 +81,14 @@ def pack_desk(store: DeskStore, *, surfaces: Iterable[str] = (), macros: Iterabl
         if surfaces:
             kind = "surfaces"
             name = shown[0].name if len(shown) == 1 else f"{say_count(len(shown), 'surface')} of {desk.name}"
-        files["desk.toml"] = _desk_text(store.file.read_text(encoding="utf-8"), set(surfaces) or None)
+        files["desk.toml"] = _desk_text(file_access.read_text(store.file), set(surfaces) or None)
         chosen = _with_played([*_played_by(shown), *macros], drafts) if surfaces else set(texts)
         own = _own_layouts(store, desk)
         files |= {f"layouts/{surface.layout.id}.toml": own[surface.layout.id] for surface in shown
                   if surface.layout.id in own}
         if not surfaces:
-            files |= {f"programs/{file.name}": file.read_text(encoding="utf-8")
-                      for file in sorted((store.folder / "programs").glob("*.toml"))}
+            files |= {f"programs/{name}.toml": text
+                      for name, text in file_access.texts_in(store.folder / "programs", ".toml").items()}
     files |= {f"macros/{one}.macro": texts[one] for one in sorted(chosen) if one in texts}
     if values:
         kept = {value for one in chosen if one in drafts for value in drafts[one].macro.keeps}
@@ -149,7 +150,7 @@ def _own_layouts(store: DeskStore, desk: Desk) -> dict[str, str]:
     used = {surface.layout.id for surface in desk.surfaces.values()}
     return {name: text for name, text in store.layout_texts().items()
             if name in used and not ((SHIPPED_LAYOUTS / f"{name}.toml").is_file()
-                                     and (SHIPPED_LAYOUTS / f"{name}.toml").read_text(encoding="utf-8") == text)}
+                                     and file_access.read_text(SHIPPED_LAYOUTS / f"{name}.toml") == text)}
 
 
 def _zip(kind: str, name: str, files: dict[str, str]) -> bytes:
@@ -178,9 +179,12 @@ def read_parcel(file: Path) -> Parcel:
         ProblemError: it is none, is broken, of a later version, or made to do harm.
         OSError: the file cannot be read.
     """
-    if file.stat().st_size > MOST_IN_ALL:
-        raise ProblemError(f"{file.name} is larger than any desk", hint=_NOTHING)
-    return parcel_of(file.read_bytes())
+    try:
+        return parcel_of(file_access.read_bytes(file, MOST_IN_ALL))
+    except file_access.Unreadable as error:
+        if error.errno == errno.EFBIG:
+            raise ProblemError(f"{file.name} is larger than any desk", hint=_NOTHING) from None
+        raise ProblemError(f"{file.name} is no package: {error.strerror}", hint=_NOTHING) from None
 
 
 def parcel_of(data: bytes) -> Parcel:
@@ -290,8 +294,6 @@ def mine_of(store: DeskStore) -> Mine:
     Raises:
         ProblemError: desk.toml is broken.
     """
-    programs = {file.stem: file.read_text(encoding="utf-8", errors="replace")
-                for file in sorted((store.folder / "programs").glob("*.toml"))}
-    values = {file.stem: file.read_text(encoding="utf-8", errors="replace")
-              for file in sorted((store.folder / FOLDER).glob("*.toml"))}
+    programs = file_access.texts_in(store.folder / "programs", ".toml")
+    values = file_access.texts_in(store.folder / FOLDER, ".toml")
     return Mine(store.tables(), store.macro_files.texts(), store.layout_texts(), programs, values)
