@@ -3,6 +3,7 @@ made-up answers; values that are kept.  All of it without an engine."""
 
 from __future__ import annotations
 
+import subprocess
 import time
 from collections.abc import Mapping
 from datetime import datetime
@@ -187,6 +188,14 @@ def test_a_few_letters_of_another_program_never_become_many_digits(number: str, 
     assert time.monotonic() - began < 1
     with pytest.raises(ProblemError):
         read_kept("value = 1e-999999999")
+
+
+@given(st.text(st.characters(exclude_characters="\x00", exclude_categories=["Cs"]), max_size=60))
+@settings(max_examples=20)
+def test_a_quoted_text_is_one_word_of_the_shell_and_commands_nothing(text: str) -> None:
+    _, values, _ = play('let a be quoted(said)\nshow "{a}"\n', values={"said": text})
+    done = subprocess.run(["sh", "-c", f"printf %s {values['a']}"], capture_output=True, check=True)
+    assert done.stdout.decode() == text
 
 
 def test_what_can_never_be_reckoned_is_told_by_the_check() -> None:

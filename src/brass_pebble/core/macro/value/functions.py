@@ -4,6 +4,7 @@ the run read it; another function is another row."""
 from __future__ import annotations
 
 import json
+import shlex
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import ROUND_HALF_UP, Decimal
@@ -186,6 +187,8 @@ FUNCTIONS = {row.name: row for row in (
              lambda text, index: _nth(text.splitlines(), index)),
     Function("replace", (TEXT, TEXT, TEXT), TEXT, "every place of one text made another",
              ('replace("rye bread", " ", "-")', "rye-bread"), _replace),
+    Function("quoted", (TEXT,), TEXT, "a text as one word of a line of the shell, whatever stands in it",
+             ('quoted("rye & oat")', "'rye & oat'"), shlex.quote),
     Function("now", (TEXT,), TEXT, "the date or time, in the form of strftime (C): %Y %m %d %H %M %S",
              ('now("%H:%M")', "18:05"), _now, varies=True),
     Function("json", (TEXT, TEXT), TEXT, "a part of a JSON text: names and places (from 0) joined by dots",
