@@ -307,7 +307,8 @@ class Desk:
                             "the octave in which note 60 lies", "middle C", proposals=(3, 4, 5))
     network: NetworkSettings = field(default_factory=NetworkSettings)
     history: bool = setting(True, Flag(), "false: presses are not counted", "count presses", proposals=(True, False))
-    redirects: str = setting(SAME_HOST, Choice(REDIRECTS), "where a macro's HTTP requests may be redirected to",
+    redirects: str = setting(SAME_HOST, Choice(REDIRECTS), "where a macro's HTTP requests may be redirected to; the "
+                             "same host means its port, too",
                              "HTTP redirects", proposals=REDIRECTS)
     overtaken: str = setting(END, Choice((END, GO_ON)), "what happens to a macro when the computer was suspended or "
                                                         "too busy",
