@@ -25,7 +25,7 @@ def start_log(folder: Path, level: str = "INFO") -> logging.handlers.QueueListen
         target = folder / "engine.log"
         if target.exists() and not target.is_file():
             # A pipe would be waited for.
-            raise OSError(errno.EINVAL, "the log is no file")
+            raise OSError(errno.EINVAL, "the log is not a file")
         file = logging.handlers.RotatingFileHandler(target, maxBytes=512 * 1024, backupCount=4,
                                                     encoding="utf-8")
     except OSError:

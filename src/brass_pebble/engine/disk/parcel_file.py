@@ -184,7 +184,7 @@ def read_parcel(file: Path) -> Parcel:
     except file_access.Unreadable as error:
         if error.errno == errno.EFBIG:
             raise ProblemError(f"{file.name} is larger than any desk", hint=_NOTHING) from None
-        raise ProblemError(f"{file.name} is no package: {error.strerror}", hint=_NOTHING) from None
+        raise ProblemError(f"{file.name} is not a package: {error.strerror}", hint=_NOTHING) from None
 
 
 def parcel_of(data: bytes) -> Parcel:
