@@ -26,8 +26,8 @@ if TYPE_CHECKING:
 SPEECH = "speech"
 MOST_SENT = 200
 MOST_REACTIONS = 50
-# What others have told is kept in part: so many remarks, each and the reason so long, in characters.
-MOST_REMARKS, LONGEST_TOLD = 100, 1_000
+# What others have told is kept in part, in characters: each remark and the reason, and all remarks of a press.
+LONGEST_TOLD, MOST_TOLD = 1_000, 40_000
 MORE = "more was said, and is not kept"
 MS = 1_000_000
 
@@ -84,10 +84,10 @@ class Trace:
         text = _bounded(text)
         if not text.isprintable():
             text = show_hidden(text)
-        if text not in self.remarks and len(self.remarks) < MOST_REMARKS:
-            self.remarks = (*self.remarks, text)
-        elif text not in self.remarks and self.remarks[-1] != MORE:
-            self.remarks = (*self.remarks, MORE)
+        if text in self.remarks or self.remarks[-1:] == (MORE,):
+            return
+        whole = sum(map(len, self.remarks)) + len(text) <= MOST_TOLD
+        self.remarks = (*self.remarks, text if whole else MORE)
 
     def note_reaction(self, program: str, text: str, at: int, good: bool) -> None:
         """A stage program did something, or failed to notice."""
