@@ -180,6 +180,12 @@ def _open_long(folder: Path, text: str, effort: Effort) -> tuple[float, float]:
                 moves.append(1000 * wait(f"line {2 * number - 1} "))
             key("Escape")
             wait("no surfaces yet")
+        # Its engine ends with it, and writes to the folder until then.
+        key("q")
+        until = time.monotonic() + 20
+        while time.monotonic() < until and subprocess.run([*tmux, "has-session"], check=False,
+                                                          capture_output=True).returncode == 0:
+            time.sleep(0.05)
         return min(opened), percentile(moves, 0.5)
     finally:
         subprocess.run([*tmux, "kill-server"], check=False, capture_output=True)

@@ -87,7 +87,7 @@ def main() -> int:
     if unknown := [name for name in asked.parts if name not in PARTS]:
         words.error(f"no part {', '.join(unknown)}. Available: {', '.join(PARTS)}")
     figures: list[Figure] = []
-    with tempfile.TemporaryDirectory(prefix="bpb") as name:
+    with tempfile.TemporaryDirectory(prefix="bpb", ignore_cleanup_errors=True) as name:
         folder = Path(name)
         for variable in ("XDG_RUNTIME_DIR", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
             os.environ[variable] = str(folder / variable[4:7].lower())
