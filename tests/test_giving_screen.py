@@ -43,8 +43,8 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.keys("I")
     demo.wait("tideline.zip")
     demo.keys("Enter")
-    screen = demo.wait("Nothing has changed yet.")
-    assert "Lamp on" in screen and "off until you approve" in screen
+    demo.wait(lambda screen: all(text in screen for text in ("Nothing has changed yet.", "Lamp on",
+                                                             "off until you approve")))
     demo.wait("7, in class: tap Ctrl+Alt+1 → tap Ctrl+Alt+9")
     demo.wait(lambda text: "YOURS" in text and "THEIRS" in text and "total" in text)
     # Both texts of a macro that differs, side by side.
