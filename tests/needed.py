@@ -19,6 +19,11 @@ def _missing(what: str) -> str:
     return "" if need.here() else system_packages.sentences([need])[0]
 
 
+def is_here(what: str) -> bool:
+    """Whether a row of tools/system_packages.tsv is here."""
+    return not _missing(what)
+
+
 def needs(*whats: str) -> None:
     """Leave the test out that runs now, unless all of these rows of tools/system_packages.tsv are here."""
     for what in whats:

@@ -6,11 +6,12 @@ import json
 import math
 import subprocess
 import sys
-from pathlib import Path
+from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 
 import pytest
 
-from needed import needs
+from needed import is_here, needs
 from vm.machine import PROJECT
 
 BENCHMARKS = PROJECT / "benchmarks"
@@ -30,11 +31,27 @@ PARTS = [*(("run.py", name) for name in run_parts.PARTS if name != "machine"),
          *(("voice.py", name) for name in voice_parts.PARTS)]
 
 
+def measure(script: str, part: str) -> subprocess.CompletedProcess[str]:
+    """A part in its short form."""
+    return subprocess.run([sys.executable, str(BENCHMARKS / script), "--short", part], capture_output=True, text=True,
+                          check=False, timeout=600)
+
+
+@pytest.fixture(scope="session")
+def measured(request: pytest.FixtureRequest) -> Iterator[dict[str, Future[subprocess.CompletedProcess[str]]]]:
+    """Those parts that were asked for, some at once: most of their time they wait."""
+    wanted = {item.callspec.params["part"]: item.callspec.params["script"] for item in request.session.items
+              if isinstance(item, pytest.Function) and item.originalname == "test_a_part_of_the_benchmarks_runs"}
+    with ThreadPoolExecutor(4) as pool:
+        yield {part: pool.submit(measure, script, part) for part, script in wanted.items()
+               if all(is_here(what) for what in NEEDED.get(part, ()))}
+
+
 @pytest.mark.parametrize(("script", "part"), PARTS)
-def test_a_part_of_the_benchmarks_runs(script: str, part: str, tmp_path: Path) -> None:
+def test_a_part_of_the_benchmarks_runs(script: str, part: str,
+                                       measured: dict[str, Future[subprocess.CompletedProcess[str]]]) -> None:
     needs(*NEEDED.get(part, ()))
-    done = subprocess.run([sys.executable, str(BENCHMARKS / script), "--short", part], capture_output=True, text=True,
-                          check=False, timeout=300)
+    done = measured[part].result()
     assert done.returncode == 0, done.stdout + done.stderr
     figures = json.loads(done.stdout.splitlines()[-1])
     assert figures and all(math.isfinite(figure["value"]) for figure in figures)
