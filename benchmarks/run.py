@@ -8,7 +8,6 @@ All of it, without a name.  With --short as little as shows that everything stil
 
 from __future__ import annotations
 
-import argparse
 import json
 import os
 import platform
@@ -19,7 +18,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from c_loops import build_loops
-from effort import Effort
+from effort import Effort, asked_for
 from figures import Figure, percentile, table
 from flood import flooded_presses
 from focus import focus_to_layer, many_layers
@@ -80,21 +79,16 @@ PARTS: dict[str, Callable[[Path, Effort], list[Figure]]] = {
 
 
 def main() -> int:
-    words = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
-    words.add_argument("parts", nargs="*", metavar="PART", help=", ".join(PARTS))
-    words.add_argument("--short", action="store_true", help="as little of each as shows that it runs")
-    asked = words.parse_args()
-    if unknown := [name for name in asked.parts if name not in PARTS]:
-        words.error(f"no part {', '.join(unknown)}. Available: {', '.join(PARTS)}")
+    wanted, effort = asked_for(__doc__ or "", PARTS)
     figures: list[Figure] = []
     with tempfile.TemporaryDirectory(prefix="bpb", ignore_cleanup_errors=True) as name:
         folder = Path(name)
         for variable in ("XDG_RUNTIME_DIR", "XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
             os.environ[variable] = str(folder / variable[4:7].lower())
             (folder / variable[4:7].lower()).mkdir(mode=0o700)
-        for part in asked.parts or PARTS:
+        for part in wanted:
             (folder / "measured" / part).mkdir(parents=True)
-            figures += PARTS[part](folder / "measured" / part, Effort(asked.short))
+            figures += PARTS[part](folder / "measured" / part, effort)
     print(f"{time.strftime('%Y-%m-%d')}, {platform.machine()}, {os.cpu_count()} cores, Linux {platform.release()}, "
           f"Python {platform.python_version()}\n")
     print(table(figures))

@@ -7,7 +7,6 @@ those in the source package of pocketsphinx, fetched by pip.  Nothing of it is k
 
 from __future__ import annotations
 
-import argparse
 import json
 import os
 import signal
@@ -48,7 +47,7 @@ from brass_pebble.kinds.voice.follower import Follower, Judged
 from brass_pebble.kinds.voice.recogniser import RATE
 from brass_pebble.kinds.voice.sources import read_wav
 from brass_pebble.kinds.voice.sphinx import Sphinx
-from effort import Effort
+from effort import Effort, asked_for
 from figures import Figure, percentile, table
 from people import free_words, people
 from said import CACHE, VOICES, spoken, with_noise
@@ -394,15 +393,10 @@ PARTS: dict[str, Callable[[Effort], list[Figure]]] = {
 
 
 def main() -> int:
-    words = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
-    words.add_argument("parts", nargs="*", metavar="PART", help=", ".join(PARTS))
-    words.add_argument("--short", action="store_true", help="as little of each as shows that it runs")
-    asked = words.parse_args()
-    if unknown := [name for name in asked.parts if name not in PARTS]:
-        words.error(f"no part {', '.join(unknown)}. Available: {', '.join(PARTS)}")
+    wanted, effort = asked_for(__doc__ or "", PARTS)
     figures: list[Figure] = []
-    for name in asked.parts or PARTS:
-        figures += PARTS[name](Effort(asked.short))
+    for name in wanted:
+        figures += PARTS[name](effort)
     print(table(figures))
     print("\n" + json.dumps([figure.as_dict() for figure in figures]))
     return 0

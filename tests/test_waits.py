@@ -19,11 +19,14 @@ from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.core.macro.asks import Errand
 from brass_pebble.core.play.trace import Trace
 from brass_pebble.demo import ENGINE_OPTIONS, know
+from brass_pebble.engine.runs.errands import POOL_SAYS, POOLS
 from brass_pebble.kinds.errands import names
 from brass_pebble.kinds.errands.base import perform
 from brass_pebble.kinds.errands.call import STOPPED, Call, Over
+from brass_pebble.kinds.errands.http import origin, same_place
 from brass_pebble.kinds.errands.lines import Line
 from brass_pebble.kinds.errands.names import Names, NotFound
+from brass_pebble.kinds.errands.table import call_kinds
 from conftest import wait_for
 from test_network_steps import play
 
@@ -196,6 +199,44 @@ def test_a_goodbye_that_never_comes_is_not_waited_for(client: EngineClient, peer
     row = play(client, f'send message "heat?" to "ws://127.0.0.1:{there.port}" into reply at most 3s\n'
                        'show "{reply}"\n')
     assert "line 2: showed “warm”" in row["remarks"] and time.monotonic() - began < 2.5
+
+
+def test_an_answer_that_came_in_time_counts_though_the_goodbye_does_not(client: EngineClient,
+                                                                        peer: Callable[..., Peer]) -> None:
+    there = peer(says_no_goodbye)
+    row = play(client, f'send message "heat?" to "ws://127.0.0.1:{there.port}" into reply at most 700ms\n'
+                       'show "{reply}"\n')
+    assert "line 2: showed “warm”" in row["remarks"], row
+
+
+def no_length(connection: socket.socket) -> None:
+    connection.sendall(b"HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n")
+    for_ever(connection, b"part of it ")
+
+
+@pytest.mark.parametrize(("talk", "step"), [
+    (no_length, 'request get "http://127.0.0.1:{port}/"'),
+    (lambda there: for_ever(there, b"half a line "), 'send line "heat?" to "127.0.0.1:{port}"'),
+])
+def test_a_part_of_an_answer_is_none(talk: Callable[[socket.socket], None], step: str, client: EngineClient,
+                                     peer: Callable[..., Peer]) -> None:
+    row = play(client, f"{step.format(port=peer(talk).port)} into reply at most 500ms\nshow \"{{reply}}\"\n")
+    assert row["state"] == "stopped" and "did not answer within 0.5 s" in row["remarks"][0], row
+
+
+def test_every_kind_of_call_has_its_threads_and_names_nothing_secret() -> None:
+    kinds = call_kinds(lambda name: "HUNTER2", lambda: False)
+    assert kinds
+    for word, make in kinds.items():
+        assert make().pool in POOLS and make().pool in POOL_SAYS, word
+
+
+@pytest.mark.parametrize(("old", "new", "same"), [
+    ("http://a.example/x", "https://a.example/y", True), ("https://a.example/x", "http://a.example/x", False),
+    ("http://a.example:81/", "http://a.example:82/", False), ("https://A.example:443/", "https://a.example/", True),
+])
+def test_a_secret_stays_with_its_place(old: str, new: str, same: bool) -> None:
+    assert same_place(origin(old), origin(new)) is same
 
 
 def test_a_message_is_led_nowhere_else(client: EngineClient, peer: Callable[..., Peer]) -> None:

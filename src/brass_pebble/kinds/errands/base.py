@@ -23,7 +23,8 @@ class CallKind(Protocol):
         """Whom it calls, as the trace tells it: no secret stands in it."""
 
     def do(self, ask: Errand, call: Call) -> Done:
-        """Do it on a thread; every connection comes from `call.connect`.
+        """Do it on a thread; every connection comes from `call.connect`.  What came to an end because the call was shut
+        is told from a whole answer by `call.left()` behind the last reading.
 
         Raises:
             OSError, ValueError: it could not be done.
@@ -38,8 +39,8 @@ def perform(kind: CallKind, ask: Errand, call: Call) -> Done:
         done = f"{kind.whom(ask)} could not be reached: {why(error)}", False
     finally:
         call.close()
-    # What a library makes of a connection that was shut under it tells nothing.
-    return over(kind, ask, call) if call.over else done
+    # What a library makes of a connection that was shut under it tells nothing; an answer that came in time counts.
+    return over(kind, ask, call) if call.over and done[1] is False else done
 
 
 def over(kind: CallKind, ask: Errand, call: Call) -> Done:

@@ -24,6 +24,7 @@ from .names import is_number
 MOST_ANSWERED = 1_000_000
 # So much of what a server says beside its number is told, in characters.
 MOST_REASON = 80
+Origin = tuple[str, str, int | None]
 PORTS = {"http": 80, "https": 443, "ws": 80, "wss": 443}
 
 
@@ -40,17 +41,22 @@ class _Redirects(urllib.request.HTTPRedirectHandler):
         if not self._anywhere:
             check_redirect(req.full_url, newurl)
         request = super().redirect_request(req, fp, code, msg, headers, newurl)
-        if request is not None and urllib.parse.urlsplit(newurl).netloc != urllib.parse.urlsplit(req.full_url).netloc:
-            # What is secret goes to the host that it was written for, and to no other.
+        if request is not None and not same_place(origin(req.full_url), origin(newurl)):
+            # What is secret goes to the place that it was written for, and to no other.
             for name in self._secret:
                 request.remove_header(name)
         return request
 
 
-def origin(url: str) -> tuple[str, str, int | None]:
+def origin(url: str) -> Origin:
     """Who answers at an address: scheme, host and port (RFC 6454)."""
     parts = urllib.parse.urlsplit(url)
     return parts.scheme, (parts.hostname or "").casefold(), parts.port or PORTS.get(parts.scheme)
+
+
+def same_place(old: Origin, new: Origin) -> bool:
+    """Whether the same one answers, or HTTP is only made safer at the usual ports."""
+    return old == new or (old == ("http", new[1], 80) and new == ("https", old[1], 443))
 
 
 def check_redirect(url: str, target: str) -> None:
@@ -60,8 +66,7 @@ def check_redirect(url: str, target: str) -> None:
         Refused: it leads elsewhere.
     """
     old, new = origin(url), origin(target)
-    safer = old == ("http", new[1], 80) and new == ("https", old[1], 443)
-    if old == new or safer:
+    if same_place(old, new):
         return
     if old[0] == "https" and new[0] == "http":
         what = "it redirects from HTTPS to plain HTTP"
@@ -172,6 +177,8 @@ class Request:
                 if not ask.wait:
                     return f"{url} answered {reply.status}", True
                 answer = reply.read(MOST_ANSWERED + 1)
+                # Without a length a shut connection looks like the end of the answer.
+                call.left()
                 if len(answer) > MOST_ANSWERED:
                     return f"{url} answered with more than {MOST_ANSWERED:,} bytes", False
                 charset = reply.headers.get_content_charset() or "utf-8"

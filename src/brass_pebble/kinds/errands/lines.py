@@ -42,6 +42,8 @@ def _tcp(text: str, place: tuple[str, int], call: Call, *, wants: bool) -> Done:
             connection.settimeout(call.left())
             data = connection.recv(65_536)
             if not data:
+                # It may have been shut by us.
+                call.left()
                 break
             came += data
     line = came.partition(b"\n")[0]
@@ -53,7 +55,11 @@ def _tcp(text: str, place: tuple[str, int], call: Call, *, wants: bool) -> Done:
 def _udp(text: str, place: tuple[str, int], call: Call, *, wants: bool) -> Done:
     with call.connect(*place, socket.SOCK_DGRAM) as connection:
         connection.send(text.encode())
-        return ("", connection.recv(65_536).decode("utf-8", "replace")) if wants else ("", True)
+        if not wants:
+            return "", True
+        came = connection.recv(65_536)
+        call.left()
+        return "", came.decode("utf-8", "replace")
 
 
 def _websocket(text: str, address: str, call: Call, *, wants: bool) -> Done:

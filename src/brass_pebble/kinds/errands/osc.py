@@ -29,6 +29,6 @@ class Osc:
         message = OscMessageBuilder(address=address)
         for word in words:
             message.add_arg(_READ[word[0]](word[2:]))
-        with call.connect(host, int(port), socket.SOCK_DGRAM) as connection:
+        with call.connect(host.strip("[]"), int(port), socket.SOCK_DGRAM) as connection:
             connection.send(message.build().dgram)
         return "", True
