@@ -18,6 +18,10 @@ from effort import Effort
 from figures import Figure, percentile
 from host import measured_engine
 
+sys.path.insert(0, str(Path(__file__).parent.parent / "tools"))
+
+from network_peers import neighbours
+
 PEERS = 8
 A_SECOND = 1_000
 # Of a hundred events so many are strokes of a pad; the others turn a knob.
@@ -43,20 +47,6 @@ def write_moving_desk(folder: Path, port: int) -> Path:
                  f'[surface.s{number}.layer.base.press]\npad = {{ set = "cc 9 on 1 to Peer {number} at 100 %" }}\n')
     (folder / "desk.toml").write_text(text)
     return folder
-
-
-def neighbours() -> tuple[socket.socket, socket.socket]:
-    """Two sockets at ports that follow one another, as a session wants them for its control and its data."""
-    while True:
-        first, second = (socket.socket(socket.AF_INET, socket.SOCK_DGRAM) for _ in range(2))
-        first.bind(("127.0.0.1", 0))
-        try:
-            second.bind(("127.0.0.1", first.getsockname()[1] + 1))
-        except (OSError, OverflowError):
-            first.close()
-            second.close()
-        else:
-            return first, second
 
 
 class Peer:

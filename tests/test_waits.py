@@ -204,7 +204,7 @@ def test_a_goodbye_that_never_comes_is_not_waited_for(client: EngineClient, peer
 def test_an_answer_that_came_in_time_counts_though_the_goodbye_does_not(client: EngineClient,
                                                                         peer: Callable[..., Peer]) -> None:
     there = peer(says_no_goodbye)
-    row = play(client, f'send message "heat?" to "ws://127.0.0.1:{there.port}" into reply at most 700ms\n'
+    row = play(client, f'send message "heat?" to "ws://127.0.0.1:{there.port}" into reply at most 1s\n'
                        'show "{reply}"\n')
     assert "line 2: showed “warm”" in row["remarks"], row
 

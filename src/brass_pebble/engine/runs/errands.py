@@ -57,7 +57,7 @@ SPEAKERS = (("spd-say", "--wait", "--"), ("espeak-ng", "--"), ("espeak", "--"))
 CLIPBOARD_SECONDS = 2.0
 QUIET = ("", False)
 # What a call may take where nothing is said of it; and what it is given to end once its time is over, in ns.
-USUAL_CALL, GRACE = 5_000 * MS, 50 * MS
+USUAL_CALL, GRACE = 5_000 * MS, 250 * MS
 # A program that was started to stay and ends with a failure within this was never there, in s.
 FAILS_WITHIN = 5.0
 TOLD_ONCE = "start"

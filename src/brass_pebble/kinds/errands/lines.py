@@ -72,7 +72,7 @@ def _websocket(text: str, address: str, call: Call, *, wants: bool) -> Done:
     there = call.connect(parts.hostname, parts.port or PORTS[parts.scheme])
     try:
         # With a connection of ours no redirect is followed.  What is compressed could be of any size.
-        with connect(address, sock=there, open_timeout=call.left(), close_timeout=min(1.0, call.left()),
+        with connect(address, sock=there, open_timeout=call.left(), close_timeout=min(0.2, call.left()),
                      max_size=MOST_ANSWERED, compression=None) as connection:
             connection.send(text)
             if not wants:
