@@ -326,15 +326,16 @@ def _times(pid: int) -> float:
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
-def _ear() -> int:
-    return int(subprocess.run(["pgrep", "-f", "kinds.voice.ear pulse"], capture_output=True, text=True,
-                              check=True).stdout.split()[0])
+def _ear(engine: int) -> int:
+    """The recogniser of this engine and no other's: several may be measured at the same time."""
+    return int(subprocess.run(["pgrep", "-P", str(engine), "-f", "kinds.voice.ear pulse"], capture_output=True,
+                              text=True, check=True).stdout.split()[0])
 
 
 def load(effort: Effort) -> list[Figure]:
     """What hearing costs: processor, memory, the time that it is away when it dies, and what it does to a key."""
-    with tempfile.TemporaryDirectory(prefix="bpv") as name, _studio(Path(name)) as (server, client, _):
-        ear = _ear()
+    with tempfile.TemporaryDirectory(prefix="bpv") as name, _studio(Path(name)) as (server, client, engine):
+        ear = _ear(engine)
         time.sleep(1)
         before, began = _times(ear), time.monotonic()
         time.sleep(effort.of(10, 1))
@@ -350,7 +351,7 @@ def load(effort: Effort) -> list[Figure]:
         other = subprocess.Popen(["parec", "--latency-msec=20", "--device=booth_mic"], stdout=subprocess.DEVNULL,
                                  env={**os.environ, "PULSE_SERVER": server.address})
         for _ in range(effort.of(5, 1)):
-            ear = _ear()
+            ear = _ear(engine)
             os.kill(ear, signal.SIGKILL)
             killed = time.monotonic()
             while client.ask("voices")["voices"][0]["state"] == "hears" and time.monotonic() - killed < 5:

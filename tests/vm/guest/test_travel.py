@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import signal
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -29,19 +30,33 @@ MOTION = re.compile(r"POINTER_MOTION.*s\s+(\S+)/\s*(\S+) \(\s*(\S+)/\s*(\S+)\)")
 
 
 class Seen:
-    """libinput's account of one node."""
+    """libinput's account of one node, read as it comes."""
 
     def __init__(self, node: str) -> None:
         self._process = subprocess.Popen(["libinput", "debug-events", "--device", node], stdout=subprocess.PIPE,
                                          stderr=subprocess.STDOUT, text=True)
         assert self._process.stdout
         assert "DEVICE_ADDED" in self._process.stdout.readline()
+        self._lines: list[str] = []
+        self._reader = threading.Thread(target=self._read, daemon=True)
+        self._reader.start()
+
+    def _read(self) -> None:
+        assert self._process.stdout
+        for line in self._process.stdout:
+            self._lines.append(line)
+
+    def moved(self) -> int:
+        """The reports of motion that it has told so far."""
+        return sum("POINTER_MOTION" in line for line in self._lines)
 
     def end(self) -> str:
         """Everything that it said."""
         time.sleep(1)
         self._process.send_signal(signal.SIGINT)
-        return self._process.communicate(timeout=60)[0]
+        self._process.wait(60)
+        self._reader.join(60)
+        return "".join(self._lines)
 
 
 def travel(text: str) -> tuple[float, float, float, float]:
@@ -100,6 +115,11 @@ def test_the_same_travel_wheel_and_buttons(mice: tuple[Made, Made]) -> None:
             mouse.turn(REL_X=speed, REL_Y=(index % 5) - 3 or 1)
         while time.monotonic() < began + index * 0.008:
             time.sleep(0.0005)
+        # The kernel keeps some twenty reports for each reader, and on a busy machine a reader may come later than that.
+        late = time.monotonic() + 30
+        while any(each.moved() < index - 8 for each in seen):
+            assert time.monotonic() < late, [each.moved() for each in seen]
+            time.sleep(0.001)
     for mouse in mice:
         mouse.write(("REL_WHEEL_HI_RES", 60))
         mouse.write(("REL_WHEEL_HI_RES", 60), ("REL_WHEEL", 1))
