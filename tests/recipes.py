@@ -132,6 +132,7 @@ assert not read_macro('send bytes "F4 05" to "Kiln"\\n', id="x", file="x")[1]
 
 @dataclass(eq=False, repr=False)
 class Breathe(Step):
+    reach: ClassVar[str] = INSIDE
     length: int = 0
 
     def read(self, pieces: Pieces, known: Known) -> None:

@@ -9,8 +9,7 @@ import time
 
 import pytest
 
-from brass_pebble.core.macro.reach import fingerprint
-from brass_pebble.core.macro.reader import have_lines_at_hand, lines_as_data, parse, read_macro
+from brass_pebble.core.macro.reader import have_lines_at_hand, lines_as_data, parse, read_macro, walk
 from brass_pebble.core.macro.renamed import old_words
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.macro.writer import format_macro
@@ -134,15 +133,17 @@ def test_lines_at_hand_read_as_they_did_when_the_grammar_read_them() -> None:
               "  wait until window \"Oven*\" is there at most 2s\n", "tapp A\n", "# only a note\n"]
     lines = {line: data for text in texts for line, data in lines_as_data(text).items()}
     assert "tapp A" not in lines and len(lines) > 30
-    job = ("import json, sys\nfrom brass_pebble.core.macro import reach, reader\n"
+    job = ("import json, sys\nfrom brass_pebble.core.macro import reader\n"
            "reader.have_lines_at_hand(json.load(sys.stdin))\n"
            f"for text in {texts[:-2]!r}:\n    draft = reader.parse(text)\n"
-           "    print(json.dumps([reach.fingerprint(draft.steps), [str(p) for p in draft.problems]]))\n"
+           "    print(json.dumps([[step.account() for step in reader.walk(draft.steps)],\n"
+           "                      [str(p) for p in draft.problems]]))\n"
            "assert not reader.grammar.cache_info().currsize\n")
     said = subprocess.run([sys.executable, "-c", job], input=json.dumps(lines), capture_output=True, text=True,
                           check=True).stdout.splitlines()
     assert [json.loads(line) for line in said] == [
-        [fingerprint(draft.steps), [str(problem) for problem in draft.problems]] for draft in map(parse, texts[:-2])]
+        [[step.account() for step in walk(draft.steps)], [str(problem) for problem in draft.problems]]
+        for draft in map(parse, texts[:-2])]
 
 
 DEEP: list[object] = []

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from brass_pebble.client import EngineClient, start_engine
-from brass_pebble.core.macro.reach import reaches
+from brass_pebble.core.macro.guests.reach import reaches
 from brass_pebble.core.macro.reader import parse, read_macro
 from brass_pebble.core.macro.writer import format_macro
 from brass_pebble.demo import ENGINE_OPTIONS

@@ -308,7 +308,7 @@ def test_a_kept_file_of_nonsense_is_refused(text: str, says: str) -> None:
 
 
 def test_what_a_stranger_s_macro_reaches_outside_by() -> None:
-    from brass_pebble.core.macro.reach import put_to_sleep, reaches
+    from brass_pebble.core.macro.guests.reach import Guest, put_to_sleep, reaches
     from brass_pebble.core.macro.reader import parse
     text = ('kept greeting from "hello"\nlet mine be 1\nlet greeting be "rm -rf"\nread a from clipboard\n'
             'request get "http://x" into b\nopen "x"\nclose window "y"\ntype lines\n  {a}\npaste file "z"\nask c "?"\n')
@@ -321,7 +321,7 @@ def test_what_a_stranger_s_macro_reaches_outside_by() -> None:
     lines = next(row for row in reaches(draft.steps) if row.does == "types a text")
     other = next(row for row in reaches(parse(text.replace("  {a}", "  {a};")).steps) if row.does == "types a text")
     assert lines.text == "type lines\n{a}" and lines.mark != other.mark
-    assert put_to_sleep(draft.steps, lambda mark: False) == 7
+    assert put_to_sleep(draft.steps, Guest("them", lambda mark: False)) == 7
 
 
 def test_a_value_that_no_step_has_set_is_told_with_its_name() -> None:

@@ -246,7 +246,8 @@ def asleep(approve: Annotated[list[str] | None, typer.Option("--approve", metava
         else:
             line = f", line {row['line']}" if row["line"] else ""
             print(f"{row['mark'][:8]}  {row['does']}: {row['text']}\n          {row['where']}{line}"
-                  + (f", from {row['origin']}" if row["origin"] else ""))
+                  + (f", from {row['origin']}" if row["origin"] else "")
+                  + "".join(f"\n          {line}" for line in row["changed"]))
     if not rows and not as_json:
         print("Nothing waits for approval.")
 

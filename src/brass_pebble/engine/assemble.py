@@ -109,7 +109,8 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     path, filters = PressWay(ports, news), Filters(ports)
     errands, recorder, bench = Errands(ports), Recorder(ports), BenchPresses(ports)
     historian = Historian(ports, setup.history)
-    kept, questions = KeptInDesk(ports, setup.store.folder), Questions(ports, setup.store.versions / "answers.json")
+    kept = KeptInDesk(ports, setup.store.folder, setup.store.trust)
+    questions = Questions(ports, setup.store.versions / "answers.json")
     router.kept = kept
     hearing = Hearing(ports, recordings(setup.store.folder))
     timekeeper = Timekeeper(ports, player, news)
@@ -201,9 +202,11 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     meet_requests.devices, meet_requests.meet, meet_requests.aside = devices, meet, aside
     meet_requests.live, meet_requests.setup = live, setup
     network_requests.network, usage_requests.historian = network, historian
+    giving_requests = GivingRequests(ports, editing)
+    giving_requests.kept = kept
     requests = Requests(ports, editing, meet_requests, macro_requests, layer_requests, MotionRequests(ports, editing),
                         network_requests, PaperRequests(ports, editing), usage_requests,
-                        GivingRequests(ports, editing), asking_requests, voice_requests)
+                        giving_requests, asking_requests, voice_requests)
     requests.setup, requests.devices, requests.recorder, requests.aside = setup, devices, recorder, aside
     requests.news, requests.sender, requests.bench, requests.control = news, sender, bench, control
     requests.live, requests.store, requests.rows, requests.output = live, setup.store, rows, output

@@ -37,8 +37,9 @@ class AsleepRow(Struct, frozen=True, kw_only=True):
     text: str
     mark: str
     origin: str
-    via: Annotated[str, said("your macro by which it does it")]
+    via: Annotated[str, said("the macro by which it does it")]
     values: Any
+    changed: Annotated[list[str], said("what has changed since it was approved: lines with + or - before them")]
 
 
 class Asleep(Reply, frozen=True, kw_only=True):

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from brass_pebble.core.desk.layer_switch import WHILE_HELD, LayerTarget, parse_target
 from brass_pebble.core.effects.drive import DriveTarget, LevelChange, parse_drive, parse_level
-from brass_pebble.core.effects.reach import DRIVES_MIDI, DRIVES_OSC, Reach
+from brass_pebble.core.effects.gate import comes_to
+from brass_pebble.core.effects.reach import REACH_OF_DRIVE, Reach
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keys import Chord, parse_chord
 
@@ -71,23 +72,35 @@ LISTEN, NO_READING = "listen or not", "take no reading"
 READINGS = tuple(f"take reading {number}" for number in (1, 2, 3))
 # What drives an open screen, for people who have a few switches and nothing else.
 NEXT, PREVIOUS, CHOOSE, BACK, SCAN = (f"screen {what}" for what in ("next", "previous", "choose", "back", "scan"))
+RECORDS, DRIVES_SCREEN = "records what is pressed", "drives this program’s screen"
+
+
+@dataclass(frozen=True)
+class Deed:
+    """Something that is done here: what stands on its cap, and what it reaches, in words; nothing if a stranger's key
+    may do it."""
+
+    glyph: str
+    reach: str
+
+
 DEEDS = {
-    STOP: "■",
-    SWALLOW: "∅",
-    PASS: "→",
-    REST: "◌",
-    RECORD: "◎",
-    RECORD_KEYBOARD: "◉",
-    FIRST: "↺",
-    PIN: "▣",
-    LISTEN: "◔",
-    **dict(zip(READINGS, "¹²³", strict=True)),
-    NO_READING: "⁰",
-    NEXT: "⇥",
-    PREVIOUS: "⇤",
-    CHOOSE: "⏎",
-    BACK: "↩",
-    SCAN: "⟳",
+    STOP: Deed("■", ""),
+    SWALLOW: Deed("∅", ""),
+    PASS: Deed("→", ""),
+    REST: Deed("◌", ""),
+    RECORD: Deed("◎", RECORDS),
+    RECORD_KEYBOARD: Deed("◉", RECORDS),
+    FIRST: Deed("↺", ""),
+    PIN: Deed("▣", ""),
+    LISTEN: Deed("◔", "has microphones listened to"),
+    **{reading: Deed(glyph, "answers for you") for reading, glyph in zip(READINGS, "¹²³", strict=True)},
+    NO_READING: Deed("⁰", ""),
+    NEXT: Deed("⇥", DRIVES_SCREEN),
+    PREVIOUS: Deed("⇤", DRIVES_SCREEN),
+    CHOOSE: Deed("⏎", DRIVES_SCREEN),
+    BACK: Deed("↩", DRIVES_SCREEN),
+    SCAN: Deed("⟳", DRIVES_SCREEN),
 }
 SCREEN_DEEDS = frozenset((NEXT, PREVIOUS, CHOOSE, BACK, SCAN))
 
@@ -108,7 +121,7 @@ class Action:
     @property
     def glyph(self) -> str:
         """One character for a cap."""
-        return DEEDS[self.target] if self.kind == "do" else ACTION_KINDS[self.kind].glyph
+        return DEEDS[self.target].glyph if self.kind == "do" else ACTION_KINDS[self.kind].glyph
 
     @property
     def holds(self) -> bool:
@@ -117,12 +130,19 @@ class Action:
             self.layer and self.layer.how == WHILE_HELD)
 
     def reaches(self) -> tuple[Reach, ...]:
-        """What it does outside the keyboard by itself: addresses and MIDI receivers that positions and levels go to."""
+        """What it does outside the keyboard by itself: what positions and levels go to, chords that open something, and
+        what it asks of the engine."""
         found = []
         for step in (self, *self.steps):
             for target in (*step.drives, *((step.level.target,) if step.level else ())):
-                if target.kind in ("osc", "midi"):
-                    found.append(Reach(DRIVES_OSC if target.kind == "osc" else DRIVES_MIDI, target.text))
+                if does := REACH_OF_DRIVE[target.kind]:
+                    found.append(Reach(does, target.text))
+            if step.chord is not None:
+                codes = step.chord.codes
+                found += [Reach(f"taps keys: {does}", str(step.chord)) for does in comes_to(
+                    (frozenset(codes[:index]), code) for index, code in enumerate(codes))]
+            if step.kind == "do" and (does := DEEDS[step.target].reach):
+                found.append(Reach(does, step.target))
         return tuple(found)
 
     def macros(self) -> tuple[str, ...]:

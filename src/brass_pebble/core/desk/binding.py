@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
+from brass_pebble.core.effects.gate import Rights
 from brass_pebble.core.label.icons import check_icon
 from brass_pebble.core.play.gesture import DOUBLE, HOLD, LONGEST_WAIT, MOVE, PUSHES, TURN_LEFT, TURN_RIGHT
 from brass_pebble.core.play.player import FOR_EVER, Manner
@@ -35,8 +36,8 @@ class Binding:
     """layer + control + gesture → action, with what stands on the cap.
 
     Times in ns, 0 where the surface's own count.  `each` is a share of the way below 1, else counts of a knob without
-    ends, 0 for the usual.  One that is `asleep` came from somebody else, reaches outside the keyboard, and does nothing
-    before it is approved.
+    ends, 0 for the usual.  One that came from somebody else has `rights`; if it reaches outside the keyboard, it is
+    `asleep`, and does nothing before it is approved.
     """
 
     control: str
@@ -69,6 +70,7 @@ class Binding:
     icon: str = setting("", Text(check=check_icon, what="name of an icon"),
                         "what its label on paper shows; without it, what its words suggest", "icon")
     asleep: bool = False
+    rights: Rights | None = None
 
     @property
     def manner(self) -> Manner:

@@ -78,7 +78,8 @@ class Surface:
 
     Times are in ns.  `second` are keys that the device sends along with another one; they are dropped.  `lamps` tells
     what each of the device's own lamps (num, caps, scroll) shows: "armed", or the id of a layer.  `also` are further
-    devices that belong to it: some pads report a second device for the same fingers.  `cap` and `label_sizes` are how
+    devices that belong to it: some pads report a second device for the same fingers.  `wanted` are devices that one
+    that came from somebody else would take if it were approved.  `cap` and `label_sizes` are how
     large its labels are on paper, in mm: those of a key of one unit, and of single controls.  One that is spoken to has
     `phrases`, and is drawn from them; `pronounced` are words with their sounds (ARPAbet).
     """
@@ -105,6 +106,7 @@ class Surface:
                             shown={"0ms": "none: a release counts at once"})
     lamps: tuple[tuple[str, str], ...] = ()
     also: tuple[DeviceRule, ...] = ()
+    wanted: tuple[DeviceRule, ...] = ()
     hold_after: int = setting(HOLD_AFTER, WAIT, "how long a control is down until it is a hold; without it, the "
                               "desk's", "held for", proposals=(None, *WAITS[1:]))
     second_within: int = setting(SECOND_WITHIN, WAIT, "how soon the second tap of a double tap comes; without it, the "
@@ -320,6 +322,8 @@ class Desk:
     shortest_tap: int = setting(DEFAULT_SHORTEST_TAP, Time(), "how short taps may become when a dial is turned "
                                 "quickly: what your programs notice", leans=True)
     places: Places = US
+    # Marks of what came from somebody else and counts as approved now.
+    allowed: frozenset[str] = frozenset()
 
     @property
     def typing(self) -> tuple[object, ...]:

@@ -16,7 +16,7 @@ from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.keys import key_table
 
 from .asks import CatchUp, Errand, GaveUp, Laying, Question
-from .steps import Piece, Pieces, Step, fill, read_text, read_time, token, value_now
+from .steps import INSIDE, SETS_KEPT, Piece, Pieces, Step, fill, read_text, read_time, token, value_now
 from .timetable import Timeline
 from .value.kinds import DECIMAL, TEXT, WHOLE, Kind, Known, Value, read_number, tell_value
 from .value.reckon import Text, check_kind, say
@@ -76,6 +76,7 @@ def range_of(question: Question) -> str:
 class Asks(Step):
     """Sets a value from outside; what stands under otherwise is played when it cannot be had."""
 
+    reach: ClassVar[str] = INSIDE
     name: str = ""
     limit: int | None = None
     takes_otherwise: ClassVar[bool] = True
@@ -88,6 +89,7 @@ class Asks(Step):
     def _learn(self, piece: Piece | None, kind: Kind, known: Known) -> None:
         self.name = str(token(piece))
         known.learn(self.name, kind, self.line, token(piece).column or 0)
+        self.keeps = known[self.name].kept
 
     def _limit_words(self) -> str:
         return f" at most {write_duration(self.limit)}" if self.limit is not None else ""
@@ -97,6 +99,7 @@ class Asks(Step):
 class AskPerson(Asks):
     """Ask the person at the desk."""
 
+    reach: ClassVar[str] = INSIDE
     text: Text = field(default_factory=lambda: Text('""', []))
     kind: Kind = TEXT
     asked: Tree | None = None  # type: ignore[type-arg]
@@ -121,6 +124,9 @@ class AskPerson(Asks):
                 raise ProblemError(f"a {self.kind} is asked for, and a {kind} is proposed", line=self.line,
                                    column=token(pieces[0]).column or 0, hint="Propose what could be the answer")
         self._learn(pieces[0], self.kind, known)
+
+    def does(self) -> str:
+        return super().does() or ("reads the clipboard" if self.proposes == "clipboard" else INSIDE)
 
     def _read_asked(self, asked: Tree, known: Known) -> None:  # type: ignore[type-arg]
         self.asked = asked
@@ -217,15 +223,16 @@ SOURCES = {"clipboard_source": ("clipboard", "reads the clipboard"),
 class ReadValue(Asks):
     """Read a text from the clipboard, a window's title, a file, or a command."""
 
+    reach: ClassVar[str] = "reads a value from outside"
     source: str = "clipboard"
-    reaches: str = ""
+    reads: str = ""
     texts: list[Text] = field(default_factory=list)
     lines: int = 0
 
     def read(self, pieces: Pieces, known: Known) -> None:
         found = pieces[1]
         assert isinstance(found, Tree)
-        self.source, self.reaches = SOURCES[str(found.data)]
+        self.source, self.reads = SOURCES[str(found.data)]
         self.limit = read_time(pieces[2], self.line)
         given = [piece for piece in found.children if piece is not None]
         if self.source == "file" and len(given) > 1:
@@ -236,6 +243,9 @@ class ReadValue(Asks):
                                    hint=f"Write first 1 to {MOST_LINES_READ:,} lines")
         self.texts = [read_text(piece, self.line, known) for piece in given]
         self._learn(pieces[0], TEXT, known)
+
+    def does(self) -> str:
+        return f"{self.reads} and {SETS_KEPT}" if self.keeps else self.reads
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)

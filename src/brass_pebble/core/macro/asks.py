@@ -5,16 +5,25 @@ from __future__ import annotations
 from collections.abc import Generator
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any, cast
+from typing import Any, ClassVar, cast
 
 from brass_pebble.core.say.problem import ProblemError
 
 
 @dataclass(frozen=True)
 class Ask:
-    """A run stops here until it is answered; `line` is where it stands."""
+    """A run stops here until it is answered; `line` is where it stands.
 
+    Each class says in its own body what it `reach`es, in words, or nothing where a stranger's run may ask it.
+    """
+
+    reach: ClassVar[str]
     line: int
+
+    def __init_subclass__(cls) -> None:
+        super().__init_subclass__()
+        if not isinstance(cls.__dict__.get("reach"), str):
+            raise TypeError(f"{cls.__name__} has to say what it reaches: reach = words, or nothing")
 
     @property
     def told(self) -> str:
@@ -26,6 +35,8 @@ class Ask:
 class CatchUp(Ask):
     """Go on when everything laid so far has been sent."""
 
+    reach: ClassVar[str] = ""
+
 
 @dataclass(frozen=True)
 class Window(Ask):
@@ -34,6 +45,7 @@ class Window(Ask):
     `pattern` is a part of the title, or with `by_class` of the window's class; * stands for anything.
     """
 
+    reach: ClassVar[str] = "looks for a window"
     limit: int
     by_class: bool
     pattern: str
@@ -50,6 +62,7 @@ class Look(Ask):
     and blue may differ by `tolerance` (0 to 255).
     """
 
+    reach: ClassVar[str] = "looks at the screen"
     limit: int
     place: tuple[str, str]
     size: tuple[str, str]
@@ -61,6 +74,7 @@ class Look(Ask):
 class Program(Ask):
     """Whether a program runs (or is gone), now (limit 0) or within `limit` ns.  Answered with true or false."""
 
+    reach: ClassVar[str] = "looks for a program"
     limit: int
     name: str
     gone: bool
@@ -75,6 +89,7 @@ class Errand(Ask):
     read command, read shell; and with true or false: window …, open, close program.
     """
 
+    reach: ClassVar[str] = "asks something of the world"
     kind: str
     words: tuple[str, ...]
     wait: bool = False
@@ -95,6 +110,7 @@ class Question(Ask):
     "clipboard".
     """
 
+    reach: ClassVar[str] = ""
     name: str
     words: str
     kind: str
@@ -108,6 +124,19 @@ class Question(Ask):
     @property
     def told(self) -> str:
         return f"ask {self.name}"
+
+
+# Errands that a stranger's run may ask for: they stay in this program, and tell rather than do.
+STAY_INSIDE = frozenset(("show", "ring", "layer", "asleep"))
+
+
+def reach_of_ask(ask: Ask) -> str:
+    """What is asked of the world, in words; nothing if a stranger's run may ask it, too."""
+    if isinstance(ask, Errand) and ask.kind in STAY_INSIDE:
+        return ""
+    if isinstance(ask, Question) and ask.proposes == "clipboard":
+        return "reads the clipboard"
+    return ask.reach
 
 
 # A step laying itself: stops at each question, and goes on with its answer.

@@ -23,6 +23,7 @@ LARGEST_PLACE = 20_000
 class WindowStep(Step):
     """Something done to a window; what stands under otherwise is played when there is none, or it cannot be done."""
 
+    reach: ClassVar[str] = "moves a window"
     by_class: bool = False
     text: Text = field(default_factory=lambda: Text('""', []))
     deed: str = ""
@@ -58,6 +59,7 @@ class WindowStep(Step):
 class CloseWindow(WindowStep):
     """Ask a window's program to close it."""
 
+    reach: ClassVar[str] = "closes a window"
     def read(self, pieces: Pieces, known: Known) -> None:
         self.deed, self.by_class = "close", pieces[0] is not None
         self.text = read_text(pieces[1], self.line, known)
@@ -67,6 +69,7 @@ class CloseWindow(WindowStep):
 class PlaceWindow(WindowStep):
     """Move and resize a window: in pixels of the desktop, or in per cent of a screen."""
 
+    reach: ClassVar[str] = "moves a window"
     place: tuple[str, ...] = ()
     screen: int = 0
 
@@ -102,6 +105,7 @@ class PlaceWindow(WindowStep):
 class OpenProgram(Step):
     """Open a program so that it stays; if it runs already, bring its window to the front instead."""
 
+    reach: ClassVar[str] = "starts a program"
     texts: list[Text] = field(default_factory=list)
     cls: Text | None = None
 
@@ -127,6 +131,7 @@ class OpenProgram(Step):
 class CloseProgram(Step):
     """Ask a program to end, and end it by force when it does not within a time; the step ends when it has."""
 
+    reach: ClassVar[str] = "ends a program"
     text: Text = field(default_factory=lambda: Text('""', []))
     limit: int | None = None
     takes_otherwise: ClassVar[bool] = True

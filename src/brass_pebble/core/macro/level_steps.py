@@ -10,11 +10,12 @@ from typing import ClassVar
 
 from brass_pebble.core.effects.drive import DriveTarget, parse_drive
 from brass_pebble.core.effects.pad_buttons import PAD_BUTTONS
+from brass_pebble.core.effects.reach import DRIVES_PAD, REACH_OF_DRIVE
 from brass_pebble.core.say.durations import MS, write_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
 
 from .asks import CatchUp, Laying
-from .steps import Pieces, Step, read_time, token, value_now
+from .steps import INSIDE, Pieces, Step, read_time, token, value_now
 from .timetable import Timeline
 from .value.kinds import DECIMAL, TEXT, Known
 from .value.reckon import check_kind, is_fixed, quoted, say, unquote
@@ -45,6 +46,7 @@ def read_target(text: str, to: str, line: int, column: int) -> DriveTarget:
 class LevelStep(Step):
     """Set a level in per cent, change it by so many, at once or over a time."""
 
+    reach: ClassVar[str] = INSIDE
     source: str = ""
     to: str = ""
     drive: DriveTarget | None = None
@@ -60,6 +62,9 @@ class LevelStep(Step):
     @property
     def drives_controller(self) -> bool:
         return self.drive is not None and self.drive.kind == "controller"
+
+    def does(self) -> str:
+        return REACH_OF_DRIVE[self.drive.kind] if self.drive is not None else super().does()
 
     def read(self, pieces: Pieces, known: Known) -> None:
         word = token(pieces[0])
@@ -114,6 +119,7 @@ class LevelStep(Step):
 class ReadLevel(Step):
     """Give the present level, in per cent, a name."""
 
+    reach: ClassVar[str] = INSIDE
     name: str = ""
     source: str = ""
     to: str = ""
@@ -130,6 +136,7 @@ class ReadLevel(Step):
         self.to = unquote(str(pieces[2])) if pieces[2] is not None else ""
         self.drive = read_target(self.source, self.to, self.line, word.column or 0)
         known.learn(self.name, DECIMAL, self.line, token(pieces[0]).column or 0)
+        self.keeps = known[self.name].kept
         known.late = True
 
     def lay(self, timeline: Timeline) -> Laying:
@@ -149,6 +156,7 @@ class ReadLevel(Step):
 class PadButton(Step):
     """A button of the virtual controller: tapped, pressed, or let go."""
 
+    reach: ClassVar[str] = DRIVES_PAD
     deed: str = "tap"
     name: str = ""
     length: int | None = None

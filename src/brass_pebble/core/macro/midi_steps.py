@@ -9,6 +9,7 @@ from lark import Token
 
 from brass_pebble.core.effects.drive import midi_set
 from brass_pebble.core.effects.messages import midi_send, note_code
+from brass_pebble.core.effects.reach import DRIVES_MIDI
 from brass_pebble.core.say.durations import write_duration
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.midi import CONTINUE, PROGRAM, START, STOP, whole_messages
@@ -51,6 +52,7 @@ def read_channel(piece: object | None, line: int) -> int:
 class SendNote(Step):
     """A note that sounds for a while; it is let go however the run ends."""
 
+    reach: ClassVar[str] = DRIVES_MIDI
     note: object = None
     channel: int = 0
     strength: object = None
@@ -94,6 +96,7 @@ class SendNote(Step):
 class SendValue(Step):
     """A control change, pair, NRPN, bend or pressure, set to a value; or a program change."""
 
+    reach: ClassVar[str] = DRIVES_MIDI
     kind: str = "cc"
     number: str = ""
     channel: int = 0
@@ -144,6 +147,7 @@ class SendValue(Step):
 class SendBytes(Step):
     """A whole message as it is, like a system exclusive one."""
 
+    reach: ClassVar[str] = DRIVES_MIDI
     message: bytes = b""
     to: str = ""
 
@@ -171,6 +175,7 @@ class SendBytes(Step):
 class SendCommand(Step):
     """Start, continue or stop, for what follows a clock."""
 
+    reach: ClassVar[str] = DRIVES_MIDI
     command: str = "start"
     to: str = ""
 
@@ -192,6 +197,7 @@ class Clock(Block):
     Each message has its place counted from the start: a slow drift is impossible.
     """
 
+    reach: ClassVar[str] = DRIVES_MIDI
     tempo: int = 120
     to: str = ""
     takes_body: ClassVar[bool] = True
@@ -215,13 +221,11 @@ class Clock(Block):
         code, packed = midi_send(self.to, b"\xf8")
         pulses = [(start + count * 60_000_000_000 // (self.tempo * PULSES), code, packed, self.line)
                   for count in range((end - start) * self.tempo * PULSES // 60_000_000_000 + 1)]
-        events = list(zip(timetable.times[first:], timetable.codes[first:], timetable.values[first:],
-                          timetable.lines[first:], strict=True))
+        events = timetable.take_from(first)
+        beats = [(*pulse, timetable.rights) for pulse in pulses]
         # The clock's own message comes before what sounds on it; the start comes before both.
-        merged = sorted([*events[:1], *pulses, *events[1:]], key=lambda event: event[0])
-        del timetable.times[first:], timetable.codes[first:], timetable.values[first:], timetable.lines[first:]
-        for event in merged:
-            timetable.add(*event)
+        merged = sorted([*events[:1], *beats, *events[1:]], key=lambda event: event[0])
+        timetable.put_back(merged)
         timeline.begin(self.line)
         timeline.move(*midi_send(self.to, b"\xfc"))
 

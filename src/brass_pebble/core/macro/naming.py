@@ -3,16 +3,42 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
 
-from .text_lines import is_content
+from brass_pebble.core.say.problem import ProblemError
+
+from .text_lines import content_lines, is_content
+from .value.reckon import unquote
 
 _NAME = re.compile(r'^\s*name\s*=?\s*"((?:[^"\\]|\\.)*)"', re.MULTILINE)
+_KEPT = re.compile(r"^\s*kept\s+([a-z][a-z0-9_]*)\s", re.MULTILINE)
 _PLAY = re.compile(r'^(\s*play\s+)("(?:[^"\\]|\\.)*"|[\w-]+)', re.MULTILINE)
 
 
 def _name_in(text: str) -> re.Match[str] | None:
     return next((found for found in _NAME.finditer(text) if not is_content(text, found.start())), None)
+
+
+def played_names(text: str) -> list[str]:
+    """What a text plays, as it calls it, in the order of the text."""
+    found = []
+    for match in _matches(_PLAY, text):
+        # A text that is not understood plays nothing.
+        with suppress(ProblemError):
+            found.append(unquote(match[2]))
+    return found
+
+
+def kept_names(text: str) -> list[str]:
+    """The values that a text keeps."""
+    return [match[1] for match in _matches(_KEPT, text)]
+
+
+def _matches(pattern: re.Pattern[str], text: str) -> Iterator[re.Match[str]]:
+    lines = text.splitlines()
+    content = content_lines(lines)
+    return (match for index, line in enumerate(lines) if index not in content and (match := pattern.match(line)))
 
 
 def written_name(text: str) -> str:

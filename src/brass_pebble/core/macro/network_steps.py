@@ -12,7 +12,7 @@ from brass_pebble.core.say.durations import SECOND, write_duration
 from brass_pebble.core.say.problem import ProblemError
 
 from .asks import CatchUp, Errand, GaveUp, Laying
-from .steps import Piece, Pieces, Step, fill, read_text, read_time, token
+from .steps import SETS_KEPT, Piece, Pieces, Step, fill, read_text, read_time, token
 from .timetable import Timeline
 from .value.kinds import TEXT, Known
 from .value.reckon import Text
@@ -27,6 +27,7 @@ PLAIN, SECRET = "=", "*"
 class Calls(Step):
     """A step whose answer may become a value; what stands under otherwise is played when there is none."""
 
+    reach: ClassVar[str] = "calls an address"
     into: str = ""
     limit: int | None = None
     takes_otherwise: ClassVar[bool] = True
@@ -42,6 +43,10 @@ class Calls(Step):
         if into is not None:
             self.into = str(token(into))
             known.learn(self.into, TEXT, self.line, token(into).column or 0)
+            self.keeps = known[self.into].kept
+
+    def does(self) -> str:
+        return f"{self.reach} and {SETS_KEPT}" if self.keeps else self.reach
 
     def lay_call(self, timeline: Timeline, kind: str, words: tuple[str, ...]) -> Laying:
         """Make the call; it is waited for only where its answer matters."""
@@ -70,6 +75,7 @@ class Calls(Step):
 class Request(Calls):
     """An HTTP request; a body is sent as plain text, or as JSON if it is."""
 
+    reach: ClassVar[str] = "calls an address"
     method: str = "get"
     url: Text = field(default_factory=lambda: Text('""', []))
     content: Text | None = None
@@ -107,6 +113,7 @@ class Request(Calls):
 class SendMessage(Calls):
     """A line by TCP or UDP, or a WebSocket message."""
 
+    reach: ClassVar[str] = "sends a message"
     kind: str = "line"
     text: Text = field(default_factory=lambda: Text('""', []))
     target: Text = field(default_factory=lambda: Text('""', []))

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 from brass_pebble.core.effects.pointer import PIXEL_X, PIXEL_Y
 from brass_pebble.core.say.problem import ProblemError
 
 from .asks import CatchUp, Errand, GaveUp, Laying
-from .steps import Pieces, Step, fill, read_text, token
+from .steps import INSIDE, Pieces, Step, fill, read_text, token
 from .timetable import Timeline
 from .value.kinds import Known
 from .value.looks import check_place
@@ -19,6 +20,7 @@ from .value.reckon import Text
 class MoveInWindow(Step):
     """The pointer to a place of a window: pixels from its corner, or per cent of its size."""
 
+    reach: ClassVar[str] = "looks for a window"
     places: tuple[str, str] = ("0", "0")
     by_class: bool = False
     text: Text | None = None
@@ -60,7 +62,11 @@ class MoveInWindow(Step):
 class MoveBack(Step):
     """The pointer back to where it was when the run began, or when it was remembered last."""
 
+    reach: ClassVar[str] = INSIDE
     remembers: bool = False
+
+    def does(self) -> str:
+        return "looks for the pointer" if self.remembers else super().does()
 
     @property
     def fixed(self) -> bool:

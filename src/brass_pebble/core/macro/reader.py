@@ -16,6 +16,7 @@ from typing import Any
 
 from lark import Lark, Token, Tree, UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
 
+from brass_pebble.core.effects.gate import Rights
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.asks import Finish, GaveUp, Unforeseen
 from brass_pebble.core.say.counts import say_count
@@ -23,7 +24,8 @@ from brass_pebble.core.say.problem import Problem, ProblemError, nearest
 from brass_pebble.core.signals.keymap import Typist, keymap
 
 from .asks import CatchUp
-from .reach import Approves, Asleep, keys_reach, put_to_sleep
+from .guests.closure import Called, Callers
+from .guests.reach import Asleep, Guest, keys_reach, lulled_play, put_to_sleep
 from .renamed import RENAMED
 from .steps import SETTINGS, Kept, Otherwise, Repeat, Step, Type
 from .text_lines import content_lines
@@ -96,24 +98,43 @@ class Draft:
     problems: list[Problem] = field(default_factory=list)
     times: tuple[int, int] = (DEFAULT_TAP, DEFAULT_GAP)
     file: str = ""
-    # What tells whether a mark is approved; None for a macro of the person's own.
-    guest: Approves | None = None
-    # What its keys come to, if that reaches outside and it is a guest.
+    # From whom it came, and what of it is approved; None for a macro of the person's own.
+    guest: Guest | None = None
+    # What its keys come to, if that reaches outside and it is a guest; and whether it sleeps for that.
     keys: Reach | None = None
+    lulled: bool = False
     # The values that it has set by its end.
     known: Known = field(default_factory=Known)
+
+    @property
+    def rights(self) -> Rights | None:
+        """What it may do, by the gate; None for a macro of the person's own."""
+        if self.guest is None:
+            return None
+        return Rights(f"“{self.macro.name}” from {self.guest.origin}", types=self.keys is not None and not self.lulled)
+
+    @property
+    def plays_as(self) -> list[Step]:
+        """Its steps as they are played."""
+        if self.lulled and self.keys is not None:
+            return [Asleep(0, says=f"tap keys that come to “{self.keys.text}”")]
+        return self.steps
+
+    def let_in(self, guest: Guest | None) -> None:
+        """It came from somebody else: what is not approved of it sleeps."""
+        self.guest = guest
+        if guest is not None:
+            put_to_sleep(self.steps, guest)
 
 
 class Remembered(Draft):
     """A macro that was read at an earlier start: it is taken apart only when somebody asks for its steps.
 
-    `marks` and `print_` tell what it reaches outside by and what its steps are, without looking at them; `row` is what
-    it was made from.
+    `row` is what it was made from.
     """
 
-    def __init__(self, macro: Macro, *, file: str, times: tuple[int, int], row: dict[str, object] | None,
-                 marks: frozenset[str], print_: str) -> None:
-        self.row, self.marks, self.print_ = row, marks, print_
+    def __init__(self, macro: Macro, *, file: str, times: tuple[int, int], row: dict[str, object] | None) -> None:
+        self.row = row
         self._known: list[Step] | None = None
         super().__init__(macro, file=file, times=times)
         self._known = None
@@ -221,7 +242,7 @@ def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *,
 
     `told(file)` hears of each before.
     """
-    joining = _Joining(drafts)
+    joining = _Joining(drafts, typist)
     for name, draft in drafts.items():
         if (only is not None and name not in only) or draft.problems:
             continue
@@ -237,13 +258,12 @@ def link(drafts: Mapping[str, Draft], typist: Typist | None = None, *,
                                           hint="Write it in a simpler way"))
         if draft.problems:
             draft.macro.score = None
-        elif draft.guest is not None:
-            _watch_keys(draft, typist)
 
 
 def walk(steps: Iterable[Step]) -> Iterable[Step]:
-    """All steps, with those in blocks and under otherwise, in the order of the text."""
-    for step in steps:
+    """All steps, with those in blocks and under otherwise, in the order of the text; those that sleep, too."""
+    for one in steps:
+        step = one.inner if isinstance(one, Asleep) and one.inner else one
         yield step
         yield from walk(step.body)
         if step.otherwise is not None:
@@ -265,12 +285,11 @@ class Facts:
 class _Joining:
     """Joins macros with those that they play.  Each is looked at once, however often it is played."""
 
-    def __init__(self, drafts: Mapping[str, Draft]) -> None:
-        self._drafts = drafts
-        self._by_name = {draft.macro.name: draft for draft in drafts.values()}
+    def __init__(self, drafts: Mapping[str, Draft], typist: Typist | None) -> None:
+        self._drafts, self._typist = drafts, typist
+        self._callers = Callers([Called(name, draft.macro.name, draft.guest.origin if draft.guest is not None else "")
+                                 for name, draft in drafts.items()])
         self._found: dict[int, Facts | ProblemError] = {}
-        # Macros of the person's own as guests play them: with the guests' rights.
-        self._lowered: dict[int, Draft] = {}
         self._path: list[Draft] = []
 
     def facts(self, draft: Draft) -> Facts:
@@ -287,6 +306,8 @@ class _Joining:
             self._path.append(draft)
             try:
                 known = self._join(draft.steps)
+                if draft.guest is not None and self._lulls(draft):
+                    known = Facts(False, False, 1, 0)
             except ProblemError as error:
                 known = error
             finally:
@@ -298,8 +319,12 @@ class _Joining:
 
     def _join(self, steps: list[Step]) -> Facts:
         fixed, types, weight, depth = True, False, 0, 0
-        for step in steps:
+        guest = self._path[-1].guest
+        for index, step in enumerate(steps):
             found = self._facts_of(step)
+            if isinstance(step, Play) and guest is not None and isinstance(lulled_play(step, guest), Asleep):
+                steps[index] = lulled_play(step, guest)
+                found = Facts(False, found.types, found.weight, found.depth)
             fixed, types = fixed and found.fixed, types or found.types
             weight, depth = weight + found.weight, max(depth, found.depth)
         return Facts(fixed, types, weight, depth)
@@ -322,24 +347,21 @@ class _Joining:
                                hint="Repeat fewer times, or split it into several macros")
         return Facts(step.fixed and inner.fixed, types, weight, inner.depth)
 
-    def _lower(self, other: Draft, approved: Approves) -> Draft:
-        """A macro of the person's own, for a guest that plays it: what it reaches outside by needs approval."""
-        lowered = self._lowered.get(id(other))
-        if lowered is None:
-            macro = other.macro
-            lowered = parse(macro.source, id=macro.id, file=other.file, tap=other.times[0], gap=other.times[1])
-            lowered.guest = approved
-            put_to_sleep(lowered.steps, approved)
-            self._lowered[id(other)] = lowered
-        return lowered
+    def _lulls(self, draft: Draft) -> bool:
+        """Whether a guest sleeps for what its keys come to: that is as good as a text that it types."""
+        assert draft.guest is not None
+        score = Score(draft.steps, *draft.times, self._typist or keymap())
+        draft.keys = keys_reach(draft.steps, preview(score), self._typist or keymap(), draft.guest.whole)
+        draft.lulled = draft.keys is not None and not draft.guest.approves(draft.keys.mark)
+        return draft.lulled
 
     def _played(self, step: Play) -> Facts:
         """Join one macro with another that it plays."""
-        other = self._drafts.get(step.name) or self._by_name.get(step.name)
-        if other is None:
+        guest = self._path[-1].guest
+        found_id = self._callers.find(step.name, guest.origin if guest is not None else "")
+        if found_id is None:
             raise unknown_macro(step, {name: d.macro for name, d in self._drafts.items()})
-        if self._path[-1].guest is not None and other.guest is None and not other.problems:
-            other = self._lower(other, self._path[-1].guest)
+        other = self._drafts[found_id]
         if other in self._path:
             names = " plays ".join(f"“{d.macro.name}”" for d in [*self._path[self._path.index(other):], other])
             raise ProblemError(f"this never ends: {names}", line=step.line, column=step.column,
@@ -353,16 +375,9 @@ class _Joining:
             # Told where this macro plays it; the other one tells its own line.
             raise ProblemError(error.problem.what, line=step.line, column=step.column,
                                hint=error.problem.hint) from None
-        step.target, step.times, step.target_fixed = other.steps, other.times, found.fixed
+        step.target, step.written, step.times = other.plays_as, other.steps, other.times
+        step.target_fixed, step.rights = found.fixed, other.rights
         return found
-
-
-def _watch_keys(draft: Draft, typist: Typist | None) -> None:
-    """A guest whose keys come to a text is as good as one that types it: it sleeps until that is approved."""
-    draft.keys = keys_reach(draft.steps, draft.macro.timetable, typist or keymap())
-    if draft.keys is not None and draft.guest is not None and not draft.guest(draft.keys.mark):
-        asleep: list[Step] = [Asleep(0, says=f"tap keys that come to “{draft.keys.text}”")]
-        _lay(Draft(draft.macro, asleep, times=draft.times), Facts(False, False, 1, 0), typist)
 
 
 def _lay(draft: Draft, facts: Facts, typist: Typist | None) -> None:
@@ -371,7 +386,7 @@ def _lay(draft: Draft, facts: Facts, typist: Typist | None) -> None:
     if facts.weight > MOST_EVENTS:
         raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events",
                            hint="Repeat fewer times, or split it into several macros")
-    score = Score(draft.steps, tap, gap, typist)
+    score = Score(draft.plays_as, tap, gap, typist, draft.rights)
     live = not facts.fixed
     macro.types_text = facts.types
     macro.timetable = preview(score, marks=macro.marks)

@@ -33,6 +33,7 @@ from .value.reckon import (
     compute,
     decide,
     is_fixed,
+    looks_outside,
     read_template,
     say,
     unquote,
@@ -43,12 +44,19 @@ Pieces = Sequence["Piece | None"]
 DEFAULT_TURNS = 1_000
 # So many characters of a text that is known only in its run are laid at once.
 TYPED_AT_ONCE = 100
+# What a step reaches that only plays keys, takes time or decides: nothing beyond the keyboard.
+INSIDE = ""
+SETS_KEPT, LOOKS = "sets a kept value", "looks at windows, programs or the screen"
 
 
 @dataclass(eq=False, repr=False)
 class Step:
-    """A line of the macro: `read` takes its pieces, `lay` writes its events, `words` is the line in its usual form."""
+    """A line of the macro: `read` takes its pieces, `lay` writes its events, `words` is the line in its usual form.
 
+    Each class says in its own body what it `reach`es beyond the keyboard, in words, or that it stays `INSIDE`.
+    """
+
+    reach: ClassVar[str]
     line: int
     body: list[Step] = field(default_factory=list)
     # What is played instead when it does not come to what it waits for.
@@ -60,8 +68,20 @@ class Step:
     # Whether the lines below it are text, and how many there are.
     takes_lines: ClassVar[bool] = False
     lines_below: int = 0
-    # Whether it gives a value a name.
+    # Whether it gives a value a name, and whether that outlives the run, for every macro of the desk.
     sets: ClassVar[bool] = False
+    keeps: bool = False
+    # The mark by which what it reaches was approved, where it came from somebody else.
+    approved: str = ""
+
+    def __init_subclass__(cls) -> None:
+        super().__init_subclass__()
+        if not isinstance(cls.__dict__.get("reach"), str):
+            raise TypeError(f"{cls.__name__} has to say what it reaches beyond the keyboard: reach = INSIDE, or words")
+
+    def does(self) -> str:
+        """What it reaches beyond the keyboard as it is written, in words; nothing if it stays inside."""
+        return self.reach or (SETS_KEPT if self.keeps else INSIDE)
 
     def read(self, pieces: Pieces, known: Known) -> None:
         """Take over what the line says; `known` are the values set so far."""
@@ -170,6 +190,7 @@ def reckon(expression: object, timeline: Timeline, line: int) -> int:
 class Tap(Step):
     """Down and up."""
 
+    reach: ClassVar[str] = INSIDE
     chord: Chord = Chord(())
     length: int | None = None
 
@@ -189,6 +210,7 @@ class Tap(Step):
 class Down(Step):
     """Down, until an `up` or the macro's end."""
 
+    reach: ClassVar[str] = INSIDE
     chord: Chord = Chord(())
     column: int = 0
 
@@ -213,6 +235,7 @@ class Down(Step):
 class Up(Down):
     """Up again; of a chord, the key named last goes up first."""
 
+    reach: ClassVar[str] = INSIDE
     def lay(self, timeline: Timeline) -> Laying:
         codes = timeline.codes_of(self.chord)
         for code in codes:
@@ -227,6 +250,7 @@ class Up(Down):
 class Wait(Step):
     """Let time go by."""
 
+    reach: ClassVar[str] = INSIDE
     length: int = 0
 
     def read(self, pieces: Pieces, known: Known) -> None:
@@ -244,6 +268,7 @@ class Wait(Step):
 class Type(Step):
     """Type a text, one character after the other, for the keyboard layout of the programs that receive it."""
 
+    reach: ClassVar[str] = "types a text"
     text: Text = field(default_factory=lambda: Text('""', []))
     pace: int | None = None
     column: int = 0
@@ -321,6 +346,7 @@ def _first_unknown(typist: Typist, text: str) -> str:
 class Block(Step):
     """Steps below it belong to it."""
 
+    reach: ClassVar[str] = INSIDE
     takes_body: ClassVar[bool] = True
 
 
@@ -328,6 +354,7 @@ class Block(Step):
 class Repeat(Block):
     """The block, several times, each after the last or at a steady interval."""
 
+    reach: ClassVar[str] = INSIDE
     count: object = None
     every: int | None = None
 
@@ -379,6 +406,7 @@ def lay_turn(step: Step, timeline: Timeline, start: int, turn: int, every: int |
 class RepeatWhile(Block):
     """The block, for as long as the control is held; never more often than `most`."""
 
+    reach: ClassVar[str] = INSIDE
     every: int | None = None
     most: object = None
 
@@ -426,12 +454,16 @@ class RepeatWhile(Block):
 class RepeatUntil(RepeatWhile):
     """The block, until something holds."""
 
+    reach: ClassVar[str] = INSIDE
     condition: object = None
 
     def read(self, pieces: Pieces, known: Known) -> None:
         self.condition = pieces[0]
         check_condition(self.condition, known, self.line)
         super().read(pieces[1:], known)
+
+    def does(self) -> str:
+        return LOOKS if looks_outside(self.condition) else super().does()
 
     def goes_on(self, timeline: Timeline) -> Deciding:
         answer = yield from decide(self.condition, timeline.values, self.line)
@@ -445,6 +477,7 @@ class RepeatUntil(RepeatWhile):
 class Keep(Block):
     """A chord stays down while the block plays."""
 
+    reach: ClassVar[str] = INSIDE
     chord: Chord = Chord(())
 
     def read(self, pieces: Pieces, known: Known) -> None:
@@ -464,6 +497,7 @@ class Keep(Block):
 class Beat(Block):
     """A rhythm: each step of the block begins on the next beat."""
 
+    reach: ClassVar[str] = INSIDE
     every: int = 0
 
     def read(self, pieces: Pieces, known: Known) -> None:
@@ -480,8 +514,7 @@ class Beat(Block):
                 raise ProblemError(f"the step before takes longer than the beat of {say_duration(self.every)}",
                                    line=step.line, hint="Make the beat slower, or the step shorter")
             timeline.go_to(planned)
-            timeline.begin(step.line)
-            yield from step.lay(timeline)
+            yield from lay_all((step,), timeline)
 
     def words(self) -> str:
         return f"beat {write_duration(self.every)}"
@@ -491,10 +524,9 @@ class Beat(Block):
 class Let(Step):
     """Give a value a name."""
 
+    reach: ClassVar[str] = INSIDE
     name: str = ""
     value: object = None
-    # Whether what it sets outlives the run, for every macro of the desk.
-    keeps: bool = False
     sets: ClassVar[bool] = True
 
     def read(self, pieces: Pieces, known: Known) -> None:
@@ -521,6 +553,7 @@ class Let(Step):
 class Kept(Step):
     """A value that outlives the run and the engine, and what it is before anybody has set it."""
 
+    reach: ClassVar[str] = INSIDE
     name: str = ""
     value: object = None
 
@@ -553,6 +586,7 @@ class Kept(Step):
 class Otherwise(Block):
     """The other way of a choice."""
 
+    reach: ClassVar[str] = INSIDE
     def lay(self, timeline: Timeline) -> Laying:
         yield from lay_all(self.body, timeline)
 
@@ -564,12 +598,16 @@ class Otherwise(Block):
 class If(Block):
     """The block, if something holds; what stands under otherwise, if not."""
 
+    reach: ClassVar[str] = INSIDE
     condition: object = None
     takes_otherwise: ClassVar[bool] = True
 
     def read(self, pieces: Pieces, known: Known) -> None:
         self.condition = pieces[0]
         check_condition(self.condition, known, self.line)
+
+    def does(self) -> str:
+        return LOOKS if looks_outside(self.condition) else super().does()
 
     @property
     def fixed(self) -> bool:

@@ -12,7 +12,19 @@ from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keys import Chord, parse_chord
 
 from .asks import Ask, CatchUp, Errand, GaveUp, Laying
-from .steps import Pieces, Step, check_typed, every_words, fill, lay_typed, read_chord, read_text, read_time, value_now
+from .steps import (
+    INSIDE,
+    Pieces,
+    Step,
+    check_typed,
+    every_words,
+    fill,
+    lay_typed,
+    read_chord,
+    read_text,
+    read_time,
+    value_now,
+)
 from .text_lines import dedented
 from .timetable import Timeline
 from .value.kinds import TEXT, Known, Scope, tell_value
@@ -37,6 +49,7 @@ def fill_lines(text: str, values: Scope) -> str:
 class Lines(Step):
     """A block of lines without escapes; the last line has no Enter behind it."""
 
+    reach: ClassVar[str] = "puts a text in place"
     lines: list[str] = field(default_factory=list)
     takes_lines: ClassVar[bool] = True
     # Whether a value stands in it.
@@ -77,6 +90,7 @@ class Lines(Step):
 class TypeLines(Lines):
     """Type a block of lines."""
 
+    reach: ClassVar[str] = "types a text"
     clears: bool = False
     pace: int | None = None
 
@@ -129,6 +143,7 @@ def lay_lines(timeline: Timeline, text: str, line: int, pace: int | None, *, cle
 class Pastes(Step):
     """Puts a text in place through the clipboard, which afterwards holds again all that it held before."""
 
+    reach: ClassVar[str] = "pastes a text"
     chord: Chord | None = None
 
     @property
@@ -157,6 +172,7 @@ class Pastes(Step):
 class Paste(Pastes):
     """Paste a text in quotes."""
 
+    reach: ClassVar[str] = "pastes a text"
     text: Text = field(default_factory=lambda: Text('""', []))
 
     def read(self, pieces: Pieces, known: Known) -> None:
@@ -174,6 +190,7 @@ class Paste(Pastes):
 class PasteLines(Lines, Pastes):
     """Paste a block of lines."""
 
+    reach: ClassVar[str] = "pastes a text"
     @property
     def fixed(self) -> bool:
         return False
@@ -192,6 +209,7 @@ class PasteLines(Lines, Pastes):
 class FileText(Step):
     """The text of a file, with places for values; it is read when its moment has come."""
 
+    reach: ClassVar[str] = "reads a file"
     file: Text = field(default_factory=lambda: Text('""', []))
 
     @property
@@ -215,6 +233,7 @@ class FileText(Step):
 class TypeFile(FileText):
     """Type a file."""
 
+    reach: ClassVar[str] = "types a file"
     clears: bool = False
     pace: int | None = None
 
@@ -237,6 +256,7 @@ class TypeFile(FileText):
 class PasteFile(FileText, Pastes):
     """Paste a file."""
 
+    reach: ClassVar[str] = "pastes a file"
     @property
     def fixed(self) -> bool:
         return False
@@ -257,8 +277,12 @@ class PasteFile(FileText, Pastes):
 class TapValue(Step):
     """Down and up, of the key or chord that a value names."""
 
+    reach: ClassVar[str] = INSIDE
     which: object = None
     length: int | None = None
+
+    def does(self) -> str:
+        return super().does() if self.fixed else "taps a key that is known only then"
 
     @property
     def fixed(self) -> bool:

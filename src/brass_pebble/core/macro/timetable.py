@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Protocol
 
+from brass_pebble.core.effects.gate import Rights
 from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.say.problem import ProblemError
@@ -15,7 +16,7 @@ from brass_pebble.core.signals.key_places import US, Places
 from brass_pebble.core.signals.keys import Chord
 
 from .asks import CatchUp, Laying
-from .value.kinds import Given, Scope, Value
+from .value.kinds import Given, Scope, Setter, Value
 
 if TYPE_CHECKING:
     from brass_pebble.core.signals.keymap import Typist
@@ -25,6 +26,10 @@ DEFAULT_TAP = 40 * MS
 DEFAULT_GAP = 20 * MS
 MOST_EVENTS = 250_000
 DEFAULT_AGAIN = "start over"
+
+
+# Time, code, value, line, and whose it is.
+Event = tuple[int, int, int, int, Rights | None]
 
 
 @dataclass
@@ -49,6 +54,9 @@ class Timetable:
     switches: int = 0
     # Whether it types what nobody is to read: then its keys are told by no name.
     secret: bool = False
+    # Whose what is added now is, and whose each event is; a list only where something came from somebody else.
+    rights: Rights | None = None
+    whose: list[Rights | None] | None = None
 
     def add(self, time: int, code: int, value: int, line: int = 0) -> None:
         """Append one event; times must not run backward."""
@@ -58,6 +66,30 @@ class Timetable:
         self.codes.append(code)
         self.values.append(value)
         self.lines.append(line)
+        if self.whose is not None:
+            self.whose.append(self.rights)
+
+    def belong_to(self, rights: Rights | None) -> None:
+        """Whose all is that is added from now on; None for the person's own."""
+        self.rights = rights
+        if rights is not None and self.whose is None:
+            self.whose = [None] * len(self.times)
+
+    def take_from(self, first: int) -> list[Event]:
+        """Take out all events from the place `first` on."""
+        whose = self.whose[first:] if self.whose is not None else [None] * (len(self.times) - first)
+        events = list(zip(self.times[first:], self.codes[first:], self.values[first:], self.lines[first:], whose,
+                          strict=True))
+        for column in (self.times, self.codes, self.values, self.lines, *((self.whose,) if self.whose else ())):
+            del column[first:]
+        return events
+
+    def put_back(self, events: Iterable[Event]) -> None:
+        """Add events that were taken out, and others, in the order of their times."""
+        rights = self.rights
+        for *event, self.rights in events:
+            self.add(*event)
+        self.rights = rights
 
     @cached_property
     def head(self) -> tuple[int, ...]:
@@ -145,6 +177,8 @@ class Timeline:
         self.given = given or Given()
         self.values = Scope(self.given, None, lambda: self.now)
         self.timetable = Timetable()
+        self.given.strange = self._use_strange
+        self._scope: Rights | None = None
         self.down: dict[int, int] = {}
         # Where the pointer was, if somebody wanted to know.
         self.place: tuple[int, int] | None = None
@@ -153,6 +187,33 @@ class Timeline:
         self.stands_for = 0
         self.laid = 0
         self._after_tap = False
+
+    @property
+    def scope(self) -> Rights | None:
+        """Whose the steps are that are laid now; None for the person's own."""
+        return self._scope
+
+    @scope.setter
+    def scope(self, rights: Rights | None) -> None:
+        if rights is not self._scope:
+            self._scope = rights
+            self.belong_to(rights)
+
+    @property
+    def rights(self) -> Rights | None:
+        """Whose the very step is: that of the scope, with what was approved of it."""
+        return self.timetable.rights
+
+    def belong_to(self, rights: Rights | None) -> None:
+        """Whose all is that is laid from now on."""
+        self.timetable.belong_to(rights)
+        self.given.rights = rights
+
+    def _use_strange(self, setter: Setter) -> None:
+        """The run uses a value that somebody else has set: from now on it is theirs.  An approval of a stranger's own
+        macro is for the values that came with it, too."""
+        if self._scope is None or not setter.came:
+            self.scope = Rights(setter.whose, locked=True)
 
     def begin(self, line: int) -> None:
         """Start a step written on `line`.
@@ -221,6 +282,7 @@ class Layable(Protocol):
 
     line: int
     late: bool
+    approved: str
 
     def lay(self, timeline: Timeline) -> Laying:
         """Write events, and stop at what has to be asked of the world."""
@@ -234,17 +296,25 @@ class Score:
     tap: int
     gap: int
     keymap: Typist | None = None
+    # Whose it is; None for the person's own.
+    rights: Rights | None = None
 
     def start(self, given: Given, *, locked: bool = False) -> tuple[Timeline, Laying]:
         """A fresh timeline, and the generator that lays events on it and stops at each question."""
         timeline = Timeline(tap=self.tap, gap=self.gap, keymap=self.keymap, locked=locked, given=given)
+        timeline.scope = self.rights
         return timeline, lay_all(self.steps, timeline)
 
 
 def lay_all(steps: Iterable[Layable], timeline: Timeline) -> Laying:
-    """Lay steps one after the other."""
+    """Lay steps one after the other.  Of a stranger's steps each is judged by itself, whatever block it stands in."""
+    before = timeline.rights
     for step in steps:
         timeline.begin(step.line)
         if step.late:
             yield CatchUp(step.line)
+        if (scope := timeline.scope) is not None:
+            timeline.belong_to(scope.granted(step.approved) if step.approved else scope)
         yield from step.lay(timeline)
+    if timeline.scope is not None and before is not None:
+        timeline.belong_to(before)

@@ -8,6 +8,7 @@ from typing import ClassVar
 
 from lark import Tree
 
+from brass_pebble.core.effects.gate import CLICKS, Rights
 from brass_pebble.core.effects.pointer import (
     ABS_X,
     ABS_Y,
@@ -20,6 +21,7 @@ from brass_pebble.core.effects.pointer import (
     REL_X,
     REL_Y,
 )
+from brass_pebble.core.effects.reach import DRIVES_OSC
 from brass_pebble.core.macro.asks import Finish, GaveUp
 from brass_pebble.core.say.durations import MS, SECOND, write_duration
 from brass_pebble.core.say.problem import ProblemError, nearest
@@ -32,11 +34,21 @@ from .level_steps import LEVEL_STEPS
 from .midi_steps import MIDI_STEPS
 from .network_steps import NETWORK_STEPS
 from .place_steps import PLACE_STEPS
-from .steps import KEY_STEPS, Pieces, Step, fill, read_text, read_time, reckon, token
+from .steps import INSIDE, KEY_STEPS, LOOKS, Pieces, Step, fill, read_text, read_time, reckon, token
 from .text_steps import TEXT_STEPS
 from .timetable import Macro, Timeline, lay_all
 from .value.kinds import Known
-from .value.reckon import Text, asked_of_world, check_condition, check_whole, decide, is_fixed, say, unquote
+from .value.reckon import (
+    Text,
+    asked_of_world,
+    check_condition,
+    check_whole,
+    decide,
+    is_fixed,
+    looks_outside,
+    say,
+    unquote,
+)
 
 # A notch of the wheel after the other, so that programs that count them do.
 NOTCH = 10 * MS
@@ -50,6 +62,7 @@ LONGEST_JUMP = 20_000
 class Click(Step):
     """A click of a button, or two."""
 
+    reach: ClassVar[str] = CLICKS
     side: str = "left"
     twice: bool = False
 
@@ -70,6 +83,7 @@ class Click(Step):
 class Button(Step):
     """A button of the pointer down, or up again, for dragging."""
 
+    reach: ClassVar[str] = CLICKS
     side: str = "left"
     down: bool = True
 
@@ -92,6 +106,7 @@ class Button(Step):
 class Move(Step):
     """The pointer by so many pixels, or to a place: pixels, or per cent of the screen's width and height."""
 
+    reach: ClassVar[str] = INSIDE
     by: bool = True
     places: tuple[str, str] = ("0", "0")
 
@@ -129,6 +144,7 @@ class Move(Step):
 class Scroll(Step):
     """The wheel, by so many notches."""
 
+    reach: ClassVar[str] = INSIDE
     direction: str = "down"
     count: object = None
 
@@ -158,9 +174,13 @@ class Scroll(Step):
 class WaitUntil(Step):
     """Wait for a window, or for anything else, but not for ever."""
 
+    reach: ClassVar[str] = INSIDE
     condition: object = None
     limit: int | None = None
     takes_otherwise: ClassVar[bool] = True
+
+    def does(self) -> str:
+        return LOOKS if looks_outside(self.condition) else super().does()
 
     def read(self, pieces: Pieces, known: Known) -> None:
         self.condition, self.limit = pieces[0], read_time(pieces[1], self.line)
@@ -199,12 +219,16 @@ class WaitUntil(Step):
 class Play(Step):
     """Another macro's steps, here.  `target` is filled in when all macros are known (reader.link)."""
 
+    reach: ClassVar[str] = INSIDE
     name: str = ""
     column: int = 0
     target: list[Step] = field(default_factory=list)
+    # The same as it is written, where what it plays sleeps as a whole.
+    written: list[Step] = field(default_factory=list)
     times: tuple[int, int] = (0, 0)
-    # Whether the other macro is the same for every press.
+    # Whether the other macro is the same for every press, and whose it is where it came from somebody else.
     target_fixed: bool = True
+    rights: Rights | None = None
 
     def read(self, pieces: Pieces, known: Known) -> None:
         self.name, self.column = unquote(str(pieces[0])), token(pieces[0]).column or 0
@@ -217,8 +241,10 @@ class Play(Step):
         return self.target
 
     def lay(self, timeline: Timeline) -> Laying:
-        before, line = (timeline.tap, timeline.gap), timeline.stands_for
+        before, line, scope = (timeline.tap, timeline.gap), timeline.stands_for, timeline.scope
         timeline.tap, timeline.gap = self.times
+        # What a stranger's macro plays, the stranger plays, whoever wrote it.
+        timeline.scope = self.rights if scope is None else scope.granted(self.approved) if self.approved else scope
         timeline.stands_for = line or self.line
         if self.target_fixed:
             # Nothing in it sets a value.
@@ -227,7 +253,7 @@ class Play(Step):
             values, timeline.values = timeline.values, timeline.values.inner()
             yield from lay_all(self.target, timeline)
             timeline.values = values
-        (timeline.tap, timeline.gap), timeline.stands_for = before, line
+        (timeline.tap, timeline.gap), timeline.stands_for, timeline.scope = before, line, scope
 
     def words(self) -> str:
         return f"play {self.name}" if self.name.replace("-", "").isalnum() else f'play "{self.name}"'
@@ -237,6 +263,7 @@ class Play(Step):
 class Errands(Step):
     """What the engine does for a run: each step of this kind is never fixed."""
 
+    reach: ClassVar[str] = INSIDE
     @property
     def fixed(self) -> bool:
         return False
@@ -246,6 +273,7 @@ class Errands(Step):
 class Stop(Errands):
     """End other runs, runs of one macro, or this one."""
 
+    reach: ClassVar[str] = "stops what is playing"
     whom: str = ""
 
     def read(self, pieces: Pieces, known: Known) -> None:
@@ -265,6 +293,7 @@ class Stop(Errands):
 class Layer(Errands):
     """Switch a layer of the surface that was pressed."""
 
+    reach: ClassVar[str] = INSIDE
     name: str = ""
     on: bool = True
 
@@ -284,6 +313,7 @@ class Layer(Errands):
 class Speak(Errands):
     """Speak a text."""
 
+    reach: ClassVar[str] = "speaks"
     text: Text = field(default_factory=lambda: Text('""', []))
     kind: ClassVar[str] = "speak"
 
@@ -302,6 +332,7 @@ class Speak(Errands):
 class Show(Speak):
     """A line on the screen."""
 
+    reach: ClassVar[str] = INSIDE
     kind: ClassVar[str] = "show"
 
 
@@ -309,6 +340,7 @@ class Show(Speak):
 class TypeSecret(Errands):
     """Type a text that only the person's own file of secrets holds.  What it types stands in no trace."""
 
+    reach: ClassVar[str] = "types a secret"
     name: str = ""
     pace: int | None = None
 
@@ -349,6 +381,7 @@ class TypeSecret(Errands):
 class Ring(Errands):
     """A short sound."""
 
+    reach: ClassVar[str] = INSIDE
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
         yield Errand(self.line, "ring", ())
@@ -361,6 +394,7 @@ class Ring(Errands):
 class Run(Errands):
     """Run a command, its words as they are; with shell, one line for the shell.  It is ended when its time is over."""
 
+    reach: ClassVar[str] = "runs a program"
     shell: bool = False
     texts: list[Text] = field(default_factory=list)
     limit: int | None = None
@@ -387,6 +421,7 @@ class Run(Errands):
 class Start(Errands):
     """Start a program that stays: on its own, whatever becomes of the run and of the engine."""
 
+    reach: ClassVar[str] = "starts a program"
     shell: bool = False
     texts: list[Text] = field(default_factory=list)
 
@@ -410,6 +445,7 @@ class Start(Errands):
 class Osc(Errands):
     """A message of open sound control 1.0, by UDP to HOST:PORT."""
 
+    reach: ClassVar[str] = DRIVES_OSC
     address: Text = field(default_factory=lambda: Text('""', []))
     arguments: list[tuple[str, Text | str]] = field(default_factory=list)
     target: Text = field(default_factory=lambda: Text('""', []))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, Action, read_action
@@ -12,9 +12,13 @@ from brass_pebble.core.desk.look.rows import control_row, surface_row
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.bindings import is_gesture
 from brass_pebble.core.desk.read.desk import read_desk
+from brass_pebble.core.desk.read.surfaces import device_reach
+from brass_pebble.core.devices.identity import RULE_FIELDS, DeviceRule
 from brass_pebble.core.devices.layout import Layout, read_layout
-from brass_pebble.core.macro.reach import Reach, put_to_sleep, reaches
-from brass_pebble.core.macro.reader import Draft, link, parse
+from brass_pebble.core.effects.reach import Reach
+from brass_pebble.core.macro.guests.closure import Wholes
+from brass_pebble.core.macro.guests.reach import Guest, reaches
+from brass_pebble.core.macro.reader import link, parse
 from brass_pebble.core.parcel.contents import Parcel, without_own
 from brass_pebble.core.parcel.fitting import bound_controls
 from brass_pebble.core.parcel.merge import Item, Mine, items_of
@@ -50,22 +54,31 @@ def look_at(parcel: Parcel, mine: Mine, approved: set[str]) -> Look:
     # Theirs beside the person's own: what theirs have mine do, they do.
     own = {name: parse(text, id=name) for name, text in mine.macros.items() if name not in parcel.macros}
     drafts = {name: parse(text, id=name, file=f"macros/{name}.macro") for name, text in parcel.macros.items()}
-    for draft in drafts.values():
-        draft.guest = _nothing
-        put_to_sleep(draft.steps, _nothing)
+    origin = parcel.manifest.name
+    wholes = Wholes({**mine.macros, **parcel.macros}, lambda name: origin if name in parcel.macros else "",
+                    parcel.values)
+    called = {word for name, draft in own.items() for word in (name, draft.macro.name)}
+    for name, draft in drafts.items():
+        draft.let_in(Guest(origin, _nothing, wholes.of(name).mark))
         problems += draft.problems
+        if draft.macro.name in called:
+            problems.append(Problem(f"one of your macros is called “{draft.macro.name}”, too", draft.file,
+                                    hint="Your macros go on playing yours; rename this one to tell them apart"))
     link({**own, **drafts}, only=drafts.keys())
     for name, draft in drafts.items():
-        found = [*reaches(draft.steps, through_plays=True), *((draft.keys,) if draft.keys else ())]
-        reaching += [Reaching(f"macro {name}", f"by your macro “{reach.via}”" if reach.via else f"line {reach.line}",
-                              reach) for reach in found if reach.via not in _called(drafts)]
+        found = [*reaches(draft.steps, through_plays=True, whole=wholes.of(name).mark),
+                 *((draft.keys,) if draft.keys else ())]
+        reaching += [Reaching(f"macro {name}", _where(reach, called), reach) for reach in found]
     for name, table in parcel.surfaces.items():
+        reaching += [Reaching(f"surface {name}", "its device", reach) for reach in _devices_of(name, table)]
         for layer, gesture, control, row in binding_rows(table):
-            place = f"{control} {gesture}, in {layer}"
-            reaching += [Reaching(f"surface {name}", place, reach) for reach in reaches_of_row(row)]
+            place, whole = f"{control} {gesture}, in {layer}", f"{name}/{layer}"
+            reaching += [Reaching(f"surface {name}", place, replace(reach, whole=whole))
+                         for reach in reaches_of_row(row)]
             reaching += [Reaching(f"surface {name}", f"{place}, by your macro “{own[macro].macro.name}”", reach)
                          for macro in plays_of_row(row) if macro in own
-                         for reach in reaches(own[macro].steps, through_plays=True)]
+                         for reach in reaches(own[macro].steps, through_plays=True,
+                                              whole=f"{whole} {wholes.of(macro).mark}")]
     return Look(parcel, items_of(parcel, mine), reaching, problems, approved)
 
 
@@ -91,8 +104,19 @@ def _nothing(mark: str) -> bool:
     return False
 
 
-def _called(drafts: dict[str, Draft]) -> set[str]:
-    return {called for name, draft in drafts.items() for called in (name, draft.macro.name)}
+def _where(reach: Reach, mine: set[str]) -> str:
+    if not reach.via:
+        return f"line {reach.line}" if reach.line else "its keys"
+    return f"by {'your' if reach.via in mine else 'the'} macro “{reach.via}”"
+
+
+def _devices_of(surface: str, table: dict[str, Any]) -> list[Reach]:
+    """What a surface of a package would take."""
+    also = table.get("also", [])
+    rows = [table.get("device"), *(also if isinstance(also, list) else [])]
+    rules = [DeviceRule(tuple((name, str(row[name])) for name in RULE_FIELDS if row.get(name)))
+             for row in rows if isinstance(row, dict)]
+    return [device_reach(surface, rule) for rule in rules if rule.fields]
 
 
 def at_most(seen: Look, item: Item) -> str:

@@ -385,6 +385,7 @@ class Mover:
             trace = self._router.new_trace(arrived, now)
             trace.answer, trace.code, trace.state = plan.drive, moving.control.code, "playing"
             moving.trace, moving.run = trace, Run(0, Timetable(), now, None, trace)
+            moving.run.rights = plan.drive.rights if plan.drive is not None else None
             trace.run = moving.run
             self._router.fresh.append(trace)
         if moving.trace is not None and not moving.control.turns and now >= moving.said + SAY_EVERY:

@@ -14,6 +14,7 @@ from brass_pebble.core.desk.model import GO_ON, Desk, Layer, Surface
 from brass_pebble.core.devices.layout import Control
 from brass_pebble.core.devices.parts import taker
 from brass_pebble.core.effects.drive import DriveTarget, LevelChange
+from brass_pebble.core.effects.gate import Rights
 from brass_pebble.core.macro.timetable import Macro, Timetable, chord_timetable
 from brass_pebble.core.say.durations import MS
 from brass_pebble.core.signals.keys import Chord, is_sendable
@@ -71,6 +72,8 @@ class Answer:
     back: int = 0
     drives: tuple[DriveTarget, ...] = ()
     level: LevelChange | None = None
+    # Whose it is, where it came from somebody else.
+    rights: Rights | None = None
 
     @property
     def latches(self) -> bool:
@@ -281,12 +284,15 @@ class Planner:
         answer = Answer(surface, binding.control, binding.gesture, layer, binding, action,
                         show_action(action.kind, action.target, self._names))
         answer.again_key = (surface.id, layer.id, binding.control, binding.gesture)
+        # What passes through is what the person presses, whoever bound it.
+        answer.rights = binding.rights if action.target != PASS or action.kind != "do" else None
         if binding.asleep:
             answer.deed = SWALLOW
             answer.why = f"waiting for your approval: {action.target}"
             return answer
         _PLANNED[action.kind](self, answer, binding, action, code)
-        if answer.timetable is not None and not (answer.macro and (answer.macro.live or answer.macro.types_text)):
+        if answer.timetable is not None and answer.rights is None and answer.timetable.whose is None and \
+                not (answer.macro and (answer.macro.live or answer.macro.types_text)):
             answer.first = answer.timetable.head
         return answer
 

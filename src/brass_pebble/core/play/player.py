@@ -3,6 +3,9 @@
 Pure: time is an argument.  What is to be sent is appended to a list that the caller hands in, so that the
 caller can send it before doing anything else.
 
+What came from somebody else passes the gate (core/effects/gate.py) before it is in the list, and before anything is
+asked of the world; a run that is shut out ends, and says why.
+
 Rules: a step's time counts from its run's start; events of one instant leave in the order in which the runs
 started; whatever a run pressed, its end releases, in reverse order; a key that several runs hold goes down
 with the first and up with the last.
@@ -15,8 +18,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
+from brass_pebble.core.effects.gate import Gate, Rights, Typed
 from brass_pebble.core.effects.kinds import MOMENTARY_FROM, MOMENTARY_TO
-from brass_pebble.core.macro.asks import Ask, CatchUp, Errand, Finish, GaveUp
+from brass_pebble.core.macro.asks import Ask, CatchUp, Errand, Finish, GaveUp, reach_of_ask
 from brass_pebble.core.macro.timetable import Score, Timeline, Timetable
 from brass_pebble.core.macro.value.kinds import Given
 from brass_pebble.core.say.durations import MS, say_duration
@@ -107,6 +111,9 @@ class Run:
     timeline: Timeline | None = None
     laying: object = None
     waiting: Ask | None = None
+    # Whose it is where the press itself is somebody else's, and what its keys have come to.
+    rights: Rights | None = None
+    typed: Typed | None = None
 
     def __init__(self, id: int, timetable: Timetable, start: int, again_key: object, owner: object) -> None:
         self.id = id
@@ -139,14 +146,17 @@ class Player:
         self.by_key: dict[object, list[Run]] = {}
         self.errands: list[tuple[Run, Ask]] = []
         # What waits for a run with the same key to end, with the time from which on it waits.
-        self._queued: dict[object, deque[tuple[Timetable, object, Manner, Live | None, int]]] = {}
+        self._queued: dict[object, deque[tuple[Timetable, object, Manner, Live | None, int, Rights | None]]] = {}
         self._next_id = 1
+        self.gate = Gate()
 
     def start(self, timetable: Timetable, now: int, out: list[Effect], *, again: str = "", again_key: object = None,
-              owner: object = None, manner: Manner = ONCE, live: Live | None = None) -> tuple[Run | None, str]:
+              owner: object = None, manner: Manner = ONCE, live: Live | None = None,
+              rights: Rights | None = None) -> tuple[Run | None, str]:
         """Start a run at `now` and send what is due at once.
 
-        `again` is short for a `manner` with just that.  A `live` run lays its own events.  Returns the run and
+        `again` is short for a `manner` with just that.  A `live` run lays its own events.  `rights` are those of the
+        press, where its binding came from somebody else.  Returns the run and
         "started"; or None with "ignored", "queued", "queue full" or "ended".
         """
         again = again or manner.again
@@ -158,7 +168,7 @@ class Player:
                 queue = self._queued.setdefault(again_key, deque())
                 if len(queue) >= manner.most:
                     return None, "queue full"
-                queue.append((timetable, owner, manner, live, now))
+                queue.append((timetable, owner, manner, live, now, rights))
                 return None, "queued"
             for run in list(playing):
                 if again == "end":
@@ -168,10 +178,10 @@ class Player:
                     self.stop(run, now, out, keep_queue=True)
             if again == "end":
                 return None, "ended"
-        return self._begin(timetable, now, out, again_key, owner, manner, live), "started"
+        return self._begin(timetable, now, out, again_key, owner, manner, live, rights), "started"
 
     def _begin(self, timetable: Timetable, now: int, out: list[Effect], again_key: object, owner: object,
-               manner: Manner = ONCE, live: Live | None = None) -> Run:
+               manner: Manner = ONCE, live: Live | None = None, rights: Rights | None = None) -> Run:
         run = Run(self._next_id, timetable, now, again_key, owner)
         self._next_id += 1
         self.runs[run.id] = run
@@ -184,6 +194,8 @@ class Player:
             if manner.longest:
                 run.until = now + manner.longest
                 heappush(self._due, (run.until, run.id, run))
+        if rights is not None:
+            run.rights = rights
         if live is not None:
             run.live = live
             self._lay_anew(run)
@@ -297,6 +309,7 @@ class Player:
         while True:
             timetable = run.timetable
             times, start, index, last = timetable.times, run.start, run.index, len(timetable.times)
+            guarded = timetable.whose is not None or run.rights is not None
             while index < last:
                 planned = start + times[index]
                 if planned > until:
@@ -310,6 +323,11 @@ class Player:
                         run.index = index
                         heappush(self._due, (wait, run.id, run))
                         return
+                if guarded and (why := self._shut_out(run, index, code, value, now)):
+                    run.index, run.trouble = index, why
+                    self._drop_queue(run.again_key)
+                    self._end(run, planned, now, "stopped", out, next_in_queue=False)
+                    return
                 if MOMENTARY_FROM <= code < MOMENTARY_TO:
                     out.append((code, value, planned, run))
                 elif value:
@@ -360,6 +378,21 @@ class Player:
         run.late[code] = (now, planned)
         return 0
 
+    def _shut_out(self, run: Run, index: int, code: int, value: int, now: int) -> str:
+        """Why an event of a stranger may not leave; nothing if it may, or if it is the person's own."""
+        timetable = run.timetable
+        rights = (timetable.whose[index] if timetable.whose is not None else None) or run.rights
+        # What goes up again went down with leave.
+        if rights is None or (not value and code in run.mine):
+            return ""
+        if run.typed is None:
+            run.typed = Typed()
+        why = self.gate.shut(rights, code, run.typed, self.down, now)
+        if not why:
+            return ""
+        line = f"line {timetable.lines[index]}: " if timetable.lines[index] else ""
+        return f"{line}not sent, because it {why} and is not yours: {rights.whose}. Approve it with G on the desk"
+
     def _proceed(self, run: Run, until: int, asks: int) -> bool:
         """Deal with what a live run asks; true if it can go on at once."""
         ask, timeline = run.waiting, run.timeline
@@ -372,6 +405,11 @@ class Player:
             self._ask(run, None)
             return True
         assert ask is not None
+        rights = timeline.rights or run.rights
+        if rights is not None and not rights.reaches and reach_of_ask(ask):
+            self.errands.append((run, Errand(ask.line, "asleep", (f"{ask.told}, of {rights.whose}",))))
+            self._ask(run, False)
+            return True
         self.errands.append((run, ask))
         if isinstance(ask, Errand) and not ask.wait:
             self._ask(run, True)
@@ -456,13 +494,13 @@ class Player:
             self.on_end(run, now)
         queue = self._queued.get(key) if next_in_queue and key is not None else None
         if queue:
-            timetable, owner, manner, live, since = queue.popleft()
+            timetable, owner, manner, live, since, rights = queue.popleft()
             latest = queue[-1][4] if queue else since
             if not queue:
                 del self._queued[key]
             if manner.hurries:
                 timetable = hurried(timetable, manner.hurries, len(queue) + 1, latest + CATCH_UP - now)
-            self._begin(timetable, now, out, key, owner, manner, live)
+            self._begin(timetable, now, out, key, owner, manner, live, rights)
 
     def _switch_back(self, run: Run, planned: int, out: list[Effect]) -> None:
         """A run that ends between switching something off and on again leaves it as it was."""

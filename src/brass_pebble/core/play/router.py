@@ -92,11 +92,14 @@ class Router:
         self._pressing: dict[Spot, Pressing] = {}
         self._waiting: set[Spot] = set()
         self._cycles: dict[object, tuple[int, int]] = {}
+        # The gesture by which each stranger's control was counted last.
+        self._counted: dict[Spot, str] = {}
         self._next_id = 1
 
     def load(self, desk: Desk) -> None:
         """Use another desk from now on.  Controls held and runs playing end as they began."""
         before, self.desk = self.desk, desk
+        self.player.gate.places = desk.places
         self.stale_after = max(desk.overtaken_after, desk.patience + OVERTAKEN // 2)
         self._planner = Planner(desk, self._planner)
         # What surfaces lead to that are just as they were is known already.
@@ -199,7 +202,8 @@ class Router:
     def _typed_first(self, answer: Answer) -> tuple[int, ...]:
         """The first keys of a text, which depend on Caps Lock."""
         assert answer.macro is not None
-        if answer.timetable is None or not answer.macro.types_text or answer.macro.live:
+        if answer.timetable is None or not answer.macro.types_text or answer.macro.live or \
+                answer.rights is not None or answer.timetable.whose is not None:
             return ()
         # What is played is chosen now, and `feed` plays just that: what goes ahead is its head.
         self._ahead = self._choose(answer)
@@ -478,6 +482,7 @@ class Router:
         elif answer.level is not None:
             level, change = self.levels.change(answer.level), answer.level
             run = trace.run = Run(0, Timetable(), now, None, trace)
+            run.rights = answer.rights
             run.state, run.ended, trace.state = "done", now, "done"
             out.extend((code, value, now, run) for code, value in
                        change.target.values(level, centred=change.target.centred))
@@ -558,8 +563,11 @@ class Router:
              out: list[Effect], live: Live | None = None) -> None:
         """Start a run on behalf of a trace."""
         trace.state = "holding" if timetable.holds else "playing"
+        rights = trace.answer.rights if trace.answer is not None else None
+        if rights is not None or timetable.whose is not None:
+            self._count_press(trace, now)
         run, outcome = self.player.start(timetable, now, out, again_key=again_key, owner=trace, manner=manner,
-                                         live=live)
+                                         live=live, rights=rights)
         trace.run = run
         if run is not None and trace.macro and (macro := self.desk.macros.get(trace.macro)) is not None:
             run.types = macro.types_text
@@ -570,6 +578,15 @@ class Router:
             trace.why = {"ignored": "still playing from the previous press; ignored",
                          "queued": "waits for the previous run to end", "ended": "ended by this press",
                          "queue full": "too many presses are waiting; ignored"}[outcome]
+
+    def _count_press(self, trace: Trace, now: int) -> None:
+        """A person's press lets a stranger's control type one character, whichever of its gestures comes of it."""
+        surface, gesture = (trace.answer.surface.id, trace.answer.gesture) if trace.answer is not None else ("", PRESS)
+        control = (surface, trace.code)
+        if gesture == RELEASE or (gesture in (TAP, HOLD, DOUBLE) and self._counted.get(control) == PRESS):
+            return
+        self._counted[control] = gesture
+        self.player.gate.begun(now)
 
     def new_trace(self, arrived: int, now: int, origin: str = "press") -> Trace:
         """A fresh trace with the next number."""

@@ -5,6 +5,7 @@ docs/protocol.md tells the fields.
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -19,6 +20,7 @@ from brass_pebble.engine.disk.parsed_toml import parse_tables
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.disk.versions import Damaged, diff_lines
 from brass_pebble.engine.ports import Ports
+from brass_pebble.engine.runs.kept_values import KeptInDesk
 from brass_pebble.protocol import giving as messages
 from brass_pebble.protocol.base import Request
 from brass_pebble.protocol.errors import Refusal
@@ -28,10 +30,13 @@ from .server import Client, Message
 
 MOST_VERSIONS = 1_000
 MOST_LINES = 4_000
+MOST_CHANGES = 40
 
 
 class GivingRequests:
     """Answers on behalf of an engine."""
+
+    kept: KeptInDesk
 
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
@@ -73,7 +78,9 @@ class GivingRequests:
                 raise ProblemError("the package is another one than a moment ago", hint="Look at it once more")
             edit, _ = intake_edit(parcel, store, Choices(ask.choices, onto))
             approve(store, marks)
-            return store.change(edit)
+            words = store.change(edit)
+            approve(store, marks)
+            return words
         self._editing.edit(client, ask, work)
 
     def do_asleep(self, client: Client, ask: messages.AskAsleep) -> None:
@@ -103,7 +110,7 @@ class GivingRequests:
             guests = store.guests()
             came = [name for name, told in {**guests.macros, **guests.surfaces}.items() if origin and told == origin]
             return store.adopt([*names, *came])
-        self._editing.edit(client, ask, work)
+        self._editing.edit(client, ask, work, then=self.kept.follow)
 
     # The history of the desk.
 
@@ -134,7 +141,7 @@ class GivingRequests:
 
 
 def approve(store: DeskStore, marks: list[str]) -> None:
-    """Keep approvals.
+    """Keep approvals, and what they are for.
 
     Raises:
         ProblemError: there is no place for them.
@@ -143,7 +150,9 @@ def approve(store: DeskStore, marks: list[str]) -> None:
         return
     if store.approvals is None:
         raise ProblemError("approvals cannot be kept here", hint="The state folder is missing")
-    store.trust.approve(marks)
+    wanted, desk = set(marks), store.live.desk if store.live is not None else store.load().desk
+    store.trust.approve(marks, {where: whole for where, reach in store.reader.reaching(desk, store.guests())
+                                if reach.mark in wanted and (whole := store.reader.whole_of(where))})
 
 
 def asleep_rows(store: DeskStore, desk: Any) -> list[Message]:
@@ -154,8 +163,17 @@ def asleep_rows(store: DeskStore, desk: Any) -> list[Message]:
         name = where.removeprefix("macros/").removesuffix(".macro")
         rows.append({"where": where, "line": reach.line, "does": reach.does, "text": reach.text, "mark": reach.mark,
                      "origin": guests.origin(name) or guests.origin(where.partition(" ")[0]), "via": reach.via,
-                     "values": reach.values})
+                     "values": reach.values, "changed": _changes(guests.seen.get(where, ""),
+                                                                 store.reader.whole_of(where))})
     return rows
+
+
+def _changes(before: str, now: str) -> list[str]:
+    """What has changed in what was approved: lines that are gone with -, and new ones with +."""
+    if not before:
+        return []
+    lines = difflib.unified_diff(before.splitlines(), now.splitlines(), lineterm="", n=0)
+    return [line for line in lines if not line.startswith(("+++", "---", "@@"))][:MOST_CHANGES]
 
 
 def compare(store: DeskStore, one: int, other: int = 0) -> Message:

@@ -183,12 +183,13 @@ class MacroRequests:
 
     def _guest_rows(self, old: str, new: str, *, moved: bool) -> list[tuple[str, str | None]]:
         """What came from somebody else is listed under its other name, too."""
-        listed = guests_of(self._editing.store.read_file(GUESTS) or "")
-        if old not in listed.macros or new == old:
+        listed, origin = guests_of(self._editing.store.read_file(GUESTS) or ""), \
+            self._editing.store.guests().macros.get(old)
+        if origin is None or new == old:
             return []
-        macros = {**listed.macros, new: listed.macros[old]}
+        macros = {**listed.macros, new: origin}
         if moved:
-            del macros[old]
+            macros.pop(old, None)
         return [(GUESTS, write_guests(Guests(macros, listed.surfaces)))]
 
     @staticmethod

@@ -14,10 +14,13 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble import file_access
+from brass_pebble.core.desk.action import Action
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.desk import KnownParts, read_desk, read_typing
+from brass_pebble.core.desk.read.surfaces import device_reach
 from brass_pebble.core.devices.layout import Layout, read_layout
-from brass_pebble.core.macro.reach import Reach, reaches
+from brass_pebble.core.effects.reach import Reach
+from brass_pebble.core.macro.guests.reach import reaches
 from brass_pebble.core.macro.reader import Draft
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.counts import say_count
@@ -130,19 +133,18 @@ class DeskReader:
                 read[name] = self._layout(name, layouts.get(name), sources, problems)
             return read[name]
 
-        def plays(place: str, macro: str) -> tuple[Reach, ...]:
-            return self._played_from(place, macro, guests)
-
         def last_drawing(surface: str) -> Layout | None:
             return self._of_surface.get(surface) or self._drawing_before(surface, sources, layout)
 
         desk, found = read_desk(data, text=sources.text, file="desk.toml", outputs=tuple(OUTPUTS), layouts=layout,
-                                layout_names=names, macros=macros, broken_macros=broken, sleeps=guests.sleeps,
-                                plays=plays, known=self.known, sleeping=self._sleeping_mark(guests),
+                                layout_names=names, macros=macros, broken_macros=broken,
+                                strangers=_Judge(self, guests), known=self.known,
+                                sleeping=self._sleeping_mark(guests),
                                 places=typist.places if typist is not None else US,
                                 last_drawing=last_drawing)
         self._of_surface = {name: surface.layout for name, surface in desk.surfaces.items() if surface.layout.controls}
         problems += self._sleeping(desk, guests)
+        desk = replace(desk, allowed=self._allowed(desk, guests))
         return Loaded(desk, [*found, *problems])
 
     def _read_macros(self, sources: Sources, typing: tuple[int, int, str], typist: Typist | None,
@@ -239,41 +241,58 @@ class DeskReader:
                         f"approval", FILE, hint="G on the desk shows each, as does brass-pebble desk asleep")]
 
     def asleep(self, desk: Desk, guests: Guests) -> list[tuple[str, Reach]]:
-        """What sleeps: where (a macro's file, or surface and control), and what it would do."""
-        found = []
-        theirs = {called for name, draft in self.written.items() if draft.guest is not None
-                  for called in (name, draft.macro.name)}
-        for name, draft in self.written.items():
-            if draft.guest is not None:
-                # What another guest does that it plays, that one tells.
-                reaching = [*(reach for reach in reaches(draft.steps, through_plays=True) if reach.via not in theirs),
-                            *((draft.keys,) if draft.keys else ())]
-                found += [(f"macros/{name}.macro", reach) for reach in reaching if not guests.welcome(reach.mark)]
+        """What sleeps: where (a macro's file, a surface, or surface and control), and what it would do."""
+        return [(where, reach) for where, reach in self.reaching(desk, guests) if not guests.approves(reach.mark)]
+
+    def _allowed(self, desk: Desk, guests: Guests) -> frozenset[str]:
+        """The approvals that count now: of what is there as it was approved."""
+        if not (guests.macros or guests.surfaces or guests.everything):
+            return frozenset()
+        return frozenset(reach.mark for _, reach in self.reaching(desk, guests) if guests.approves(reach.mark))
+
+    def reaching(self, desk: Desk, guests: Guests) -> list[tuple[str, Reach]]:
+        """What of strangers reaches outside, and where it stands."""
+        found = [(f"macros/{name}.macro", reach) for name, draft in self.written.items() if draft.guest is not None
+                 for reach in (*reaches(draft.steps, through_plays=True, whole=draft.guest.whole),
+                               *((draft.keys,) if draft.keys else ()))]
+        judge = _Judge(self, guests)
         for surface in desk.surfaces.values():
-            for layer in surface.layers:
-                place = f"{surface.id}/{layer.id}"
-                found += [(f"{surface.id} {binding.control}", reach) for binding in layer.bindings.values()
-                          if binding.asleep
-                          for reach in (*binding.action.reaches(), *(
-                              one for macro in binding.action.macros() for one in self._played_from(
-                                  place, macro, guests)))
-                          if guests.sleeps(place, reach)]
+            found += [(surface.id, device_reach(surface.id, rule)) for rule in surface.wanted]
+            found += [(f"{surface.id} {binding.control}", reach) for layer in surface.layers
+                      for binding in layer.bindings.values() if binding.rights is not None
+                      for reach in judge.reached(f"{surface.id}/{layer.id}", binding.action)]
         return found
 
-    def _played_from(self, place: str, macro: str, guests: Guests) -> tuple[Reach, ...]:
-        """What a macro of the person's own reaches outside by, for a binding that came from somebody else."""
-        draft = self.written.get(macro)
-        if draft is None or draft.guest is not None or not guests.is_place(place):
-            return ()
-        return tuple(replace(reach, via=reach.via or draft.macro.name)
-                     for reach in reaches(draft.steps, through_plays=True))
+    def whole_of(self, where: str) -> str:
+        """What something that sleeps leads to, as a text: what an approval of it is for."""
+        name = where.removeprefix("macros/").removesuffix(".macro")
+        return self.macro_files.wholes.of(name).text if where.startswith("macros/") else ""
 
     def _sleeping_mark(self, guests: Guests) -> object:
         """What the sleeping of bindings depends on."""
         if not (guests.surfaces or guests.everything):
             return guests.mark
-        return guests.mark, tuple(reach.mark for draft in self.written.values() if draft.guest is None
-                                  for reach in reaches(draft.steps, through_plays=True))
+        wholes = self.macro_files.wholes
+        return guests.mark, tuple(wholes.of(name).mark for name in self.written)
+
+
+class _Judge:
+    """Knows what of a desk came from somebody else, and what its bindings reach."""
+
+    def __init__(self, reader: DeskReader, guests: Guests) -> None:
+        self._reader, self._guests = reader, guests
+        self.of_place, self.approves = guests.of_place, guests.approves
+
+    def reached(self, place: str, action: Action) -> tuple[Reach, ...]:
+        """What a stranger's action does outside the keyboard, by itself and by macros that are not the same
+        stranger's."""
+        found = [replace(reach, whole=place) for reach in action.reaches()]
+        for macro in action.macros():
+            draft = self._reader.written.get(macro)
+            if draft is not None and self._guests.of_macro(macro) != self.of_place(place):
+                found += [replace(reach, via=reach.via or draft.macro.name) for reach in reaches(
+                    draft.steps, through_plays=True, whole=f"{place} {self._reader.macro_files.wholes.of(macro).mark}")]
+        return tuple(found)
 
 
 def read_layout_file(file: Path, problems: list[Problem]) -> Layout | None:

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Protocol
 
 from brass_pebble import file_access
 from brass_pebble.core.desk.model import Desk
-from brass_pebble.core.effects.reach import Reach
-from brass_pebble.core.macro.reach import fingerprint, reaches
-from brass_pebble.core.macro.reader import walk
-from brass_pebble.core.macro.world_steps import Play
+from brass_pebble.core.desk.read.surfaces import device_reach
+from brass_pebble.core.effects.reach import TAKES_DEVICE, Reach
+from brass_pebble.core.macro.value.kept_text import FOLDER as VALUES
 from brass_pebble.core.say.problem import ProblemError
 
 from .desk_reader import DeskReader, Loaded
 from .edits import Edit
-from .guests import FILE, NEVER_OPENED, Guests, Trust, guests_of, write_guests
+from .guests import FILE, NEVER_OPENED, Guests, Trust, guests_of, print_of, write_guests
 from .macro_files import MacroFiles
 from .versions import VersionLog
+
+# "surface", its id, "device".
+LEAST_DEVICE_PATH = 3
 
 
 class DeskFiles(Protocol):
@@ -55,10 +57,11 @@ class GuestBook:
         return self._there(self._store.trust.read(self._store.folder))
 
     def _there(self, guests: Guests) -> Guests:
-        """Without what is no longer there: what comes under such an id later is judged by what it is."""
+        """Without what is no longer there, and with what is there under another name."""
         if guests.macros:
-            guests.macros = {name: origin for name, origin in guests.macros.items()
-                             if self._store.macro_files.folder.joinpath(f"{name}.macro").exists()}
+            texts = self._store.macro_files.texts()
+            guests = guests.with_moved(texts)
+            guests.macros = {name: origin for name, origin in guests.macros.items() if name in texts}
         if guests.surfaces and self._store.live is not None:
             guests.surfaces = {name: origin for name, origin in guests.surfaces.items() if self.has_place(name)}
         return guests
@@ -83,49 +86,58 @@ class GuestBook:
             return
         loaded = self._store.load()
         guests = self.guests()
-        if not self._store.asleep(loaded.desk, guests):
+        # Its devices alone make nobody a stranger.
+        if all(reach.does == TAKES_DEVICE for _, reach in self._store.asleep(loaded.desk, guests)):
             self._store.trust.know()
             return
         macros = {name: guests.macros.get(name, NEVER_OPENED) for name in self._store.reader.written}
         places = {name: guests.surfaces.get(name, NEVER_OPENED) for name in loaded.desk.surfaces}
-        self._store.trust.add(macros, places, self._marks(loaded.desk, macros, places), ())
+        values = file_access.texts_in(self._store.folder / VALUES, ".toml")
+        self._store.trust.add(macros, places, self._prints(macros), values, NEVER_OPENED)
 
-    def _marks(self, desk: Desk, macros: Collection[str], places: Collection[str]) -> set[str]:
-        """The marks by which macros and places are known under any name."""
-        found: set[str] = set()
-        for name, draft in self._store.reader.written.items():
-            if name in macros:
-                marks = {reach.words_mark for reach in reaches(draft.steps)}
-                plays = any(isinstance(step, Play) for step in walk(draft.steps))
-                found |= marks | ({fingerprint(draft.steps)} if marks or plays or draft.keys else set())
-        for surface in desk.surfaces.values():
-            for layer in surface.layers:
-                if surface.id in places or f"{surface.id}/{layer.id}" in places:
-                    found |= {reach.words_mark for binding in layer.bindings.values()
-                              for reach in binding.action.reaches()}
-        return found
+    def _prints(self, macros: Iterable[str]) -> dict[str, str]:
+        """What the texts of macros are known by."""
+        written = self._store.reader.written
+        return {name: print_of(written[name].macro.source) for name in macros if name in written}
 
-    def note(self, text: str, desk: Desk, own: set[str]) -> None:
-        """What came in with a change is noted before it is there."""
+    def note(self, text: str, values: Mapping[str, str]) -> None:
+        """What came in with a change is noted before it is there; `values` are texts of kept values by name."""
         listed, known = guests_of(text), self._store.trust.read(self._store.folder)
-        macros = {name: origin for name, origin in listed.macros.items() if name not in known.macros}
+        macros = {name: origin for name, origin in listed.macros.items()
+                  if name not in known.macros or self._prints([name]).get(name) != known.prints.get(name)}
         places = {name: origin for name, origin in listed.surfaces.items() if name not in known.surfaces}
-        if macros or places:
+        if macros or places or values:
             try:
-                self._store.trust.add(macros, places, self._marks(desk, macros, places), own)
+                whose = next(iter((*macros.values(), *places.values())), "a package")
+                self._store.trust.add(macros, places, self._prints(macros), values, whose)
             except OSError as error:
                 raise ProblemError(f"it could not be noted that this came from somebody else: {file_access.say(error)}",
                                    hint=f"Nothing was changed. {file_access.next_step(error)}") from None
 
-    def own_marks(self) -> set[str]:
-        """The marks of what the person's own macros and surfaces do already."""
-        if self._store.live is None:
-            return set()
-        guests = self.guests()
-        return self._marks(self._store.live.desk, [name for name, draft in self._store.reader.written.items()
-                                             if draft.guest is None],
-                           [f"{surface.id}/{layer.id}" for surface in self._store.live.desk.surfaces.values()
-                            for layer in surface.layers if not guests.is_place(f"{surface.id}/{layer.id}")])
+    def keep_up(self) -> None:
+        """Macros under other names and with other texts are known by these from now on; what is gone is forgotten.
+
+        Raises:
+            OSError: that could not be noted.
+        """
+        there = self.guests().macros
+        self._store.trust.keep_only(there, self.has_place, self._prints(there))
+
+    def lend(self, edit: Edit, desk: Desk) -> bool:
+        """What the person gives a stranger's surface is approved by that: a device that is set by itself, or that the
+        surface of the same name had before.  Whether there is any."""
+        given = {path[1] for path, _ in edit.values if len(path) >= LEAST_DEVICE_PATH and path[0] == "surface"
+                 and path[2] in ("device", "also")}
+        before = self._store.live.desk.surfaces if self._store.live is not None else {}
+        marks = []
+        for surface in desk.surfaces.values():
+            known = before.get(surface.id)
+            had = () if known is None or known.wanted else (known.rule, *known.also)
+            marks += [device_reach(surface.id, rule).mark for rule in surface.wanted
+                      if surface.id in given or rule in had]
+        if marks:
+            self._store.trust.approve(marks)
+        return bool(marks)
 
     def adopt(self, names: Iterable[str]) -> str:
         """Make macros or surfaces that came from somebody else the person's own; what was done, in words.
@@ -133,18 +145,20 @@ class GuestBook:
         Raises:
             ProblemError: one of them is no guest.
         """
-        names, guests, loaded = list(names), self.guests(), self._store.load()
+        self._store.load()
+        names, guests = list(names), self.guests()
         for name in names:
             draft = self._store.reader.written.get(name)
             if name not in guests.surfaces and (draft is None or draft.guest is None):
                 there = ", ".join([*guests.macros, *guests.surfaces])
                 raise ProblemError(f"“{name}” is not a guest",
                                    hint=f"Guests are {there}" if there else "There are no guests in this desk")
-        marks = self._marks(loaded.desk, names, names)
         listed = guests_of(self._store.read_file(FILE) or "")
         kept = Guests({key: value for key, value in listed.macros.items() if key not in names},
                       {key: value for key, value in listed.surfaces.items() if key not in names})
         if (listed.macros, listed.surfaces) != (kept.macros, kept.surfaces):
             self._store.change(Edit(f"adopted: {', '.join(names)}", files=((FILE, write_guests(kept)),)))
-        self._store.trust.adopt(names, marks)
+        written = self._store.reader.written
+        self._store.trust.adopt(names, (value for name in names if name in written
+                                        for value in written[name].macro.keeps))
         return f"{', '.join(names)}: yours from now on"

@@ -1,9 +1,10 @@
 """What came from somebody else: which macros and surfaces, and which of their steps a person has approved.
 
 `guests.toml` lies in the desk's folder and goes with it: a word for the reader.  What counts is kept in the person's
-own state folder and is known by content: a macro that came from somebody else stays a guest when it is renamed or
-copied, and when the list in the desk's folder is edited or deleted.  A desk that was never open on this computer is
-somebody else's until the person has looked at what in it reaches outside.
+own state folder, for each desk by itself and by id: a macro that came from somebody else stays a guest when the list in
+the desk's folder is edited or deleted, and when its file is renamed.  What another desk or another macro says never
+makes anything of the person's own a guest, even if it is the very same line.  A desk that was never open on this
+computer is somebody else's until the person has looked at what in it reaches outside.
 """
 
 from __future__ import annotations
@@ -12,47 +13,51 @@ import errno
 import hashlib
 import json
 import tomllib
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from brass_pebble import file_access
-from brass_pebble.core.effects.reach import Reach
-from brass_pebble.core.macro.reach import fingerprint, reaches
-from brass_pebble.core.macro.reader import Draft, Remembered
 from brass_pebble.core.say.limits import load_tables
 
 FILE = "guests.toml"
 FORMAT = 1
 NEVER_OPENED = "this desk, which was never open on this computer"
-# More marks than anybody was ever given.
-MOST_MARKS = 200_000
+NOBODY_KNOWS = "somebody, since guests.toml cannot be read"
+# More macros than anybody was ever given.
+MOST_GUESTS = 100_000
+# So much of what was approved is kept for each, to show later what has changed.
+MOST_SEEN = 100_000
 
 
 @dataclass
 class Guests:
     """`macros` and `surfaces` are ids, and from where they came; of a surface of the person's own it may be a layer
-    alone, as surface/layer.  `approved` are marks of content.
+    alone, as surface/layer.  `approved` are marks; `seen` is what was approved as a whole, by where it stands.
 
-    `strange` are the marks by which what came from others is known under any name, and `own` those of them that the
-    person's own macros had already.  Without `opened`, everything is a guest.
+    `prints` are what each macro's text is known by: one whose file has another name now is found by it.  `came` are
+    texts of kept values that came from somebody else; `values` are those that somebody else has set as they are now:
+    what their texts are known by, the mark that allowed it, and whose they are.  Without `opened`, everything is a
+    guest.
     """
 
     macros: dict[str, str] = field(default_factory=dict)
     surfaces: dict[str, str] = field(default_factory=dict)
     approved: set[str] = field(default_factory=set)
-    strange: frozenset[str] = frozenset()
-    own: frozenset[str] = frozenset()
+    prints: dict[str, str] = field(default_factory=dict)
+    seen: dict[str, str] = field(default_factory=dict)
+    came: dict[str, str] = field(default_factory=dict)
+    values: dict[str, list[str]] = field(default_factory=dict)
     opened: bool = True
     unreadable: bool = False
 
     @cached_property
     def mark(self) -> str:
         """What tells whether anything else would sleep now."""
-        row = [sorted(self.macros), sorted(self.surfaces), sorted(self.approved), sorted(self.strange - self.own),
-               self.everything]
+        row = [sorted(self.macros.items()), sorted(self.surfaces.items()), sorted(self.came.items()),
+               sorted(self.approved), self.everything]
         return hashlib.sha256(json.dumps(row).encode()).hexdigest()
 
     @property
@@ -60,40 +65,41 @@ class Guests:
         """Whether all there is counts as somebody else's."""
         return self.unreadable or not self.opened
 
-    @cached_property
-    def _strange(self) -> frozenset[str]:
-        return self.strange - self.own
+    def of_place(self, place: str) -> str:
+        """From whom a surface or surface/layer came, in words; nothing for one of the person's own."""
+        return self.surfaces.get(place) or self.surfaces.get(place.partition("/")[0]) or self._otherwise
 
-    def is_place(self, place: str) -> bool:
-        """Whether surface/layer came from somebody else."""
-        return self.everything or place in self.surfaces or place.partition("/")[0] in self.surfaces
+    def of_macro(self, name: str) -> str:
+        """From whom a macro came, in words; nothing for one of the person's own."""
+        return self.macros.get(name) or self._otherwise
 
-    def is_macro(self, name: str, draft: Draft) -> bool:
-        """Whether a macro came from somebody else, by its id or by what it is."""
-        if self.everything or name in self.macros:
-            return True
-        if not self._strange:
-            return False
-        if isinstance(draft, Remembered):
-            return draft.print_ in self._strange or not draft.marks.isdisjoint(self._strange)
-        return fingerprint(draft.steps) in self._strange or any(
-            reach.words_mark in self._strange for reach in reaches(draft.steps))
+    @property
+    def _otherwise(self) -> str:
+        return "" if not self.everything else NEVER_OPENED if not self.opened else NOBODY_KNOWS
 
-    def rights(self, name: str, draft: Draft) -> Callable[[str], bool] | None:
-        """What tells whether a guest's mark is approved; None for a macro of the person's own."""
-        return self.welcome if self.is_macro(name, draft) else None
-
-    def sleeps(self, place: str, reach: Reach) -> bool:
-        """Whether something that a binding does by itself has to wait for approval."""
-        return (self.is_place(place) or reach.words_mark in self._strange) and not self.welcome(reach.mark)
-
-    def welcome(self, mark: str) -> bool:
+    def approves(self, mark: str) -> bool:
         """Whether something that reaches outside may do so."""
         return mark in self.approved
 
     def origin(self, name: str) -> str:
         """From where a macro or a surface came, in words."""
         return self.macros.get(name) or self.surfaces.get(name) or (NEVER_OPENED if not self.opened else "")
+
+    def with_moved(self, texts: Mapping[str, str]) -> Guests:
+        """The same, where a macro that is gone and one that is there with the very same text are the same."""
+        gone = {self.prints[name]: name for name in self.macros if name not in texts and name in self.prints}
+        if not gone:
+            return self
+        macros = dict(self.macros)
+        for name, text in texts.items():
+            if name not in macros and (old := gone.get(print_of(text))) is not None:
+                macros[name] = macros[old]
+        return replace(self, macros=macros)
+
+
+def print_of(text: str) -> str:
+    """What a text is known by."""
+    return hashlib.sha256(text.encode("utf-8", "surrogateescape")).hexdigest()[:32]
 
 
 def guests_of(text: str) -> Guests:
@@ -130,7 +136,6 @@ class Trust:
     def __init__(self, approvals: Path | None) -> None:
         self._approvals = approvals
         self._file = approvals.parent.parent / "trust" / approvals.name if approvals else None
-        self._strange_file = self._file.parent / "strange.json" if self._file else None
 
     def read(self, folder: Path, text: str | None = None) -> Guests:
         """What counts now, for the desk in a folder; `text` in place of its guests.toml."""
@@ -140,15 +145,17 @@ class Trust:
             listed = Guests()
         except (OSError, UnicodeDecodeError):
             listed = Guests(unreadable=True)
-        if self._file is None or self._strange_file is None or self._approvals is None:
+        if self._file is None or self._approvals is None:
             return listed
         row = _read_object(self._file)
         opened = row is not None and row.get("opened") is True
         known = row or {}
+        values = known.get("values")
         return Guests({**_texts(known.get("macros")), **listed.macros},
                       {**_texts(known.get("surfaces")), **listed.surfaces}, _marks(self._approvals),
-                      frozenset(_marks(self._strange_file)), frozenset(_list(known.get("own"))), opened,
-                      listed.unreadable)
+                      _texts(known.get("prints")), _texts(known.get("seen")), _texts(known.get("came")),
+                      {str(name): _list(one) for name, one in values.items()} if isinstance(values, dict) else {},
+                      opened, listed.unreadable)
 
     @property
     def is_new(self) -> bool:
@@ -163,27 +170,40 @@ class Trust:
         """
         self._write(_read_object(self._file) or {} if self._file else {})
 
-    def add(self, macros: dict[str, str], surfaces: dict[str, str], strange: Iterable[str], own: Iterable[str]) -> None:
-        """Something came from somebody else: their ids, the marks they are known by, and the marks of what was there.
+    def add(self, macros: dict[str, str], surfaces: dict[str, str], prints: dict[str, str],
+            values: Mapping[str, str], whose: str) -> None:
+        """Something came from somebody else: ids with from whom, what the macros' texts are known by, and the texts of
+        kept values.
 
         Raises:
             OSError: that could not be noted; then nothing may come in.
         """
-        if self._file is None or self._strange_file is None:
+        if self._file is None:
             return
         row = _read_object(self._file) or {}
-        marks = _marks(self._strange_file) | set(strange)
-        if len(marks) > MOST_MARKS:
-            raise OSError(errno.EFBIG, "more came from others than can be kept apart")
-        file_access.private_folder(self._file.parent)
-        file_access.write_text(self._strange_file, json.dumps(sorted(marks), indent=0), file_access.PRIVATE_FILE)
         row["macros"] = {**_texts(row.get("macros")), **macros}
         row["surfaces"] = {**_texts(row.get("surfaces")), **surfaces}
-        row["own"] = sorted({*_list(row.get("own")), *own})
+        row["prints"] = {**_texts(row.get("prints")), **prints}
+        if values:
+            row["came"] = {**_texts(row.get("came")), **values}
+            row["values"] = {**(row.get("values") or {}),
+                             **{name: [print_of(text), "", whose] for name, text in values.items()}}
+        if len(row["macros"]) + len(row["surfaces"]) > MOST_GUESTS:
+            raise OSError(errno.EFBIG, "more came from others than can be kept apart")
         self._write(row)
 
-    def keep_only(self, macros: Iterable[str], places: Callable[[str], bool]) -> None:
-        """Forget ids of what is no longer there; what comes under such an id later is judged by what it is.
+    def set_values(self, values: dict[str, list[str]]) -> None:
+        """Which kept values somebody else has set: what their texts are known by, and by which mark.
+
+        Raises:
+            OSError: that could not be noted.
+        """
+        row = _read_object(self._file) if self._file else None
+        if row is not None and row.get("values", {}) != values:
+            self._write({**row, "values": values})
+
+    def keep_only(self, macros: Mapping[str, str], places: Callable[[str], bool], prints: Mapping[str, str]) -> None:
+        """Forget ids of what is no longer there; of what is, keep what its text is known by now.
 
         Raises:
             OSError: that could not be noted.
@@ -191,14 +211,16 @@ class Trust:
         row = _read_object(self._file) if self._file else None
         if not row:
             return
-        there = set(macros)
-        kept = {**row, "macros": {key: value for key, value in _texts(row.get("macros")).items() if key in there},
+        listed = _texts(row.get("macros"))
+        kept = {**row, "macros": {name: origin for name, origin in macros.items()
+                                  if name in listed or prints.get(name) in _texts(row.get("prints")).values()},
                 "surfaces": {key: value for key, value in _texts(row.get("surfaces")).items() if places(key)}}
+        kept["prints"] = {name: prints[name] for name in kept["macros"] if name in prints}
         if kept != row:
             self._write(kept)
 
-    def adopt(self, names: Iterable[str], marks: Iterable[str]) -> None:
-        """Make macros and surfaces the person's own.
+    def adopt(self, names: Iterable[str], kept: Iterable[str]) -> None:
+        """Make macros and surfaces the person's own, and the values that they keep.
 
         Raises:
             OSError: that could not be noted.
@@ -208,11 +230,13 @@ class Trust:
         row, gone = _read_object(self._file) or {}, set(names)
         for key in ("macros", "surfaces"):
             row[key] = {name: origin for name, origin in _texts(row.get(key)).items() if name not in gone}
-        row["own"] = sorted({*_list(row.get("own")), *marks})
+        kept = set(kept)
+        for key in ("came", "values"):
+            row[key] = {name: value for name, value in (row.get(key) or {}).items() if name not in kept}
         self._write(row)
 
-    def approve(self, marks: Iterable[str]) -> None:
-        """Approve some more.
+    def approve(self, marks: Iterable[str], seen: Mapping[str, str] | None = None) -> None:
+        """Approve some more; `seen` is what they belong to, by where it stands, to show later what has changed.
 
         Raises:
             OSError: the file cannot be written.
@@ -222,6 +246,10 @@ class Trust:
         file_access.private_folder(self._approvals.parent)
         text = json.dumps(sorted(known | set(marks)), indent=0)
         file_access.write_text(self._approvals, text, file_access.PRIVATE_FILE)
+        row = _read_object(self._file) if seen and self._file else None
+        if row is not None and seen:
+            self._write({**row, "seen": {**_texts(row.get("seen")),
+                                         **{where: whole[:MOST_SEEN] for where, whole in seen.items()}}})
 
     def _write(self, row: dict[str, Any]) -> None:
         if self._file is not None:

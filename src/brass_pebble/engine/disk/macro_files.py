@@ -13,7 +13,8 @@ from pathlib import Path
 from typing import Protocol
 
 from brass_pebble import file_access
-from brass_pebble.core.macro.reach import put_to_sleep
+from brass_pebble.core.macro.guests.closure import Wholes
+from brass_pebble.core.macro.guests.reach import Guest
 from brass_pebble.core.macro.reader import Draft, Remembered, link, parse, walk
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.macro.world_steps import Play
@@ -38,8 +39,15 @@ class Approves(Protocol):
     @property
     def mark(self) -> str: ...
 
-    def rights(self, name: str, draft: Draft) -> Callable[[str], bool] | None:
-        """What tells whether a mark is approved; None for a macro of the person's own."""
+    def of_macro(self, name: str) -> str:
+        """From whom a macro came, in words; nothing for one of the person's own."""
+
+    @property
+    def came(self) -> dict[str, str]:
+        """Texts of kept values that came from somebody else."""
+
+    def approves(self, mark: str) -> bool:
+        """Whether a mark is approved."""
 
 
 @dataclass(frozen=True)
@@ -72,6 +80,8 @@ class MacroFiles:
     good: dict[str, str] = field(default_factory=dict)
     guard: StartGuard | None = None
     quick: QuickStart | None = None
+    # What each macro leads to as a whole, of the texts that were read last.
+    wholes: Wholes = field(default_factory=lambda: Wholes({}, lambda name: ""))
     # By the file: when it was changed, its size, its inode.
     _seen: Memo[str, str] = field(default_factory=Memo)
 
@@ -130,11 +140,13 @@ class MacroFiles:
         fresh: dict[str, Draft] = {}
         written: dict[str, Draft] = {}
         played: dict[str, Draft] = {}
+        self.wholes = Wholes(texts, sleeps.of_macro, sleeps.came)
         for name, text in texts.items():
-            known = self.known.find(name, (text, sleeps.mark))
+            known = self.known.find(name, self._stamp(name, text, sleeps))
             if known is not None:
                 written[name], played[name] = known.written, known.played
-            elif quick and (kept := self._remember(quick, name, text, typist, sleeps)) is not None:
+            elif quick and not sleeps.of_macro(name) and (
+                    kept := self._remember(quick, name, text, typist)) is not None:
                 written[name] = played[name] = kept
                 self.good[name] = text
             else:
@@ -154,17 +166,21 @@ class MacroFiles:
         for name in gone:
             self.good.pop(name, None)
         for name, text in texts.items():
-            self.known.keep(name, (text, sleeps.mark), KnownMacro(text, written[name], played[name]))
+            self.known.keep(name, self._stamp(name, text, sleeps), KnownMacro(text, written[name], played[name]))
         self.known.only(texts)
         return Found(written, played)
+
+    def _stamp(self, name: str, text: str, sleeps: Approves) -> object:
+        """What the reading of a macro depends on: of a stranger's, on all that it leads to."""
+        return text, sleeps.mark, self.wholes.of(name).mark if sleeps.of_macro(name) else ""
 
     def _tell(self, file: str) -> None:
         if self.guard is not None:
             self.guard.reading(file)
 
     @staticmethod
-    def _remember(quick: dict[str, Row], name: str, text: str, typist: Typist | None, sleeps: Approves) -> Draft | None:
-        """A macro of the person's own as it was read at an earlier start; None if it was not, or is not as it was."""
+    def _remember(quick: dict[str, Row], name: str, text: str, typist: Typist | None) -> Draft | None:
+        """A macro as it was read at an earlier start; None if it was not, or is not as it was."""
         row = quick.get(text_key(text))
         if row is None:
             return None
@@ -173,7 +189,7 @@ class MacroFiles:
         except BROKEN:
             return None
         draft.typist = typist
-        return draft if sleeps.rights(name, draft) is None else None
+        return draft
 
     def _let_stand(self, name: str, played: dict[str, Draft], times: tuple[int, int], sleeps: Approves,
                    earlier: Callable[[str], Iterable[str]]) -> bool:
@@ -213,9 +229,8 @@ class MacroFiles:
             draft.problems.append(Problem(f"cannot be read: {trouble}", shown, hint="Put an ordinary text file there"))
             return draft
         draft = parse(text, id=name, file=shown, tap=times[0], gap=times[1])
-        if (approved := sleeps.rights(name, draft)) is not None:
-            draft.guest = approved
-            put_to_sleep(draft.steps, approved)
+        if origin := sleeps.of_macro(name):
+            draft.let_in(Guest(origin, sleeps.approves, self.wholes.of(name).mark))
         return draft
 
     def _refresh(self, written: dict[str, Draft], played: dict[str, Draft], fresh: dict[str, Draft], changed: set[str],

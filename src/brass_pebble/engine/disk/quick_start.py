@@ -22,13 +22,12 @@ from typing import Any
 
 from brass_pebble import __version__, file_access
 from brass_pebble.core.effects.kinds import MIDI
-from brass_pebble.core.macro.reach import fingerprint, reaches
 from brass_pebble.core.macro.reader import MOST_AT_HAND, Draft, Remembered, have_lines_at_hand, lines_as_data, walk
 from brass_pebble.core.macro.timetable import MOST_EVENTS, Macro, Timetable
 from brass_pebble.core.macro.world_steps import Play
 from brass_pebble.paths import PACKAGE
 
-FORMAT = 2
+FORMAT = 3
 # A shorter desk.toml is read as fast without.  A single macro is worth it: its grammar takes longest of all.
 LEAST_TEXT = 40_000
 MOST_BYTES = 64_000_000
@@ -132,7 +131,6 @@ def macro_row(draft: Draft) -> Row | None:
         settings["name"] = ""
     return {**settings, "longest": macro.longest, "types": macro.types_text,
             "taps": list(draft.times), "length": timetable.length, "switches": timetable.switches,
-            "marks": [reach.words_mark for reach in reaches(draft.steps)], "steps": fingerprint(draft.steps),
             **{name: base64.b64encode(getattr(timetable, name).tobytes()).decode() for name in _COLUMNS}}
 
 
@@ -160,5 +158,4 @@ def remembered(row: Row, name: str, text: str, file: str) -> Remembered:
         setattr(macro, setting, str(row[setting]))
     macro.name = macro.name or name
     taps = row["taps"]
-    return Remembered(macro, file=file, times=(int(taps[0]), int(taps[1])), row=row,
-                      marks=frozenset(map(str, row["marks"])), print_=str(row["steps"]))
+    return Remembered(macro, file=file, times=(int(taps[0]), int(taps[1])), row=row)

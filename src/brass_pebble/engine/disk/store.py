@@ -12,7 +12,7 @@ import os
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -40,6 +40,7 @@ __all__ = ["DeskBusy", "DeskStore", "Loaded"]
 # Files of a desk beside desk.toml and its macros, as patterns below its folder.
 SMALL_FILES = (FILE, "layouts/*.toml", "programs/*.toml")
 _MACRO_FILE = re.compile(r"macros/(.+)\.macro")
+_VALUE_FILE = re.compile(r"values/(.+)\.toml")
 _LAYOUT_FILE = re.compile(r"(?:here/)?layouts/(.+)\.toml")
 _BACK = "brass-pebble desk history and V on the desk list every version; each can be brought back"
 
@@ -240,7 +241,7 @@ class DeskStore:
             OSError: the history could not be written, now or with the last change.
         """
         if self.live is not None:
-            self.trust.keep_only(self.macro_names(), self.book.has_place)
+            self.book.keep_up()
         self._notice_what_was_read()
         trouble, self._trouble = self._trouble, None
         if trouble is not None:
@@ -379,12 +380,16 @@ class DeskStore:
         for name, text in files.items():
             if text is None and (found := _MACRO_FILE.fullmatch(name)):
                 sources.macros.pop(found[1], None)
-        own = self.book.own_marks() if FILE in files else set()
+        sources = replace(sources, guests=sources.guests.with_moved(sources.macros))
         loaded = self.reader.read(sources)
         if not loaded.ok:
             raise ProblemError(loaded.problems[0].what, hint="Nothing was changed")
         if FILE in files:
-            self.book.note(files[FILE] or "", loaded.desk, own)
+            self.book.note(files[FILE] or "", {found[1]: text for name, text in files.items()
+                                               if text is not None and (found := _VALUE_FILE.fullmatch(name))})
+        if self.book.lend(edit, loaded.desk):
+            guests = self.trust.read(self.folder, (files[FILE] or "") if FILE in files else None)
+            loaded = self.reader.read(replace(sources, guests=guests.with_moved(sources.macros)))
         changes: dict[str, str | None] = {**files, **({"here/desk.toml": after} if after != before else {})}
         try:
             self._journal.write(changes, self.read_file)

@@ -6,6 +6,7 @@ from brass_pebble.core.effects.kinds import AXIS, KINDS, EffectKind, kind_of
 from brass_pebble.core.play.player import Effect
 from brass_pebble.engine.devices.addresses import Addresses
 from brass_pebble.engine.devices.receivers import Receivers, is_address
+from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import Ports
 from brass_pebble.kinds.outputs.base import Output, OutputError, Taker
 from brass_pebble.kinds.outputs.controller import ControllerOutput
@@ -51,7 +52,13 @@ class Switchboard:
         part: list[Effect] = []
         way: Route = ()
         for effect in out:
-            route = routes[kind_of(effect[0])]
+            kind = kind_of(effect[0])
+            rights = effect[3].rights
+            if rights is not None and kind.leaves and not rights.reaches:
+                # What the player lays has passed the gate; this is for positions and levels, which it does not lay.
+                log.error("%s of %s was not sent: it is not approved", kind.name, rights.whose)
+                continue
+            route = routes[kind]
             if route is not way and route != way:
                 if part:
                     _send(way, part, now)

@@ -11,15 +11,18 @@ import threading
 from pathlib import Path
 
 from brass_pebble import file_access
+from brass_pebble.core.effects.gate import Rights
 from brass_pebble.core.macro.value.kept_text import FOLDER, NAME, file_of, read_kept, write_kept
-from brass_pebble.core.macro.value.kinds import Value, kind_of_value, tell_value
+from brass_pebble.core.macro.value.kinds import Setter, Value, kind_of_value, tell_value
 from brass_pebble.core.say.problem import Problem, ProblemError
+from brass_pebble.engine.disk.guests import NEVER_OPENED, Trust, print_of
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import Ports
 
 MS = 1_000_000
 TELL_EVERY = 50 * MS
 MOST_VALUES = 2_000
+STRANGE_ROW = 3
 # How much of a text is told in lists.
 MOST_SHOWN = 200
 
@@ -27,11 +30,14 @@ MOST_SHOWN = 200
 class KeptInDesk:
     """Reads, keeps, saves."""
 
-    def __init__(self, ports: Ports, folder: Path) -> None:
-        self._ports, self._folder = ports, folder
+    def __init__(self, ports: Ports, folder: Path, trust: Trust) -> None:
+        self._ports, self._folder, self._trust = ports, folder, trust
         self._values: dict[str, Value] = {}
         # What is to be saved; what was saved or read last, by which a change of somebody else is known.
-        self._dirty: dict[str, Value] = {}
+        self._dirty: dict[str, tuple[Value, Rights | None]] = {}
+        # What strangers have set; and of what is on the disk, what its text is known by, its mark, and whose it is.
+        self._setters: dict[str, Setter] = {}
+        self._strange: dict[str, list[str]] = {}
         self._lock = threading.Lock()
         self._seen: dict[str, str] = {}
         self._troubles: dict[str, Problem] = {}
@@ -42,20 +48,31 @@ class KeptInDesk:
         """One of them; None while nobody has set it."""
         return self._values.get(name)
 
-    def put(self, name: str, value: Value) -> None:
-        """Set one.
+    def setter(self, name: str) -> Setter | None:
+        """Who has set it, if that was a stranger whose approval does not count now."""
+        found = self._setters.get(name)
+        return None if found is None or found.mark in self._ports.desk.allowed else found
+
+    def put(self, name: str, value: Value, rights: Rights | None = None) -> None:
+        """Set one; `rights` are those of a stranger's step that does.
 
         Raises:
             ProblemError: there are far too many.
         """
         if name not in self._values and len(self._values) >= MOST_VALUES:
             raise ProblemError(f"the desk keeps {MOST_VALUES:,} values already", hint="Reset some in the Values view")
-        if self._values.get(name) == value and kind_of_value(self._values[name]) == kind_of_value(value):
+        setter = Setter(rights.whose, rights.mark) if rights is not None else None
+        if self._values.get(name) == value and kind_of_value(self._values[name]) == kind_of_value(value) and \
+                self._setters.get(name) == setter:
             return
         self._values[name] = value
+        if setter is None:
+            self._setters.pop(name, None)
+        else:
+            self._setters[name] = setter
         with self._lock:
             first = not self._dirty
-            self._dirty[name] = value
+            self._dirty[name] = (value, rights)
         if first:
             self._ports.worker.do(self._save, self._saved)
         self._tell_soon()
@@ -63,8 +80,8 @@ class KeptInDesk:
     def _save(self) -> list[Problem]:
         with self._lock:
             dirty, self._dirty = self._dirty, {}
-        problems = []
-        for name, value in dirty.items():
+        problems = self._note_strange(dirty)
+        for name, (value, _) in dirty.items():
             text, file = write_kept(value), self._folder / file_of(name)
             try:
                 self._put_broken_aside(name, file)
@@ -75,6 +92,20 @@ class KeptInDesk:
                 problems.append(Problem(f"the value could not be saved: {file_access.say(error)}", file_of(name),
                                         hint=f"It counts until the engine ends. {file_access.next_step(error)}"))
         return problems
+
+    def _note_strange(self, dirty: dict[str, tuple[Value, Rights | None]]) -> list[Problem]:
+        """Who sets what is noted before it is there."""
+        strange = {name: row for name, row in self._strange.items() if name not in dirty}
+        strange |= {name: [print_of(write_kept(value)), rights.mark, rights.whose]
+                    for name, (value, rights) in dirty.items() if rights is not None}
+        if strange != self._strange:
+            self._strange = strange
+            try:
+                self._trust.set_values(strange)
+            except OSError as error:
+                return [Problem(f"it could not be noted who set a value: {file_access.say(error)}", FOLDER,
+                                hint=file_access.next_step(error))]
+        return []
 
     def _put_broken_aside(self, name: str, file: Path) -> None:
         """What somebody typed there and cannot be read is not lost."""
@@ -110,6 +141,11 @@ class KeptInDesk:
         """What lies there: values, what is wrong, or nothing for what was left there by this engine.  Read and written
         on one thread only, so that it is sure what is whose."""
         found: dict[str, Value | Problem | None] = {}
+        strange = self._trust.read(self._folder).values
+        for name in self._strange.keys() - strange.keys():
+            # The person has made them their own.
+            self._setters.pop(name, None)
+        self._strange = strange
         for file in sorted((self._folder / FOLDER).glob("*.toml"))[:MOST_VALUES]:
             if not NAME.fullmatch(file.stem):
                 found[file.stem] = Problem("a value cannot have this name", f"{FOLDER}/{file.name}",
@@ -123,6 +159,10 @@ class KeptInDesk:
                     continue
                 found[file.stem] = read_kept(text)
                 self._seen[file.stem] = text
+                self._setters.pop(file.stem, None)
+                if (row := self._strange.get(file.stem)) is not None and row[:1] == [print_of(text)]:
+                    _, mark, whose = row if len(row) == STRANGE_ROW else ("", "", NEVER_OPENED)
+                    self._setters[file.stem] = Setter(f"the value “{file.stem}” from {whose}", mark, came=not mark)
             except ProblemError as error:
                 one = error.problem
                 found[file.stem] = Problem(one.what, file_of(file.stem), one.line, one.column, one.hint)

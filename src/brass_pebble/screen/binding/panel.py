@@ -67,7 +67,7 @@ def proposals(text: str, macros: list[MacroRow], *, bound: bool, layers: list[La
     complaint = ""
     if gesture == MOVE:
         return _drives(text, bound=bound)
-    deeds = [Choice(f"{glyph}  {deed}", "do", deed) for deed, glyph in DEEDS.items() if folded in deed]
+    deeds = [Choice(f"{row.glyph}  {deed}", "do", deed) for deed, row in DEEDS.items() if folded in deed]
     if bound and folded in "clear nothing":
         deeds.append(Choice("○  nothing: clear this control", "", ""))
     # Stop and Clear are keys, too; whoever types so much of a deed's name means the deed.

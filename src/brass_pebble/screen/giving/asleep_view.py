@@ -70,13 +70,17 @@ class AsleepView(ListedView[AsleepRow]):
         text = Text.assemble((f"{row.does}\n", f"bold {palette.rust}"), (f"{row.text}\n\n", "bold"),
                              (f"in {row.where}{line}\n", palette.text))
         if row.via:
-            text.append(f"by your own macro “{row.via}”, which it plays\n", style=palette.text)
+            text.append(f"by the macro “{row.via}”, which it plays\n", style=palette.text)
         if row.values:
             text.append(f"with {row.values}\n", style=palette.text)
         if row.origin:
             text.append(f"came with {row.origin}\n", style=palette.dim)
-        text.append("\nApproval covers exactly this text; a changed step asks again.\n",
-                    style=palette.dim)
+        if row.changed:
+            text.append("\nYou approved it before. Changed since then:\n", style=f"bold {palette.brass}")
+            for line in row.changed:
+                text.append(f"{line}\n", style=palette.rust if line.startswith("-") else palette.verdigris)
+        text.append("\nAn approval covers the whole: this macro, what it plays, and the values it shares. If any of it "
+                    "changes, it asks again.\n", style=palette.dim)
         self.query_one("#says", Static).update(text)
         self.query_one(PathBar).set_hops([Hop(row.where, "open"), Hop(row.does, "open"),
                                           Hop("asleep", "open", wrong=True)])

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from brass_pebble.core.desk.action import ACTION_KINDS, BETWEEN, PASS, Action, read_action
 from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import EVERY, parse_target
 from brass_pebble.core.desk.model import find_layer
 from brass_pebble.core.devices.layout import MISSING
+from brass_pebble.core.effects.gate import Rights
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.play.gesture import (
     AT,
@@ -60,9 +61,8 @@ if TYPE_CHECKING:
 
 @dataclass
 class Reading:
-    """What the reading of bindings needs to know: the macros there are, where to put what is checked later, and whether
-    what a layer does outside the keyboard has to sleep; `plays` is what a macro of the person's own does there, for a
-    layer that came from somebody else."""
+    """What the reading of bindings needs to know: the macros there are, where to put what is checked later, and who
+    judges what of `place` (surface/layer) came from somebody else."""
 
     macros: Iterable[str]
     checks: list[Check]
@@ -70,8 +70,8 @@ class Reading:
     # Layers that were read before, and what they depend on beside their table and their surface's drawing.
     layers: Memo[tuple[str, str], Layer]
     depends: object
-    sleeps: Callable[[Reach], bool] = lambda reach: False
-    plays: Callable[[str], tuple[Reach, ...]] = lambda macro: ()
+    strangers: Strangers
+    place: str = ""
 
 
 def check_holder(fields: Fields, gesture: str, surface: Surface, reading: Reading) -> None:
@@ -100,13 +100,45 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
                 else f"“{MOVE}” stands for every change of position, and can only drive something")
         row.problem(action.kind, what, "Bind turn left and turn right, a push or a zone to other actions")
         return None
-    return Binding(control, gesture, action, asleep=_sleeps(action, reading), **settings)
+    origin = reading.strangers.of_place(reading.place)
+    if not origin:
+        return Binding(control, gesture, action, **settings)
+    reached = reading.strangers.reached(reading.place, action)
+    asleep = not all(reading.strangers.approves(reach.mark) for reach in reached)
+    rights = Rights(f"{reading.place} from {origin}")
+    if reached:
+        rights = rights.granted(reached[0].mark)
+    return Binding(control, gesture, action, asleep=asleep, rights=rights, **settings)
 
 
-def _sleeps(action: Action, reading: Reading) -> bool:
-    """Whether it came from somebody else and reaches outside, by itself or by a macro of the person's own."""
-    return any(map(reading.sleeps, action.reaches())) or any(
-        map(reading.sleeps, (reach for macro in action.macros() for reach in reading.plays(macro))))
+class Strangers(Protocol):
+    """Knows what came from somebody else, and what of it is approved."""
+
+    def of_place(self, place: str) -> str:
+        """From whom surface/layer came, in words; nothing for one of the person's own."""
+
+    def approves(self, mark: str) -> bool:
+        """Whether a mark is approved."""
+
+    def reached(self, place: str, action: Action) -> tuple[Reach, ...]:
+        """What a stranger's action does outside the keyboard, by itself and by macros that are not the same
+        stranger's."""
+
+
+class _Nobody:
+    """Everything is the person's own."""
+
+    def of_place(self, place: str) -> str:
+        return ""
+
+    def approves(self, mark: str) -> bool:
+        return True
+
+    def reached(self, place: str, action: Action) -> tuple[Reach, ...]:
+        return ()
+
+
+NO_STRANGERS: Strangers = _Nobody()
 
 
 def _read_action(control: str, gesture: str, row: Fields, surface: Surface, reading: Reading) -> Action | None:

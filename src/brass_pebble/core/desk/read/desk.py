@@ -8,10 +8,9 @@ from functools import partial
 from typing import TYPE_CHECKING, Any
 
 from brass_pebble.core.desk.model import DEFAULT_SHORTEST_TAP, Desk, Layer, NetworkSettings, StagePlace, Surface
-from brass_pebble.core.desk.read.bindings import Check, Reading
+from brass_pebble.core.desk.read.bindings import NO_STRANGERS, Check, Reading, Strangers
 from brass_pebble.core.desk.read.surfaces import read_surface
 from brass_pebble.core.devices.layout import Layout
-from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.timetable import DEFAULT_GAP, DEFAULT_TAP, Macro
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.memo import Memo
@@ -46,8 +45,7 @@ def read_typing(data: dict[str, Any]) -> tuple[int, int, str]:
 def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[str], Layout | None],
               layout_names: Iterable[str], macros: dict[str, Macro],
               broken_macros: dict[str, str],
-              sleeps: Callable[[str, Reach], bool] = lambda place, reach: False,
-              plays: Callable[[str, str], tuple[Reach, ...]] = lambda place, macro: (),
+              strangers: Strangers = NO_STRANGERS,
               known: KnownParts | None = None, sleeping: object = None,
               places: Places = US, outputs: Sequence[str] = (),
               last_drawing: Callable[[str], Layout | None] = lambda surface: None) -> tuple[Desk, list[Problem]]:
@@ -58,7 +56,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     whose layout is not there.
 
     `known` is what was read before, and is taken over if nothing it is made from has changed; it is brought up to
-    date.  `sleeping` is what `sleeps` answers by: another one makes them be read anew.
+    date.  `sleeping` is what `strangers` answers by: another one makes them be read anew.
     """
     problems: list[Problem] = []
     top = Fields(data, (), TextPlaces(text), file, problems)
@@ -75,7 +73,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     depends: tuple[object, ...] = (frozenset(known_macros), times, sleeping)
     # The very same object is the quickest to compare.
     depends = known.depends.find("", depends) or known.depends.keep("", depends, depends)
-    reading = Reading(known_macros, checks, problems, known.layers, depends)
+    reading = Reading(known_macros, checks, problems, known.layers, depends, strangers)
     for count, (surface_id, fields) in enumerate(top.entries("surface")):
         if count >= MOST_SURFACES:
             fields.problem("", f"a desk has at most {MOST_SURFACES} surfaces; this one and the rest are left out",
@@ -89,8 +87,8 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
             continue
         so_far = len(problems), len(checks)
         try:
-            surfaces[surface_id] = read_surface(surface_id, fields, layouts, layout_names, reading, times, sleeps,
-                                                plays, partial(last_drawing, surface_id))
+            surfaces[surface_id] = read_surface(surface_id, fields, layouts, layout_names, reading, times,
+                                                partial(last_drawing, surface_id))
         except Exception as error:
             # Whatever it is, it concerns this surface and no other.
             fields.problem("", f"the surface “{surface_id}” cannot be read: {error!r}", "Write it in a simpler way")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import replace
-from functools import partial
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -24,7 +23,7 @@ from brass_pebble.core.desk.read.phrases import (
 from brass_pebble.core.devices.identity import RULE_FIELDS, DeviceRule
 from brass_pebble.core.devices.layout import EMPTY, MISSING, Layout
 from brass_pebble.core.devices.parts import GROUPS, NOTHING, Part, read_part, signals_of
-from brass_pebble.core.effects.reach import Reach
+from brass_pebble.core.effects.reach import TAKES_DEVICE, Reach
 from brass_pebble.core.label.sizes import Size, read_size
 from brass_pebble.core.play.axis import AxisSettings, read_settings
 from brass_pebble.core.play.gesture import AT, GESTURES, MOTIONS, STRIKE, WITH, read_band
@@ -43,7 +42,6 @@ LAMPS = ("num", "caps", "scroll")
 
 def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layout | None],
                   layout_names: Iterable[str], reading: Reading, times: dict[str, int],
-                  sleeps: Callable[[str, Reach], bool], plays: Callable[[str, str], tuple[Reach, ...]],
                   last_drawing: Callable[[], Layout | None]) -> Surface:
     layout_id = fields.text("layout", "")
     layout = EMPTY
@@ -90,17 +88,22 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
         layout = layout.with_keys(codes)
     rule = _read_rule(fields.table("device"))
     also = tuple(_read_rule(row) for row in fields.tables("also"))
+    strangers = reading.strangers
+    wanted = tuple(one for one in (rule, *also) if one.fields and strangers.of_place(surface_id)
+                   and not strangers.approves(device_reach(surface_id, one).mark))
+    if wanted:
+        # A stranger's surface takes nothing before the person has given it a device.
+        rule, also = DeviceRule(), ()
     settings = read_all(Surface, fields, {"name": surface_id, **times})
-    surface = Surface(surface_id, layout=layout, rule=rule, also=also, axes=_read_axes(fields, layout),
+    surface = Surface(surface_id, layout=layout, rule=rule, also=also, wanted=wanted, axes=_read_axes(fields, layout),
                       second=_read_second(fields) | {signal for item in layout.controls for signal in item.beside},
                       home=_read_home(fields, layout), rumble=_read_rumble(fields), phrases=phrases,
                       listening=read_listening(fields.table("listening")) if layout_id == SPOKEN else Listening(),
                       pronounced=read_pronounced(fields.table("pronounced")) if layout_id == SPOKEN else (),
                       **settings)
     cap, sizes = _read_labels(fields.table("labels"), layout)
-    layers = tuple(_read_layer(layer_id, sub, surface, replace(
-        reading, sleeps=partial(sleeps, f"{surface_id}/{layer_id}"),
-        plays=partial(plays, f"{surface_id}/{layer_id}"))) for layer_id, sub in fields.entries("layer"))
+    layers = tuple(_read_layer(layer_id, sub, surface, replace(reading, place=f"{surface_id}/{layer_id}"))
+                   for layer_id, sub in fields.entries("layer"))
     surface = replace(surface, layers=layers, cap=cap, label_sizes=sizes, takes=_read_takes(fields, layout, layers),
                       lamps=_read_lamps(fields.table("lamps"), layers))
     fields.done()
@@ -175,6 +178,11 @@ def _read_rumble(fields: Fields) -> frozenset[str]:
             fields.problem("rumble", f"“{word}” is not a kind of action", nearest(word, ACTION_KINDS) or
                            f"Available: {', '.join(ACTION_KINDS)}", word=word)
     return frozenset(words)
+
+
+def device_reach(surface_id: str, rule: DeviceRule) -> Reach:
+    """What it is that a stranger's surface takes a device: it needs approval like anything that reaches outside."""
+    return Reach(TAKES_DEVICE, str(rule), whole=surface_id)
 
 
 def _read_rule(fields: Fields) -> DeviceRule:

@@ -7,9 +7,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import Context, Decimal, InvalidOperation
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from brass_pebble.core.effects.drive import Levels
+from brass_pebble.core.effects.gate import Rights
 from brass_pebble.core.macro.asks import Unforeseen
 from brass_pebble.core.say.problem import ProblemError
 
@@ -132,14 +133,25 @@ class Known(dict[str, Named]):
                                hint=hint)
 
 
+class Setter(NamedTuple):
+    """A stranger who has set a value: in words, by which mark, and whether it came with the stranger's macros."""
+
+    whose: str
+    mark: str = ""
+    came: bool = False
+
+
 class KeptValues(Protocol):
     """Where the values are that outlive a run."""
 
     def get(self, name: str) -> Value | None:
         """One of them; None while nobody has set it."""
 
-    def put(self, name: str, value: Value) -> None:
-        """Set one."""
+    def put(self, name: str, value: Value, rights: Rights | None = None) -> None:
+        """Set one; `rights` are those of a stranger's step that does."""
+
+    def setter(self, name: str) -> Setter | None:
+        """Who has set it, if that was a stranger whose approval does not count now."""
 
 
 class NothingKept:
@@ -152,9 +164,13 @@ class NothingKept:
         """One of them; None while nobody has set it."""
         return self.values.get(name)
 
-    def put(self, name: str, value: Value) -> None:
+    def put(self, name: str, value: Value, rights: Rights | None = None) -> None:
         """Set one."""
         self.values[name] = value
+
+    def setter(self, name: str) -> Setter | None:
+        """Nobody but the person."""
+        return None
 
 
 @dataclass
@@ -173,6 +189,9 @@ class Given:
     wall: Callable[[], datetime] = datetime.now
     # Where the levels are that macros and keys set.
     levels: Levels = field(default_factory=Levels)
+    # Whose the step is that is laid now (core/effects/gate.py), and who is told that a value of somebody else is used.
+    rights: Rights | None = None
+    strange: Callable[[Setter], None] = lambda setter: None
 
 
 WITHOUT_PRESS: dict[str, Value] = {"strength": 127, "position": 0, "number": 0, "said": ""}
@@ -206,6 +225,8 @@ class Scope(dict[str, Value]):
         value = self.given.kept.get(name)
         if value is None:
             return first
+        if setter := self.given.kept.setter(name):
+            self.given.strange(setter)
         if kind_of_value(value) != kind_of_value(first):
             raise Unforeseen(f"the kept value “{name}” is a {kind_of_value(value)} now, and this macro needs a "
                                f"{kind_of_value(first)}", hint="Put it right in the Values view, or reset it there")
@@ -214,6 +235,9 @@ class Scope(dict[str, Value]):
     def put(self, name: str, value: Value) -> None:
         """Set a value, for this run or for good."""
         if name in self.first:
-            self.given.kept.put(name, value)
+            rights = self.given.rights
+            if rights is not None and not rights.reaches:
+                raise Unforeseen(f"the kept value “{name}” is not set before you approve it", hint="Look at the guests")
+            self.given.kept.put(name, value, rights)
         else:
             self[name] = value

@@ -189,6 +189,12 @@ def asked_of_world(condition: Tree[Token], limit: int, line: int) -> Window | Pr
     return Window(line, limit, by_class is not None, unquote(str(text)), state == "focused", state == "gone")
 
 
+def looks_outside(condition: object) -> bool:
+    """Whether a condition asks about a window, a program or a place of the screen."""
+    return isinstance(condition, Tree) and (condition.data in ("window", "program", "look")
+                                            or any(map(looks_outside, condition.children)))
+
+
 def check_whole(expression: object, known: Known, line: int) -> None:
     """See that an expression that may be left out comes to a whole number.
 
