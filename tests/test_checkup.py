@@ -11,7 +11,7 @@ import pytest
 
 from brass_pebble.core.devices.identity import DeviceRule
 from brass_pebble.machine import service
-from brass_pebble.machine.permissions import Done, carry_out, removal_plan, rules_text, setup_plan, udev_rule
+from brass_pebble.machine.permissions import Done, carry_out, gives, removal_plan, rules_text, setup_plan, udev_rule
 from conftest import run_cli
 from needed import needs
 
@@ -94,6 +94,34 @@ def test_the_group_is_for_machines_without_seats_and_warned_of(tmp_path: Path) -
 @pytest.mark.parametrize("fields", [{}, {"vendor": "xyz"}, {"name": "Gull", "bus": "MIDI"}, {"port": "usb-1"}])
 def test_what_no_rule_can_tell_apart_gets_none(fields: dict[str, str]) -> None:
     assert udev_rule(DeviceRule(tuple(fields.items()))) == ""
+
+
+@pytest.mark.parametrize("name", ["*", "?", "Key*", "..", "a"])
+def test_a_name_that_stands_for_many_devices_is_refused(name: str, tmp_path: Path) -> None:
+    assert udev_rule(DeviceRule((("name", name),))) == ""
+    done = run_cli("setup", "--device", f"::{name}")
+    assert done.returncode == 2 and "stands for more than one device" in done.stderr
+    (tmp_path / "desk.toml").write_text(f'format = 1\n[surface.all]\nname = "All"\ndevice = {{ name = "{name}" }}\n')
+    shown = run_cli("setup", "--desk", str(tmp_path)).stdout
+    assert "! “All” is left out" in shown and "event*" not in shown
+
+
+def test_setup_tells_what_each_line_gives() -> None:
+    there = [("1209", "0a0b", "Sandpiper pad"), ("1209", "0a0b", "Sandpiper pad Consumer"),
+             ("046d", "c31c", "Keyboard")]
+    line = udev_rule(DeviceRule((("vendor", "1209"), ("name", "Sandpiper pad"))))
+    assert gives(line, there) == ["Sandpiper pad", "Sandpiper pad Consumer"]
+    assert gives(udev_rule(DeviceRule((("vendor", "046D"),))), there) == ["Keyboard"]
+    assert "You may read:" in run_cli("setup", "--device", "1209:0a0b:Sandpiper pad").stdout
+
+
+def test_a_strangers_surface_gets_no_device_by_setup(tmp_path: Path) -> None:
+    (tmp_path / "desk.toml").write_text('format = 1\n[surface.theirs]\ndevice = { name = "Sandpiper pad" }\n'
+                                        '[surface.mine]\ndevice = { name = "Plover pad" }\n')
+    (tmp_path / "guests.toml").write_text('[surface]\ntheirs = "A package"\n')
+    shown = run_cli("setup", "--desk", str(tmp_path)).stdout
+    assert "Plover pad" in shown and "came from somebody else" in shown
+    assert not [line for line in shown.splitlines() if "event*" in line and "Sandpiper" in line]
 
 
 def fake_systemctl(answers: dict[str, tuple[int, str]], called: list[str]) -> service.Run:

@@ -33,8 +33,12 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
     if remove:
         tasks = permissions.removal_plan(group_user=user if group else "")
     else:
-        tasks = permissions.setup_plan([*_named_devices(device or []), *_desk_devices(desk, user)],
-                                       group_user=user if group else "")
+        named, left_out = _desk_devices(desk, user)
+        for sentence in left_out:
+            print(f"! {sentence}.")
+        tasks = permissions.setup_plan([*_named_devices(device or []), *named], group_user=user if group else "")
+        if not group:
+            _tell_what_is_given(tasks[0].content or "")
     if group and not remove:
         print(f"! {permissions.WARNING}.")
     elif not remove and not permissions.has_seats():
@@ -83,7 +87,9 @@ def _named_devices(words: list[str]) -> list[Any]:
         vendor, product, name = (*word.split(":", 2), "", "")[:3]
         rule = DeviceRule(tuple((field, value) for field, value in (("vendor", vendor), ("product", product),
                                                                     ("name", name)) if value))
-        from brass_pebble.machine.permissions import udev_rule
+        from brass_pebble.machine.permissions import too_wide, udev_rule
+        if why := too_wide(rule):
+            raise Failure(why, "usage")
         if not udev_rule(rule):
             raise Failure(f"“{word}” names no device. Write VENDOR:PRODUCT:NAME, as brass-pebble devices tells them",
                           "usage")
@@ -91,16 +97,39 @@ def _named_devices(words: list[str]) -> list[Any]:
     return rules
 
 
-def _desk_devices(desk: Path | None, user: str) -> list[Any]:
-    """The devices that a desk names; under sudo, the desk of the person who asked."""
-    if desk is None:
-        desk = paths.default_desk()
-        if os.environ.get("SUDO_USER"):
-            import pwd
-            with contextlib.suppress(KeyError):
-                desk = Path(pwd.getpwnam(user).pw_dir) / ".config" / paths.APP / "desk"
+def _tell_what_is_given(rules: str) -> None:
+    """Each line of the rule, and which of the devices that are there it gives."""
+    from brass_pebble.machine import permissions
+    there = permissions.devices_there()
+    for line in rules.splitlines():
+        if "event*" in line:
+            given = permissions.gives(line, there)
+            print(f"You may read: {', '.join(given) if given else 'nothing that is plugged in now'}\n    by {line}")
+
+
+def _desk_devices(desk: Path | None, user: str) -> tuple[list[Any], list[str]]:
+    """The devices that a desk names, and what is left out and why; under sudo, the desk of the person who asked."""
+    approvals = paths.approvals_file(desk or paths.default_desk())
+    if os.environ.get("SUDO_USER"):
+        import pwd
+        with contextlib.suppress(KeyError):
+            home = Path(pwd.getpwnam(user).pw_dir)
+            desk = desk or home / ".config" / paths.APP / "desk"
+            approvals = home / paths.USUAL["XDG_STATE_HOME"] / paths.APP / "approvals" / f"{paths.desk_key(desk)}.json"
+    desk = desk or paths.default_desk()
     if not (desk / "desk.toml").exists():
-        return []
+        return [], []
+    from brass_pebble.engine.disk.guests import known_approvals
     from brass_pebble.engine.disk.store import DeskStore
-    surfaces = DeskStore(desk, Path("/nonexistent")).load().desk.surfaces.values()
-    return [rule for surface in surfaces for rule in (surface.rule, *surface.also)]
+    from brass_pebble.machine.permissions import too_wide
+    found, left_out = [], []
+    for surface in DeskStore(
+            desk, Path("/nonexistent"), approvals=known_approvals(approvals)).load().desk.surfaces.values():
+        left_out += [f"“{surface.name}” came from somebody else and gets no device ({rule}) before you give it one in "
+                     "Meet, or approve it with brass-pebble desk asleep" for rule in surface.wanted]
+        for rule in (surface.rule, *surface.also):
+            if why := too_wide(rule):
+                left_out.append(f"“{surface.name}” is left out: {why}")
+            else:
+                found.append(rule)
+    return found, left_out

@@ -112,6 +112,8 @@ class DeskInUse:
     def settle(self) -> None:
         """Let the store do what can wait, on the worker."""
         def done(result: object) -> None:
+            if result is True:
+                self.reload_soon()
             if isinstance(result, Exception):
                 log.error("the desk's history could not be kept: %r", result)
                 if self._store.not_kept is None:

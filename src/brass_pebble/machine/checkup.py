@@ -17,6 +17,7 @@ from brass_pebble.client import EngineClient, EngineError, running_sockets
 from brass_pebble.core.devices.identity import Claim, DeviceFacts, assign
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.finding import GOOD, UNKNOWN, WRONG, Finding
+from brass_pebble.engine.disk.guests import known_approvals
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.kinds.kernel.listing import list_devices
 
@@ -92,7 +93,7 @@ def _engines(desk: Path) -> Iterator[Finding]:
 
 
 def _desk(desk: Path) -> Iterator[Finding]:
-    store = DeskStore(desk, Path(), paths.user_layouts())
+    store = DeskStore(desk, Path(), paths.user_layouts(), known_approvals(paths.approvals_file(desk)))
     if not store.file.exists():
         yield Finding("desk", UNKNOWN, f"there is no desk in {desk} yet", "brass-pebble makes an empty one")
         return

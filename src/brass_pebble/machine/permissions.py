@@ -12,6 +12,7 @@ import pwd
 import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 from brass_pebble.core.devices.identity import DeviceRule
@@ -26,6 +27,9 @@ _HEAD = "# Brass Pebble: whoever sits at this computer may send keys, and read t
 _SENDING = 'SUBSYSTEM=="misc", KERNEL=="uinput", TAG+="uaccess", OPTIONS+="static_node=uinput"\n'
 _GROUP_SENDING = 'SUBSYSTEM=="misc", KERNEL=="uinput", GROUP="input", MODE="0660", OPTIONS+="static_node=uinput"\n'
 _DEVICE = re.compile(r'^SUBSYSTEM=="input", KERNEL=="event\*", .*$', re.MULTILINE)
+_ATTRIBUTE = re.compile(r'ATTRS\{([\w/]+)\}=="([^"]*)"')
+# A name of fewer letters and figures tells too little.
+LEAST_NAME = 3
 _HEX = re.compile(r"[0-9a-fA-F]{4}")
 GROUP = "input"
 WARNING = (f"Every program of a member of the group “{GROUP}” can read every keyboard of this machine, passwords "
@@ -62,9 +66,38 @@ def udev_rule(rule: DeviceRule) -> str:
               if _HEX.fullmatch(known.get(field, ""))]
     if name := known.get("name", ""):
         wanted.append(f'ATTRS{{name}}=="{_pattern(name)}"')
-    if not wanted or known.get("bus") in ("MIDI", "network MIDI", "OSC"):
+    if not wanted or too_wide(rule) or known.get("bus") in ("MIDI", "network MIDI", "OSC"):
         return ""
     return f'SUBSYSTEM=="input", KERNEL=="event*", {", ".join(wanted)}, TAG+="uaccess"'
+
+
+def too_wide(rule: DeviceRule) -> str:
+    """Why a rule gets no line, in words: its name would stand for many devices.  Nothing if it is narrow enough."""
+    known = dict(rule.fields)
+    name = known.get("name", "")
+    if name and (("*" in name and not known.get("vendor")) or sum(char.isalnum() for char in name) < LEAST_NAME):
+        return f"“{name}” stands for more than one device. Write the name as brass-pebble devices tells it"
+    return ""
+
+
+def gives(line: str, found: Iterable[tuple[str, str, str]]) -> list[str]:
+    """The names of the devices, of those that are there (vendor, product, name), that a line gives to the person."""
+    wanted = dict(_ATTRIBUTE.findall(line))
+    return list(dict.fromkeys(name for vendor, product, name in found if all(
+        fnmatchcase({"id/vendor": vendor, "id/product": product, "name": name}.get(field, ""), pattern)
+        for field, pattern in wanted.items())))
+
+
+def devices_there(sysfs: Path = Path("/sys")) -> list[tuple[str, str, str]]:
+    """Every input device that is plugged in: vendor and product as udev has them, and its name."""
+    found = []
+    for device in sorted((sysfs / "class/input").glob("event*/device")):
+        try:
+            found.append(tuple((device / part).read_text(errors="replace").strip()
+                               for part in ("id/vendor", "id/product", "name")))
+        except OSError:
+            continue
+    return found  # type: ignore[return-value]
 
 
 def _pattern(name: str) -> str:

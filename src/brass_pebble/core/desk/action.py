@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from brass_pebble.core.desk.layer_switch import WHILE_HELD, LayerTarget, parse_target
 from brass_pebble.core.effects.drive import DriveTarget, LevelChange, parse_drive, parse_level
-from brass_pebble.core.effects.gate import comes_to
+from brass_pebble.core.effects.gate import Opening, comes_to
 from brass_pebble.core.effects.reach import REACH_OF_DRIVE, Reach
 from brass_pebble.core.say.problem import ProblemError, nearest
 from brass_pebble.core.signals.keys import Chord, parse_chord
@@ -129,9 +129,9 @@ class Action:
         return ACTION_KINDS[self.kind].holds or self.target == PASS or bool(
             self.layer and self.layer.how == WHILE_HELD)
 
-    def reaches(self) -> tuple[Reach, ...]:
-        """What it does outside the keyboard by itself: what positions and levels go to, chords that open something, and
-        what it asks of the engine."""
+    def reaches(self, opening: Opening = frozenset()) -> tuple[Reach, ...]:
+        """What it does outside the keyboard by itself: what positions and levels go to, chords that open something (by
+        themselves, or as `opening` has them on this computer), and what it asks of the engine."""
         found = []
         for step in (self, *self.steps):
             for target in (*step.drives, *((step.level.target,) if step.level else ())):
@@ -140,7 +140,7 @@ class Action:
             if step.chord is not None:
                 codes = step.chord.codes
                 found += [Reach(f"taps keys: {does}", str(step.chord)) for does in comes_to(
-                    (frozenset(codes[:index]), code) for index, code in enumerate(codes))]
+                    ((frozenset(codes[:index]), code) for index, code in enumerate(codes)), opening=opening)]
             if step.kind == "do" and (does := DEEDS[step.target].reach):
                 found.append(Reach(does, step.target))
         return tuple(found)

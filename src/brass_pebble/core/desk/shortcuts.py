@@ -17,6 +17,8 @@ from brass_pebble.core.signals.keys import Chord, key_table, modifier_codes, par
 Shape = tuple[frozenset[int], int]
 # Where a stage program puts its state into what it says.
 _STATE = re.compile(r"\s*\{\w+\}\s*%?")
+_OPENS = re.compile(r"\b(terminals?|consoles?|shell|commands?|run|launch(er)?|palette|prompt|exec(ute)?|search|find|"
+                    r"address|location|open|menu)\b", re.IGNORECASE)
 _LEFT_OF = {key_table().find(f"Right{name}").code: key_table().find(name).code
             for name in ("Ctrl", "Shift", "Super")}
 
@@ -56,6 +58,11 @@ class ProgramTable:
     def _by_shape(self) -> dict[Shape, Shortcut]:
         # Of two rows with one chord the first counts.
         return {shortcut.shape: shortcut for shortcut in reversed(self.shortcuts)}
+
+
+def opening_chords(tables: Iterable[ProgramTable]) -> frozenset[Shape]:
+    """The chords of tables that, by what they are said to do, open a place for text or commands."""
+    return frozenset(shortcut.shape for table in tables for shortcut in table.shortcuts if _OPENS.search(shortcut.does))
 
 
 def shape_of(codes: Iterable[int]) -> Shape:

@@ -8,7 +8,7 @@ neither come to a text nor open a place for one.  The gate knows kinds by what t
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 
 from brass_pebble.core.say.data_table import read_table
@@ -35,20 +35,26 @@ _CTRL, _ALT, _SUPER = 29, 56, 125
 _CTRL_ENTER = frozenset((36, 50, 24))
 
 
+# Chords by their modifiers (left for right) and their key.
+Opening = frozenset[tuple[frozenset[int], int]]
+
+
 @dataclass(frozen=True, eq=False)
 class Rights:
     """Whose it is, in words, and what was approved: that its keys come to a text, and that it reaches outside; then by
-    which mark.  What is `locked` no approval opens: a value that nobody knows is used in it."""
+    which mark.  What is `locked` no approval opens: a value that nobody knows is used in it.  `opening` are further
+    chords that open a place for text or commands here (core/desk/shortcuts.py, `opening_chords`)."""
 
     whose: str
     types: bool = False
     reaches: bool = False
     mark: str = ""
     locked: bool = False
+    opening: Opening = frozenset()
 
     def granted(self, mark: str) -> Rights:
         """The same with everything approved."""
-        return self if self.locked else Rights(self.whose, types=True, reaches=True, mark=mark)
+        return self if self.locked else replace(self, types=True, reaches=True, mark=mark)
 
 
 @cache
@@ -71,9 +77,11 @@ def _plain(code: int) -> int:
     return _LEFT_OF.get(code, code)
 
 
-def weigh(held: frozenset[int], struck: int, places: Places = US) -> tuple[str, str]:
+def weigh(held: frozenset[int], struck: int, places: Places = US, opening: Opening = frozenset()) -> tuple[str, str]:
     """What a key comes to while others are down: what needs approval in words, or else what it types: a character's
     key, "Enter", or nothing."""
+    if opening and (frozenset(map(_plain, held)) & modifier_codes(), _plain(struck)) in opening:
+        return OPENS, ""
     return _weigh(held, struck, places.place(struck))
 
 
@@ -123,11 +131,12 @@ class Typed:
         return self.count >= LEAST_TEXT
 
 
-def comes_to(strokes: Iterable[tuple[frozenset[int], int]], places: Places = US) -> tuple[str, ...]:
+def comes_to(strokes: Iterable[tuple[frozenset[int], int]], places: Places = US,
+             opening: Opening = frozenset()) -> tuple[str, ...]:
     """What keys need approval for, one after the other with what is held meanwhile: in words, each once."""
     typed, found = Typed(), dict[str, None]()
     for held, struck in strokes:
-        does, character = weigh(held, struck, places)
+        does, character = weigh(held, struck, places, opening)
         if does:
             found[does] = None
         elif character and typed.add(character):
@@ -156,7 +165,7 @@ class Gate:
             return ""
         assert kind is KEY
         does, character = weigh(frozenset(one for one in down if kind_of(one) is KEY and one != code), code,
-                                self.places)
+                                self.places, rights.opening)
         if does or not character:
             return does
         return TYPES if typed.add(character) or self._too_many(character, now) else ""

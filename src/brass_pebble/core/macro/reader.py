@@ -111,7 +111,8 @@ class Draft:
         """What it may do, by the gate; None for a macro of the person's own."""
         if self.guest is None:
             return None
-        return Rights(f"“{self.macro.name}” from {self.guest.origin}", types=self.keys is not None and not self.lulled)
+        return Rights(f"“{self.macro.name}” from {self.guest.origin}", types=self.keys is not None and not self.lulled,
+                      opening=self.guest.opening)
 
     @property
     def plays_as(self) -> list[Step]:
@@ -351,7 +352,8 @@ class _Joining:
         """Whether a guest sleeps for what its keys come to: that is as good as a text that it types."""
         assert draft.guest is not None
         score = Score(draft.steps, *draft.times, self._typist or keymap())
-        draft.keys = keys_reach(draft.steps, preview(score), self._typist or keymap(), draft.guest.whole)
+        draft.keys = keys_reach(draft.steps, preview(score), self._typist or keymap(),
+                                draft.guest.whole, draft.guest.opening)
         draft.lulled = draft.keys is not None and not draft.guest.approves(draft.keys.mark)
         return draft.lulled
 

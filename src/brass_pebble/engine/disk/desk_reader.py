@@ -281,12 +281,12 @@ class _Judge:
 
     def __init__(self, reader: DeskReader, guests: Guests) -> None:
         self._reader, self._guests = reader, guests
-        self.of_place, self.approves = guests.of_place, guests.approves
+        self.of_place, self.approves, self.opening = guests.of_place, guests.approves, guests.opening
 
     def reached(self, place: str, action: Action) -> tuple[Reach, ...]:
         """What a stranger's action does outside the keyboard, by itself and by macros that are not the same
         stranger's."""
-        found = [replace(reach, whole=place) for reach in action.reaches()]
+        found = [replace(reach, whole=place) for reach in action.reaches(self.opening)]
         for macro in action.macros():
             draft = self._reader.written.get(macro)
             if draft is not None and self._guests.of_macro(macro) != self.of_place(place):

@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble import file_access
+from brass_pebble.core.effects.gate import Opening
 from brass_pebble.core.say.limits import load_tables
 
 FILE = "guests.toml"
@@ -39,8 +40,8 @@ class Guests:
 
     `prints` are what each macro's text is known by: one whose file has another name now is found by it.  `came` are
     texts of kept values that came from somebody else; `values` are those that somebody else has set as they are now:
-    what their texts are known by, the mark that allowed it, and whose they are.  Without `opened`, everything is a
-    guest.
+    what their texts are known by, the mark that allowed it, and whose they are.  `opening` are
+    chords that open a place for text or commands here.  Without `opened`, everything is a guest.
     """
 
     macros: dict[str, str] = field(default_factory=dict)
@@ -50,6 +51,7 @@ class Guests:
     seen: dict[str, str] = field(default_factory=dict)
     came: dict[str, str] = field(default_factory=dict)
     values: dict[str, list[str]] = field(default_factory=dict)
+    opening: Opening = frozenset()
     opened: bool = True
     unreadable: bool = False
 
@@ -57,7 +59,8 @@ class Guests:
     def mark(self) -> str:
         """What tells whether anything else would sleep now."""
         row = [sorted(self.macros.items()), sorted(self.surfaces.items()), sorted(self.came.items()),
-               sorted(self.approved), self.everything]
+               sorted(self.approved), self.everything,
+               sorted((sorted(held), code) for held, code in self.opening)]
         return hashlib.sha256(json.dumps(row).encode()).hexdigest()
 
     @property
@@ -136,6 +139,8 @@ class Trust:
     def __init__(self, approvals: Path | None) -> None:
         self._approvals = approvals
         self._file = approvals.parent.parent / "trust" / approvals.name if approvals else None
+        # Chords that open something on this computer, once they are known.
+        self.opening: Opening = frozenset()
 
     def read(self, folder: Path, text: str | None = None) -> Guests:
         """What counts now, for the desk in a folder; `text` in place of its guests.toml."""
@@ -155,7 +160,7 @@ class Trust:
                       {**_texts(known.get("surfaces")), **listed.surfaces}, _marks(self._approvals),
                       _texts(known.get("prints")), _texts(known.get("seen")), _texts(known.get("came")),
                       {str(name): _list(one) for name, one in values.items()} if isinstance(values, dict) else {},
-                      opened, listed.unreadable)
+                      self.opening, opened, listed.unreadable)
 
     @property
     def is_new(self) -> bool:
@@ -256,6 +261,11 @@ class Trust:
             file_access.private_folder(self._file.parent)
             file_access.write_text(self._file, json.dumps({**row, "format": FORMAT, "opened": True}, indent=0,
                                                    ensure_ascii=False), file_access.PRIVATE_FILE)
+
+
+def known_approvals(approvals: Path) -> Path | None:
+    """The file of approvals, or None for a desk that was never open here: nothing in it is known to be a stranger's."""
+    return None if Trust(approvals).is_new else approvals
 
 
 def _read_object(file: Path) -> dict[str, Any] | None:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Protocol
 
 from brass_pebble import file_access
+from brass_pebble.core.effects.gate import Opening
 from brass_pebble.core.macro.guests.closure import Wholes
 from brass_pebble.core.macro.guests.reach import Guest
 from brass_pebble.core.macro.reader import Draft, Remembered, link, parse, walk
@@ -45,6 +46,10 @@ class Approves(Protocol):
     @property
     def came(self) -> dict[str, str]:
         """Texts of kept values that came from somebody else."""
+
+    @property
+    def opening(self) -> Opening:
+        """Chords that open a place for text or commands on this computer."""
 
     def approves(self, mark: str) -> bool:
         """Whether a mark is approved."""
@@ -230,7 +235,7 @@ class MacroFiles:
             return draft
         draft = parse(text, id=name, file=shown, tap=times[0], gap=times[1])
         if origin := sleeps.of_macro(name):
-            draft.let_in(Guest(origin, sleeps.approves, self.wholes.of(name).mark))
+            draft.let_in(Guest(origin, sleeps.approves, self.wholes.of(name).mark, sleeps.opening))
         return draft
 
     def _refresh(self, written: dict[str, Draft], played: dict[str, Draft], fresh: dict[str, Draft], changed: set[str],

@@ -19,6 +19,7 @@ from typing import Any
 
 from brass_pebble import file_access
 from brass_pebble.core.desk.model import Desk
+from brass_pebble.core.desk.shortcuts import opening_chords
 from brass_pebble.core.devices.layout import Layout
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.reader import Draft
@@ -31,6 +32,7 @@ from .guests import FILE, Guests, Trust
 from .journal import Journal
 from .parsed_toml import know_tables, parse_tables
 from .quick_start import QuickStart, text_key
+from .shortcut_files import load_programs
 from .start_guard import StartGuard
 from .undo_list import UndoList, changed_since, undone_by_another
 from .versions import Damaged, VersionLog
@@ -234,8 +236,9 @@ class DeskStore:
                 if (good := text if name in written and not written[name].problems
                     else self.macro_files.good.get(name)) is not None}
 
-    def settle(self) -> None:
-        """What can wait until the desk is in use: its history learns of changes from outside.
+    def settle(self) -> bool:
+        """What can wait until the desk is in use: its history learns of changes from outside, and what came from others
+        is held against the chords that open something on this computer.  Whether the desk has to be read again.
 
         Raises:
             OSError: the history could not be written, now or with the last change.
@@ -246,6 +249,13 @@ class DeskStore:
         trouble, self._trouble = self._trouble, None
         if trouble is not None:
             raise trouble
+        guests = self.guests()
+        if not (guests.macros or guests.surfaces or guests.everything):
+            return False
+        before = self.trust.opening
+        user = self.user_layouts.parent / "programs" if self.user_layouts else None
+        self.trust.opening = opening_chords(load_programs(self.folder, user, None, [])[0])
+        return self.trust.opening != before
 
     def _notice_what_was_read(self) -> None:
         unsettled, self._unsettled = self._unsettled, None

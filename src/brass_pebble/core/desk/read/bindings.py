@@ -11,7 +11,7 @@ from brass_pebble.core.desk.binding import Binding
 from brass_pebble.core.desk.layer_switch import EVERY, parse_target
 from brass_pebble.core.desk.model import find_layer
 from brass_pebble.core.devices.layout import MISSING
-from brass_pebble.core.effects.gate import Rights
+from brass_pebble.core.effects.gate import Opening, Rights
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.play.gesture import (
     AT,
@@ -105,7 +105,7 @@ def read_binding(control: str, gesture: str, row: Fields, surface: Surface, read
         return Binding(control, gesture, action, **settings)
     reached = reading.strangers.reached(reading.place, action)
     asleep = not all(reading.strangers.approves(reach.mark) for reach in reached)
-    rights = Rights(f"{reading.place} from {origin}")
+    rights = Rights(f"{reading.place} from {origin}", opening=reading.strangers.opening)
     if reached:
         rights = rights.granted(reached[0].mark)
     return Binding(control, gesture, action, asleep=asleep, rights=rights, **settings)
@@ -120,6 +120,10 @@ class Strangers(Protocol):
     def approves(self, mark: str) -> bool:
         """Whether a mark is approved."""
 
+    @property
+    def opening(self) -> Opening:
+        """Chords that open a place for text or commands on this computer."""
+
     def reached(self, place: str, action: Action) -> tuple[Reach, ...]:
         """What a stranger's action does outside the keyboard, by itself and by macros that are not the same
         stranger's."""
@@ -127,6 +131,8 @@ class Strangers(Protocol):
 
 class _Nobody:
     """Everything is the person's own."""
+
+    opening: Opening = frozenset()
 
     def of_place(self, place: str) -> str:
         return ""

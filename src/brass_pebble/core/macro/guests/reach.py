@@ -11,7 +11,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass
 from typing import ClassVar
 
-from brass_pebble.core.effects.gate import LEAST_TEXT, TYPES, comes_to
+from brass_pebble.core.effects.gate import LEAST_TEXT, TYPES, Opening, comes_to
 from brass_pebble.core.effects.kinds import KEY, kind_of
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.asks import CatchUp, Errand, Laying
@@ -36,11 +36,12 @@ Approves = Callable[[str], bool]
 @dataclass(frozen=True)
 class Guest:
     """A macro that came from somebody else: from whom, what tells whether a mark is approved, and what it is known by
-    with all that it leads to (core/macro/closure.py)."""
+    with all that it leads to (closure.py); `opening` are chords that open something on this computer."""
 
     origin: str
     approves: Approves
     whole: str = ""
+    opening: Opening = frozenset()
 
 
 def values_of(steps: Iterable[Step]) -> str:
@@ -151,18 +152,19 @@ def lulled_play(step: Play, guest: Guest) -> Step:
     return step
 
 
-def keys_reach(steps: list[Step], timetable: Timetable, typist: Typist, whole: str = "") -> Reach | None:
+def keys_reach(steps: list[Step], timetable: Timetable, typist: Typist, whole: str = "",
+               opening: Opening = frozenset()) -> Reach | None:
     """What the keys of a macro come to, if that needs approval: as they are played in the ordinary case, and as they
     stand in its text and in what it plays, whichever way it takes."""
     # What a step types by itself is told as that.
     others = {step.line for step in _walk(steps) if isinstance(step, Type | Paste | TypeLines)
               or (isinstance(step, Play) and play_reach(step) is not None)}
     played, written = [*_strokes_of(timetable, others)], [*_strokes_in(steps, frozenset(), Counter())]
-    does = dict.fromkeys((*comes_to(played, typist.places), *comes_to(written, typist.places)))
+    does = dict.fromkeys((*comes_to(played, typist.places, opening), *comes_to(written, typist.places, opening)))
     if not does:
         return None
-    told = dict.fromkeys(_spell(strokes, typist) for strokes in (played, written)
-                         if comes_to(strokes, typist.places))
+    told = dict.fromkeys(_spell(strokes, typist, opening) for strokes in (played, written)
+                         if comes_to(strokes, typist.places, opening))
     what = ", ".join(KEYS if one == TYPES else f"taps keys: {one}" for one in does)
     return Reach(what, _say(" / ".join(told))[:MOST_TOLD], whole=whole)
 
@@ -204,13 +206,13 @@ def _strokes_in(steps: Iterable[Step], kept: frozenset[int], seen: Counter[int],
             yield from _strokes_in(step.otherwise.body, kept, seen, depth)
 
 
-def _spell(strokes: Iterable[Stroke], typist: Typist) -> str:
+def _spell(strokes: Iterable[Stroke], typist: Typist, opening: Opening) -> str:
     """Strokes as what they type: characters as they are, whatever needs approval by itself as its chord in
     guillemets."""
     characters, modifiers = typist.characters, modifier_codes()
     spelt = []
     for held, struck in strokes:
-        if comes_to([(held, struck)], typist.places):
+        if comes_to([(held, struck)], typist.places, opening):
             spelt.append(f"«{Chord((*sorted(held, key=_place_in_chord), struck))}»")
             continue
         if struck in modifiers:
