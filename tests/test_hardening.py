@@ -491,6 +491,8 @@ def test_a_secret_is_typed_and_told_nowhere(client: EngineClient, desk: Path, tm
     assert trace["count"] == 2 * len(word) + 2
     assert {event["key"] for event in trace["sent"]} == {"a secret key"}
     assert not any(letter in text for text in heard for letter in (word, '"X"', '"Q"'))
+    # Nor in what the programs of the stage say of its keys.
+    assert {row["text"] for row in trace["reactions"]} <= {"received keys of a secret"}
     client.ask("write_macro", macro="made", text='type secret "other"\n')
     client.ask("play", macro="made")
     wait_for(lambda: any("there is no secret “other”" in remark for trace in client.ask("traces")["traces"]

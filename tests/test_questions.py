@@ -292,6 +292,45 @@ def test_a_file_edited_by_hand_is_taken_up_and_nonsense_leaves_the_last_value(ra
         radio.client.ask("set_value", value="price", to="dear")
 
 
+def test_a_value_written_by_hand_while_a_macro_counts_is_kept_and_told(radio: Radio, folder: Path) -> None:
+    file = folder / "values" / "take.toml"
+    (folder / "macros" / "many.macro").write_text("kept take from 1\nrepeat 400 every 5ms\n  let take be take + 1\n")
+    wait_for(lambda: "many" in {row["id"] for row in radio.client.ask("desk")["desk"]["macros"]})
+    radio.client.ask("play", macro="many")
+    wait_for(file.exists)
+    draft, mine = folder / "values" / "take.toml.draft", folder / "mine"
+
+    def told() -> bool:
+        # As an editor saves it, again and again, since a run that has just begun to count takes it up.
+        mine.write_text("value = 1000000\n")
+        mine.replace(file)
+        return any("was changed in another program while a macro set it" in row["what"]
+                   for row in radio.client.ask("desk")["problems"])
+    wait_for(told)
+    assert draft.read_text() == "value = 1000000\n"
+
+
+def test_a_value_that_is_a_link_leaves_what_it_leads_to_alone(radio: Radio, folder: Path, tmp_path: Path) -> None:
+    mine = tmp_path / "profile"
+    mine.write_text("alias ls=ls\n")
+    (folder / "values").mkdir(exist_ok=True)
+    (folder / "values" / "take.toml").symlink_to(mine)
+    radio.press("dot")
+    file = folder / "values" / "take.toml"
+    wait_for(lambda: not file.is_symlink() and file.read_text() == "value = 2\n")
+    assert mine.read_text() == "alias ls=ls\n" and not (folder / "values" / "take.toml.draft").exists()
+
+
+def test_what_killed_engines_left_among_the_values_is_swept(radio: Radio, folder: Path) -> None:
+    (folder / "values").mkdir(exist_ok=True)
+    left = folder / "values" / ".take.toml.99999999.new"
+    left.write_text("value = 1\n")
+    radio.end(signal.SIGKILL)
+    again = Radio(folder)
+    assert not left.exists()
+    again.end()
+
+
 def test_two_runs_that_count_lose_nothing(radio: Radio, folder: Path) -> None:
     (folder / "macros" / "many.macro").write_text(
         "kept take from 1\nagain both\nrepeat 50\n  let take be take + 1\n  wait 1ms\n".replace(

@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient
-from brass_pebble.engine.runs.desktop import processes_of
+from brass_pebble.engine.runs.desktop import is_own, processes_of
 from brass_pebble.kinds.windows.base import SeenWindow, find
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 from conftest import run_cli, wait_for
@@ -160,6 +160,27 @@ def test_a_program_is_opened_once_outlives_the_engine_and_is_closed(
         process.kill()
         process.wait()
         assert len(processes_of("bakers-clock")) == 1
+
+
+def test_closing_leaves_alone_what_no_macro_has_started(screen: Screen, program: Path, tmp_path: Path) -> None:
+    desk = DESK.replace('output = "x11"', 'output = "uinput"')
+    mine = subprocess.Popen([str(program)])
+    try:
+        with connected(*start(tmp_path, desk, "--may-lack-output")) as client:
+            wait_for(lambda: processes_of("bakers-clock") == [mine.pid])
+            row = play(client, 'close program "bakers-clock"\notherwise\n  show "left"\n')
+            assert "no macro has started it, and it has no window" in told(row)[2][0] and mine.poll() is None
+            # Nor, whatever it is called, anything of this program itself: the engine, and what ends its helpers.
+            play(client, 'run "true"\n')
+            engine = client.hello["pid"]
+            ours = [int(name) for task in Path(f"/proc/{engine}/task").glob("*/children")
+                    for name in task.read_text().split()]
+            assert ours and all(is_own(pid) for pid in (engine, *ours)) and not is_own(mine.pid)
+            assert told(play(client, 'close every program "bakers-clock"\n'))[0] == "done"
+            wait_for(lambda: mine.poll() is not None)
+    finally:
+        mine.kill()
+        mine.wait()
 
 
 def test_closing_is_polite_first_and_then_by_force(screen: Screen, program: Path, tmp_path: Path) -> None:

@@ -129,9 +129,13 @@ class OpenProgram(Step):
 
 @dataclass(eq=False, repr=False)
 class CloseProgram(Step):
-    """Ask a program to end, and end it by force when it does not within a time; the step ends when it has."""
+    """Ask a program to end, and end it by force when it does not within a time; the step ends when it has.
+
+    Only what macros have started, or has a window; with `every`, all of that name.
+    """
 
     reach: ClassVar[str] = "ends a program"
+    every: bool = False
     text: Text = field(default_factory=lambda: Text('""', []))
     limit: int | None = None
     takes_otherwise: ClassVar[bool] = True
@@ -141,18 +145,20 @@ class CloseProgram(Step):
         return False
 
     def read(self, pieces: Pieces, known: Known) -> None:
-        self.text, self.limit = read_text(pieces[0], self.line, known), read_time(pieces[1], self.line)
+        self.every = pieces[0] is not None
+        self.text, self.limit = read_text(pieces[1], self.line, known), read_time(pieces[2], self.line)
 
     def lay(self, timeline: Timeline) -> Laying:
         yield CatchUp(self.line)
-        done = yield Errand(self.line, "close program", (fill(self.text, timeline),), wait=True,
+        done = yield Errand(self.line, "close program", (fill(self.text, timeline), "every" if self.every else ""),
+                            wait=True,
                             limit=CLOSE_LIMIT if self.limit is None else self.limit)
         if not done and self.otherwise is not None:
             yield from self.otherwise.lay(timeline)
 
     def words(self) -> str:
         limit = f" at most {write_duration(self.limit)}" if self.limit is not None else ""
-        return f"close program {self.text.source}{limit}"
+        return f"close {'every ' if self.every else ''}program {self.text.source}{limit}"
 
 
 DESKTOP_STEPS: dict[str, type[Step]] = {

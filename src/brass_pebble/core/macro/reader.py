@@ -56,6 +56,7 @@ _EXPECTED = {
     "WINDOW_DEED": "focus, raise or minimise",
     "LAYER_STATE": "on or off",
     "METHOD": "get, post or put",
+    "EACH_OF_THEM": "every",
     "COMPARES": "= != < > <= >=, contains, begins with or ends with",
     "FUNCTION": "a function like upper(",
     "$END": "the end of the line",

@@ -24,6 +24,8 @@ TELL_EVERY = 25 * MS
 STEP_IS_NEAR = MS // 2
 TELL_AT_LATEST = 60 * MS
 KEPT_TRACES = 500
+# In place of what a program says of the keys of a secret.
+HIDDEN_REACTION = "received keys of a secret"
 
 
 class News:
@@ -110,9 +112,12 @@ class News:
         stage = self._stage
         if stage is not None and stage.reactions:
             for reaction in stage.reactions:
-                owner = reaction.cause.owner if isinstance(reaction.cause, Run) else None
-                if isinstance(owner, Trace):
-                    owner.note_reaction(reaction.program, reaction.text, reaction.at, reaction.good)
+                cause = reaction.cause if isinstance(reaction.cause, Run) else None
+                owner = cause.owner if cause is not None else None
+                if cause is not None and isinstance(owner, Trace):
+                    # What a program makes of the keys of a secret would spell it.
+                    text = HIDDEN_REACTION if cause.timetable.secret else reaction.text
+                    owner.note_reaction(reaction.program, text, reaction.at, reaction.good)
                     self._touched[owner.id] = owner
             stage.reactions.clear()
 

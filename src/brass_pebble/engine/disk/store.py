@@ -110,7 +110,7 @@ class DeskStore:
                 raise DeskBusy(f"the desk {self.folder} is already run by the engine with process id {holder}. Use "
                                "that one, or end it with: brass-pebble stop --quit") from None
         self._journal.finish()
-        inside = (self.folder / name for name in ("macros", "layouts", "programs"))
+        inside = (self.folder / name for name in ("macros", "layouts", "programs", "values"))
         file_access.clear((self.folder, *inside, self.versions, self.versions / "texts", self.versions / "drafts"))
         # The first reading is watched: whatever ends the process is remembered.
         self.reader.guard = self.guard = StartGuard(self.versions)
@@ -454,8 +454,8 @@ class DeskStore:
     def _travel(self, *, back: bool) -> str:
         steps = self._undo.done if back else self._undo.undone
         if not steps:
-            raise ProblemError(f"there is nothing to {'undo' if back else 'do again'}",
-                               hint="Changes made on this screen since the engine started count")
+            raise ProblemError(f"there is nothing to {'undo' if back else 'do again'}: changes count that were made "
+                               "here since the engine started", hint="V on the desk has the earlier versions")
         step = steps[-1]
         edit, expected = (step.back, step.forth) if back else (step.forth, step.back)
         text = self._fresh_text()

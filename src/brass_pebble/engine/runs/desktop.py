@@ -254,34 +254,81 @@ def bring_to_front(name: str, cls: str) -> Done | None:
         desktop.close()
 
 
-def close_program(ask: Errand, given_up: Callable[[], bool]) -> Done:
-    """Close a program: its windows are asked to, or it is itself; by force when the time is over."""
-    name = ask.words[0]
-    pids = processes_of(name)
-    if not pids:
+def close_program(ask: Errand, given_up: Callable[[], bool], started: Callable[[int], bool]) -> Done:
+    """Close a program: its windows are asked to, or it is itself; by force when the time is over.
+
+    `started(session)` tells whether a macro has started what runs in a session.  Unless every one of that name is
+    meant, only such and what has a window is closed; the program's own helpers never are.
+    """
+    name, every = ask.words
+    there = [pid for pid in processes_of(name) if not is_own(pid)]
+    if not there:
         return f"{name} does not run", False
-    asked = _ask_windows(name) if desktop_kind() is not None else False
-    if not asked:
+    keys, owners = _windows(name) if desktop_kind() is not None else ([], set())
+    pids = [pid for pid in there if every or pid in owners or started(_session(pid))]
+    if not pids:
+        return (f"{name} runs, but no macro has started it, and it has no window. "
+                f'close every program "{name}" ends it all the same'), False
+    if not keys or not _ask_windows(keys):
         _send(pids, signal.SIGTERM)
+
+    def left() -> list[int]:
+        return [pid for pid in processes_of(name) if pid in pids]
     end = time.monotonic() + ask.limit / 1e9
-    while (left := processes_of(name)) and time.monotonic() < end and not given_up():
+    while left() and time.monotonic() < end and not given_up():
         time.sleep(LOOK_EVERY)
-    if not left or given_up():
-        return "", not left
-    _send(left, signal.SIGKILL)
-    while processes_of(name) and time.monotonic() < end + 2:
+    if not (still := left()) or given_up():
+        return "", not still
+    _send(still, signal.SIGKILL)
+    while left() and time.monotonic() < end + 2:
         time.sleep(LOOK_EVERY)
     return f"{name} did not end by itself within {ask.limit / 1e9:g} s and was ended by force", True
 
 
-def _ask_windows(name: str) -> bool:
+def _session(pid: int) -> int:
+    """The session that a process belongs to; 0 if it is gone."""
+    try:
+        return os.getsid(pid)
+    except OSError:
+        return 0
+
+
+def is_own(pid: int) -> bool:
+    """Whether a process is a part of this program, of this engine or another: by its own words, or its parent's."""
+    with contextlib.suppress(OSError, ValueError):
+        folder = Path(f"/proc/{pid}")
+        # A program that was started to stay has a session of its own, whoever is its parent.
+        parent = int((folder / "stat").read_text().rpartition(")")[2].split()[1])
+        child_of_ours = b"brass_pebble.engine" in Path(f"/proc/{parent}/cmdline").read_bytes()
+        words = (folder / "cmdline").read_bytes()
+        return b"brass_pebble." in words or b"brass-pebble" in words or (
+            child_of_ours and pid not in STARTED)
+    return False
+
+
+# What macros have started to stay, by the process that was started: the session is called after it.
+STARTED: set[int] = set()
+
+
+def _windows(name: str) -> tuple[list[int], set[int]]:
+    """The windows of a program, and the processes that they belong to."""
     with contextlib.suppress(OutputError, WindowGone, CannotDo):
         desktop = open_desktop()
         try:
             keys = list(_windows_of(desktop, name, ""))
+            return keys, {window.pid for window in desktop.look() if window.key in keys and window.pid}
+        finally:
+            desktop.close()
+    return [], set()
+
+
+def _ask_windows(keys: list[int]) -> bool:
+    with contextlib.suppress(OutputError, WindowGone, CannotDo):
+        desktop = open_desktop()
+        try:
             for key in keys:
                 desktop.close_window(key)
-            return bool(keys)
+            return True
         finally:
             desktop.close()
     return False
@@ -299,5 +346,7 @@ def start_to_stay(words: tuple[str, ...], umask: int) -> subprocess.Popen[bytes]
     Raises:
         OSError: it cannot be started.
     """
-    return subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                            start_new_session=True, close_fds=True, umask=umask)
+    child = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                             start_new_session=True, close_fds=True, umask=umask)
+    STARTED.add(child.pid)
+    return child

@@ -135,7 +135,8 @@ class Errands:
 
         slow: dict[str, Callable[[Errand], Done]] = {
             "speak": self._speak, "run": run_helper, "shell": run_helper,
-            "close program": lambda ask: desktop.close_program(ask, lambda: self._given_up(run)),
+            "close program": lambda ask: desktop.close_program(ask, lambda: self._given_up(run),
+                                                                     desktop.STARTED.__contains__),
             "paste": self.pasting.offer,
             "restore": lambda ask: self.pasting.settle(),
             **dict.fromkeys((kind for kind in POOL_OF if kind.startswith("read ")),

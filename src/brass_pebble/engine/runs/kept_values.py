@@ -84,8 +84,11 @@ class KeptInDesk:
         for name, (value, _) in dirty.items():
             text, file = write_kept(value), self._folder / file_of(name)
             try:
-                self._put_broken_aside(name, file)
+                problems += self._put_aside(name, file)
                 file_access.private_folder(file.parent)
+                if file.is_symlink():
+                    # What it leads to may be anything of the person's: the link gives way, not that.
+                    file_access.remove(file)
                 file_access.write_text(file, text)
                 self._seen[name] = text
             except (OSError, UnicodeError) as error:
@@ -107,18 +110,27 @@ class KeptInDesk:
                                 hint=file_access.next_step(error))]
         return []
 
-    def _put_broken_aside(self, name: str, file: Path) -> None:
-        """What somebody typed there and cannot be read is not lost."""
+    def _put_aside(self, name: str, file: Path) -> list[Problem]:
+        """What somebody wrote there meanwhile is not lost, whether it can be read or not, and that is told."""
+        if file.is_symlink():
+            return []
         try:
             text = file_access.read_text(file)
         except (OSError, UnicodeError):
-            return
+            return []
         if text == self._seen.get(name):
-            return
+            return []
+        draft = file.with_suffix(".toml.draft")
+        if draft.is_symlink():
+            file_access.remove(draft)
+        file_access.write_text(draft, text)
         try:
             read_kept(text)
         except ProblemError:
-            file_access.write_text(file.with_suffix(".toml.draft"), text)
+            # That it cannot be read is told already.
+            return []
+        return [Problem("this value was changed in another program while a macro set it, so the macro’s counts",
+                        file_of(name), hint=f"What was written there is kept as {file_of(name)}.draft")]
 
     def _saved(self, result: object) -> None:
         if isinstance(result, Exception):
