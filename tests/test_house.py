@@ -53,7 +53,7 @@ OPENERS = {
     "kinds.voice.keeping": "a recording of its own, made anew",
     "kinds.outputs.xkb": "the system's keyboard settings", "machine.checkup": "procfs, sysfs and the system's settings",
     "machine.permissions": "the rule that it wrote itself, as the administrator",
-    "engine.runs.desktop": "procfs", "engine.clients.server": "/dev/null", "cli.main": "/dev/null",
+    "kinds.errands.desktop": "procfs", "engine.clients.server": "/dev/null", "cli.main": "/dev/null",
     "engine.disk.store": "the lock, and procfs", "engine.disk.start_guard": "a few bytes that are mapped",
     "engine.disk.history": "made before SQLite opens it",
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import hashlib
 import os
 import signal
@@ -16,21 +17,30 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient, start_engine
-from brass_pebble.core.macro.asks import Errand
+from brass_pebble.core.macro.asks import CatchUp, Errand, Finish, GaveUp, Question, reach_of_ask
+from brass_pebble.core.macro.reader import parse
+from brass_pebble.core.macro.timetable import Score
+from brass_pebble.core.macro.value.kinds import Given
 from brass_pebble.core.play.trace import Trace
+from brass_pebble.core.say.data_table import read_table
+from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.signals.keymap import keymap
 from brass_pebble.demo import ENGINE_OPTIONS, know
-from brass_pebble.engine.runs.errands import POOL_SAYS, POOLS
 from brass_pebble.kinds.errands import names
-from brass_pebble.kinds.errands.base import perform
+from brass_pebble.kinds.errands.base import World, perform
 from brass_pebble.kinds.errands.call import STOPPED, Call, Over
+from brass_pebble.kinds.errands.helpers import Helpers
 from brass_pebble.kinds.errands.http import origin, same_place
 from brass_pebble.kinds.errands.lines import Line
 from brass_pebble.kinds.errands.names import Names, NotFound
-from brass_pebble.kinds.errands.table import call_kinds
+from brass_pebble.kinds.errands.pasting import Pasting
+from brass_pebble.kinds.errands.table import POOLS, errand_kinds
 from conftest import wait_for
 from test_network_steps import play
 
 PAUSE = 0.2
+# What the engine itself does at once.
+HERE = {"show", "ring", "stop", "layer", "asleep", "secret"}
 
 
 class Peer:
@@ -224,11 +234,33 @@ def test_a_part_of_an_answer_is_none(talk: Callable[[socket.socket], None], step
     assert row["state"] == "stopped" and "did not answer within 0.5 s" in row["remarks"][0], row
 
 
-def test_every_kind_of_call_has_its_threads_and_names_nothing_secret() -> None:
-    kinds = call_kinds(lambda name: "HUNTER2", lambda: False)
-    assert kinds
-    for word, make in kinds.items():
-        assert make().pool in POOLS and make().pool in POOL_SAYS, word
+def world(tmp_path: Path) -> World:
+    return World(Helpers(), Pasting(), lambda: tmp_path, lambda name: "HUNTER2", lambda: False, lambda *, begins: None)
+
+
+def test_whatever_a_step_asks_has_a_kind_with_a_deadline(tmp_path: Path) -> None:
+    """Over all examples of all steps: nothing is asked of the world that has no threads, no limit and no reach."""
+    kinds, seen = errand_kinds(world(tmp_path)), set[str]()
+    texts = [row[-1].replace("\\n", "\n") for table in ("steps.tsv", "conditions.tsv") for row in read_table(table)]
+    texts += [f"read x from {what}" for what in ("clipboard", "window title", 'file "a"', 'shell "a"', 'command "a"')]
+    texts += ['raise window "x"', 'minimise window "x"', 'run "x"', 'run shell "x"']
+    for text in texts:
+        draft = parse(text + "\n", id="x")
+        timeline, laying = Score(draft.steps, *draft.times, keymap()).start(Given())
+        answer: object = None
+        with contextlib.suppress(StopIteration, Finish, GaveUp, ProblemError):
+            for _ in range(100):
+                ask = laying.send(answer)
+                answer = None if isinstance(ask, CatchUp) else True
+                if isinstance(ask, CatchUp | Question) or (isinstance(ask, Errand) and ask.kind in HERE):
+                    continue
+                word = ask.kind if isinstance(ask, Errand) else type(ask).__name__
+                seen.add(word)
+                kind = kinds[word]()
+                assert kind.pool in POOLS and kind.reach and reach_of_ask(ask), word
+                assert 0 < kind.limit(ask) <= 65_000_000_000 and kind.whom(ask), word
+        timeline.finish()
+    assert {*kinds} == seen, {*kinds} ^ seen
 
 
 @pytest.mark.parametrize(("old", "new", "same"), [

@@ -17,7 +17,9 @@ from typing import Any
 import pytest
 
 from brass_pebble.client import EngineClient
-from brass_pebble.engine.runs.desktop import is_own, processes_of
+from brass_pebble.kinds.errands.call import Call
+from brass_pebble.kinds.errands.desktop import is_own, processes_of
+from brass_pebble.kinds.errands.names import Names
 from brass_pebble.kinds.windows.base import SeenWindow, find
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 from conftest import run_cli, wait_for
@@ -227,15 +229,15 @@ def test_pasting_under_wayland_gives_the_clipboard_back(way: str, compositor: st
     def held(*words: str) -> bytes:
         return subprocess.run(["wl-paste", "--no-newline", *words], capture_output=True, check=False, timeout=5).stdout
     from brass_pebble.core.macro.asks import Errand
-    from brass_pebble.engine.runs.pasting import Pasting
+    from brass_pebble.kinds.errands.pasting import Pasting
     pasting = Pasting()
-    said, chord = pasting.offer(Errand(1, "paste", ("Žluťoučký kůň", ""), wait=True))
+    said, chord = pasting.offer(Errand(1, "paste", ("Žluťoučký kůň", ""), wait=True), Call(5, Names()))
     # The focused window is a terminal with a class of its own.
     assert (said, chord) == ("", "Ctrl+V")
     assert held() == "Žluťoučký kůň".encode()
     assert pasting.settle() == ("", True)
     wait_for(lambda: held("--type", "image/png") == picture)
-    pasting.offer(Errand(1, "paste", ("nobody wants it", ""), wait=True))
+    pasting.offer(Errand(1, "paste", ("nobody wants it", ""), wait=True), Call(5, Names()))
     began = time.monotonic()
     assert pasting.settle() == ("nobody fetched the pasted text within 2 s; what the clipboard held is back", True)
     assert time.monotonic() - began < 4
@@ -248,8 +250,8 @@ def test_a_paste_that_cannot_be_offered_gives_back_what_was_held(compositor: str
                                                                  monkeypatch: pytest.MonkeyPatch) -> None:
     needs("wl-copy", "wl-paste")
     from brass_pebble.core.macro.asks import Errand
-    from brass_pebble.engine.runs.pasting import Pasting
     from brass_pebble.kinds.clipboard import table, wayland
+    from brass_pebble.kinds.errands.pasting import Pasting
     monkeypatch.setattr(table, "CLIPBOARDS", table.CLIPBOARDS[1:])
     # A program that never comes to hold what is offered for one paste.
     slow = tmp_path / "wl-copy"
@@ -263,7 +265,7 @@ def test_a_paste_that_cannot_be_offered_gives_back_what_was_held(compositor: str
     picture = bytes(range(256)) * 100
     subprocess.run(["wl-copy", "--type", "image/png"], input=picture, check=True, timeout=5)
     pasting = Pasting()
-    said, chord = pasting.offer(Errand(1, "paste", ("rye", ""), wait=True))
+    said, chord = pasting.offer(Errand(1, "paste", ("rye", ""), wait=True), Call(5, Names()))
     assert (said, chord) == ("the clipboard could not be used: the compositor does not let wl-copy hold the clipboard",
                              False)
     assert not pasting.pending
@@ -281,8 +283,8 @@ def test_every_form_comes_back_under_wayland(compositor: str, monkeypatch: pytes
     forms = {"text/plain": "žluť".encode(), "text/html": b"<b>rye</b>", "image/png": bytes(range(256)) * 2_000}
     other, ours = ClipboardOfDataControl(), ClipboardOfDataControl()
     other.give_back("clipboard", Held(forms))
-    wait_for(lambda: ours.text() == "žluť")
-    kept = ours.keep("clipboard")
+    wait_for(lambda: ours.text(Call(5, Names())) == "žluť")
+    kept = ours.keep("clipboard", Call(5, Names()))
     assert {name: kept.forms.get(name) for name in ("text/html", "image/png")} == {
         name: forms[name] for name in ("text/html", "image/png")} and "žluť".encode() in kept.forms.values()
     ours.offer("clipboard", "pasted")

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import os
+import signal
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
@@ -243,6 +245,8 @@ def test_a_picture_stays_a_picture_byte_for_byte(client: EngineClient, receiver:
 
 def test_every_form_comes_back(client: EngineClient, receiver: Receiver) -> None:
     from brass_pebble.kinds.clipboard.x11 import ClipboardOfX11
+    from brass_pebble.kinds.errands.call import Call
+    from brass_pebble.kinds.errands.names import Names
     forms = {"UTF8_STRING": "žluť".encode(), "text/html": b"<b>rye</b>", "image/png": bytes(200_000),
              "application/x-own": b"1"}
     owner = ClipboardOfX11()
@@ -251,7 +255,7 @@ def test_every_form_comes_back(client: EngineClient, receiver: Receiver) -> None
     wait_for(lambda: pasted(receiver) == ["'Žluťoučký kůň'"])
     wait_for(lambda: last(client)["state"] == "done")
     reader = ClipboardOfX11()
-    assert reader.keep("clipboard").forms == forms
+    assert reader.keep("clipboard", Call(5, Names())).forms == forms
     assert owner._owner is not None and owner._owner.forms("clipboard") is None
 
 
@@ -537,3 +541,121 @@ root.bind("<F12>", lambda event: Path(sys.argv[1]).write_text(area.get("1.0", "e
 root.after(400, lambda: (area.focus_force(), Path(sys.argv[1] + ".ready").touch()))
 root.mainloop()
 """
+
+
+# Those who hang on purpose.
+
+HOLDS = """
+import sys, time
+from Xlib import X, Xatom, display
+from Xlib.protocol.event import SelectionNotify
+d = display.Display()
+w = d.screen().root.create_window(0, 0, 1, 1, 0, X.CopyFromParent)
+w.set_selection_owner(d.intern_atom("CLIPBOARD"), X.CurrentTime)
+d.sync()
+atom = d.intern_atom
+names = [atom("UTF8_STRING"), *(atom(f"FORM_{n}") for n in range(int(sys.argv[1])))]
+print("ready", flush=True)
+while True:
+    event = d.next_event()
+    if event.type == X.SelectionRequest:
+        where = event.property
+        if event.target == atom("TARGETS"):
+            event.requestor.change_property(where, Xatom.ATOM, 32, names)
+        else:
+            event.requestor.change_attributes(event_mask=X.PropertyChangeMask)
+            event.requestor.change_property(where, atom("INCR"), 32, [1_000])
+        event.requestor.send_event(SelectionNotify(time=event.time, requestor=event.requestor, target=event.target,
+                                                   selection=event.selection, property=where))
+        d.flush()
+    elif event.type == X.PropertyNotify and event.state == X.PropertyDelete:
+        time.sleep(0.7)
+        event.window.change_property(event.atom, atom("UTF8_STRING"), 8, b"x")
+        d.flush()
+"""
+
+
+@pytest.fixture
+def dripping(client: EngineClient) -> Iterator[Callable[[int], None]]:
+    """Starts programs that hold the clipboard and give it a byte at a time."""
+    started: list[subprocess.Popen[bytes]] = []
+
+    def start(forms: int) -> None:
+        holder = subprocess.Popen([sys.executable, "-c", HOLDS, str(forms)], stdout=subprocess.PIPE)
+        started.append(holder)
+        assert holder.stdout and holder.stdout.readline()
+    yield start
+    for holder in started:
+        holder.kill()
+        holder.wait()
+
+
+def made(client: EngineClient, text: str) -> None:
+    client.ask("write_macro", macro="made", name="made", text=text)
+    client.ask("play", macro="made")
+
+
+def test_a_clipboard_that_drips_is_read_no_longer_than_at_most(client: EngineClient,
+                                                               dripping: Callable[[int], None]) -> None:
+    dripping(0)
+    began = time.monotonic()
+    made(client, "read x from clipboard at most 1s\notherwise\n  tap B\n")
+    wait_for(lambda: last(client)["state"] != "playing")
+    assert time.monotonic() - began < 2.5 and last(client)["count"] == 2, last(client)
+
+
+def test_a_paste_throws_a_reading_out_that_hangs(client: EngineClient, receiver: Receiver,
+                                                 dripping: Callable[[int], None]) -> None:
+    dripping(0)
+    made(client, "read x from clipboard at most 30s\n")
+    time.sleep(0.3)
+    began = time.monotonic()
+    press(client, "6")
+    wait_for(lambda: len(pasted(receiver)) == 1)
+    # What was there has to be asked for, too, before it is replaced; that takes its own time at most.
+    assert time.monotonic() - began < 5
+    wait_for(lambda: any("somebody else needs the clipboard" in remark for row in client.ask("traces")["traces"]
+                         for remark in row["remarks"]))
+
+
+def test_a_clipboard_with_thousands_of_forms_holds_nobody_up(client: EngineClient, receiver: Receiver,
+                                                             dripping: Callable[[int], None]) -> None:
+    dripping(10_000)
+    began = time.monotonic()
+    press(client, "6")
+    wait_for(lambda: len(pasted(receiver)) == 1)
+    assert time.monotonic() - began < 6
+
+
+def test_a_display_that_hangs_holds_up_no_client_and_no_end(client: EngineClient, display: str,
+                                                            receiver: Receiver) -> None:
+    """Seen: `move to`, the display stopped, and nobody was answered until it went on."""
+    engine = client.hello["pid"]
+    (server,) = [int(folder.name) for folder in Path("/proc").glob("[0-9]*") if is_display(folder, display)]
+    os.kill(server, signal.SIGSTOP)
+    try:
+        client.ask("write_macro", macro="made", name="made",
+                   text='repeat 300\n  move to 100 100\n  tap A for 5ms\nwait until window "zz" is there at most 1s\n')
+        began = time.monotonic()
+        client.ask("play", macro="made")
+        waits = []
+        while time.monotonic() - began < 4:
+            asked = time.monotonic()
+            client.ask("traces", count=1)
+            waits.append(time.monotonic() - asked)
+            time.sleep(0.02)
+        assert max(waits) < 0.5
+        client.ask("press", surface="pad", control="4")
+        began = time.monotonic()
+        os.kill(engine, signal.SIGTERM)
+        wait_for(lambda: Path(f"/proc/{engine}/stat").read_text().rpartition(")")[2].split()[0] == "Z")
+        assert time.monotonic() - began < 3
+    finally:
+        os.kill(server, signal.SIGCONT)
+
+
+def is_display(folder: Path, display: str) -> bool:
+    with contextlib.suppress(OSError):
+        words = (folder / "cmdline").read_bytes().split(b"\0")
+        return words[0].endswith(b"Xvfb") and display.encode() in words
+    return False

@@ -170,7 +170,7 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
         recorder.cancel("everything was stopped")
     path.deeds = {REST: rest, RECORD: record, RECORD_KEYBOARD: record, STOP: control.stopped_by_press,
                   **hearing.deeds()}
-    questions.read_clipboard = lambda: str(errands.reading.clipboard()[1] or "")
+    questions.read_clipboard = errands.read_clipboard
     questions.listen = devices.listen
     control.drop_questions = questions.drop
     control.stop_waiting, control.end_helpers = filters.drop_waiting, errands.end_helpers

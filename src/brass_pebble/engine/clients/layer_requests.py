@@ -36,8 +36,8 @@ from brass_pebble.engine.disk.edits import Edit, binding_edit, rearranging_edit
 from brass_pebble.engine.disk.shortcut_files import load_programs
 from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.control import Control
-from brass_pebble.engine.runs.desktop import pick_place, programs
 from brass_pebble.engine.setup import Setup
+from brass_pebble.kinds.errands.desktop import pick_place, programs
 from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.protocol import layers as messages
 from brass_pebble.protocol.errors import NoWindows, Refusal

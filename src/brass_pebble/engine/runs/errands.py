@@ -7,12 +7,9 @@ from __future__ import annotations
 
 import contextlib
 import shutil
-import subprocess
-import threading
-import time
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
 
 from brass_pebble import paths
 from brass_pebble.core.desk.layer_switch import fits
@@ -25,49 +22,31 @@ from brass_pebble.core.say.problem import Problem
 from brass_pebble.engine.clients.news import News
 from brass_pebble.engine.loop import Worker
 from brass_pebble.engine.ports import LiveDesk, Ports, RunControl
-from brass_pebble.kinds.errands.base import over, perform
+from brass_pebble.kinds.errands import read
+from brass_pebble.kinds.errands.base import Done, SpeakingTold, World, over, perform
 from brass_pebble.kinds.errands.call import STOPPED, TOO_LATE, Call
+from brass_pebble.kinds.errands.helpers import LATE, STAYS, Helpers, name_of
 from brass_pebble.kinds.errands.names import Names
-from brass_pebble.kinds.errands.table import call_kinds
-from brass_pebble.kinds.outputs.base import HasWindows, Output, OutputError
-from brass_pebble.kinds.windows.base import CannotDo, WindowGone, focus_and_wait, wait_for_window
+from brass_pebble.kinds.errands.pasting import Pasting
+from brass_pebble.kinds.errands.programs import Start
+from brass_pebble.kinds.errands.table import POOLS, errand_kinds
+from brass_pebble.kinds.outputs.base import HasWindows, Output
+from brass_pebble.kinds.windows.base import CannotDo, WindowGone, focus_and_wait
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 from brass_pebble.secret_file import SecretError, read_one
 
-from . import desktop
-from .helpers import LATE, STAYS, Helpers, name_of
-from .pasting import Pasting
 from .questions import Questions
-from .reading import Reading
 
 MS = 1_000_000
-# How many jobs of a kind go on at once, and how many more may wait: what hangs holds up nobody else's.
-POOLS = {"program": (64, 32), "request": (32, 32), "osc": (8, 64), "speak": (1, 8), "clipboard": (1, 16),
-         "window": (8, 16), "read": (8, 16)}
-POOL_OF = {"run": "program", "shell": "program", "start": "program", "speak": "speak", "paste": "clipboard",
-           "restore": "clipboard", "read clipboard": "clipboard", "read title": "window",
-           "read file": "read", "read command": "program", "close program": "window", "read shell": "program"}
-POOL_SAYS = {"program": "programs run", "request": "requests wait for an answer", "osc": "messages wait",
-             "speak": "texts wait to be spoken", "clipboard": "pastes wait", "window": "runs wait for a window",
-             "read": "files are read"}
 # A helper's time for ending is over at once when everything stops, in s.
 ENDS_WITHIN = 0.05
-# Programs that speak: the first one that is here.
-SPEAKERS = (("spd-say", "--wait", "--"), ("espeak-ng", "--"), ("espeak", "--"))
 CLIPBOARD_SECONDS = 2.0
-QUIET = ("", False)
-# What a call may take where nothing is said of it; and what it is given to end once its time is over, in ns.
-USUAL_CALL, GRACE = 5_000 * MS, 250 * MS
-# A program that was started to stay and ends with a failure within this was never there, in s.
-FAILS_WITHIN = 5.0
+# What an errand is given to end once its time is over; and a reading of the clipboard, once others wait for it; in ns.
+GRACE, READS_ALONE = 250 * MS, 500 * MS
+THROWN_OUT = "did not give it in time, and somebody else needs the clipboard"
+# What is proposed from the clipboard is asked for this long, in s.
+ASKED_FOR = 3.0
 TOLD_ONCE = "start"
-Done = tuple[str, object]  # a remark for the trace, and the answer
-
-
-class SpeakingTold(Protocol):
-    """Whoever wants to know when the program speaks."""
-
-    def __call__(self, *, begins: bool) -> None: ...
 
 
 class Errands:
@@ -88,13 +67,13 @@ class Errands:
         self._pools: dict[str, Worker] = {}
         self._helpers = Helpers()
         self.pasting = Pasting()
-        self.reading = Reading(lambda: self.folder, self._helpers, self.pasting)
         self._closing = False
         self._names = Names()
-        self._call_kinds = call_kinds(lambda name: read_one(paths.secrets_file(), name),
-                                      lambda: ports.desk.redirects == ANYWHERE)
-        # What is being called for whom.
-        self._calls: dict[Call, Run] = {}
+        self._kinds = errand_kinds(World(
+            self._helpers, self.pasting, lambda: self.folder, lambda name: read_one(paths.secrets_file(), name),
+            lambda: ports.desk.redirects == ANYWHERE, lambda *, begins: self.spoken(begins=begins)))
+        # What is being done for whom, on which threads, and since when (0: it has not begun).
+        self._calls: dict[Call, Doing] = {}
         self._called = 0
         # When everything was stopped last: what was asked for before that and has not begun is not begun.
         self._stopped_at = 0
@@ -111,62 +90,35 @@ class Errands:
         if isinstance(ask, Question):
             self.questions.put(run, ask)
             return
-        if isinstance(ask, Look):
-            self._slowly("window", run, ask, lambda: desktop.wait_for_look(ask, lambda: self._given_up(run)))
+        own = self._own
+        if isinstance(ask, Window) and own is not None:
+            self._wait_for_own(run, ask, own, self._ports.now() + ask.limit)
             return
-        if isinstance(ask, Program):
-            self._slowly("window", run, ask, lambda: desktop.wait_for_program(ask, lambda: self._given_up(run)))
-            return
-        if isinstance(ask, Window):
-            if (own := self._own) is not None:
-                self._wait_for_own(run, ask, own, self._ports.now() + ask.limit)
-            else:
-                self._slowly("window", run, ask, lambda: self._wait_for_window(run, ask))
-            return
-        assert isinstance(ask, Errand)
-        here = {"show": self._show, "ring": self._ring, "stop": self._stop, "layer": self._layer,
-                "asleep": self._asleep, "secret": self._secret}.get(ask.kind)
-        if here is not None:
-            self._answer(run, ask, here(run, ask))
-            return
-
-        def run_helper(ask: Errand) -> Done:
-            return self._run(ask, run)
-
-        slow: dict[str, Callable[[Errand], Done]] = {
-            "speak": self._speak, "run": run_helper, "shell": run_helper,
-            "close program": lambda ask: desktop.close_program(ask, lambda: self._given_up(run),
-                                                                     desktop.STARTED.__contains__),
-            "paste": self.pasting.offer,
-            "restore": lambda ask: self.pasting.settle(),
-            **dict.fromkeys((kind for kind in POOL_OF if kind.startswith("read ")),
-                            lambda ask: self.reading.read(ask, run))}
-        if ask.kind in self._call_kinds:
-            self._call(run, ask)
-            return
-        if ask.kind.startswith("window "):
-            if (own := self._own) is not None:
+        word = ask.kind if isinstance(ask, Errand) else type(ask).__name__
+        if isinstance(ask, Errand):
+            here = {"show": self._show, "ring": self._ring, "stop": self._stop, "layer": self._layer,
+                    "asleep": self._asleep, "secret": self._secret}.get(word)
+            if here is not None:
+                self._answer(run, ask, here(run, ask))
+                return
+            if word.startswith("window ") and own is not None:
                 self._answer(run, ask, _do_to_own(own, ask))
-            else:
-                self._slowly("window", run, ask, lambda: desktop.do_to_window(ask))
-            return
-        if ask.kind == "pointer":
-            self._slowly("window", run, ask, desktop.where_the_pointer_is)
-            return
-        if ask.kind in ("start", "open"):
-            self._start_to_stay(run, ask)
-            return
-        if ask.kind in ("run", "shell"):
-            name = name_of(ask.words) if ask.kind == "run" else "the shell"
-            self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
-        self._slowly(POOL_OF[ask.kind], run, ask, lambda: slow[ask.kind](ask))
+                return
+            if word in ("run", "shell"):
+                name = name_of(ask.words) if word == "run" else "the shell"
+                self._remark(run, f"line {ask.line}: {name} may run for {say_duration(ask.limit)} at most")
+        self._call(run, ask, word)
 
-    def _call(self, run: Run, ask: Errand) -> None:
-        """Call somebody outside.  When its time is over the run goes on, whatever the other side does meanwhile."""
-        kind = self._call_kinds[ask.kind]()
-        limit = ask.limit or USUAL_CALL
+    def _call(self, run: Run, ask: Ask, word: str) -> None:
+        """Ask something of the world.  When its time is over the run goes on, whatever the other side does
+        meanwhile."""
+        if word not in self._kinds:
+            self._answer(run, ask, (f"nobody here knows how to {word}", False))
+            return
+        kind = self._kinds[word]()
+        limit = kind.limit(ask)
         call = Call(limit / 1e9, self._names)
-        self._calls[call] = run
+        doing = self._calls[call] = Doing(run, kind.pool, word)
         self._called += 1
         alarm = f"call {self._called}"
 
@@ -183,19 +135,45 @@ class Errands:
             # It has not begun, or it is in a library that heeds nothing.
             self._ports.alarms.at(alarm, now + GRACE, give_up)
         self._ports.alarms.at(alarm, self._ports.now() + limit, end)
-        self._slowly(kind.pool, run, ask, lambda: perform(kind, ask, call), answer)
+        if isinstance(kind, Start):
+            kind.later = lambda remark: self._later(run, ask, remark)
+
+        def job() -> Done:
+            doing.begun = self._ports.now()
+            return perform(kind, ask, call)
+        self._slowly(kind.pool, run, ask, job, answer)
+        if kind.pool == "clipboard":
+            self._throw_out()
+
+    def _throw_out(self) -> None:
+        """Whoever waits for the clipboard does not wait for a reading that hangs: it had its moment."""
+        def look(now: int) -> None:
+            waiting = [call for call, doing in self._calls.items() if doing.pool == "clipboard" and not doing.begun]
+            for call, doing in [*self._calls.items()]:
+                if waiting and doing.word == "read clipboard" and doing.begun:
+                    call.end(THROWN_OUT)
+        if len([doing for doing in self._calls.values() if doing.pool == "clipboard"]) > 1:
+            self._ports.alarms.at("clipboard", self._ports.now() + READS_ALONE, look)
+
+    def _later(self, run: Run, ask: Ask, remark: str) -> None:
+        """Something that was done has turned out otherwise.  Called on a thread."""
+        if not self._closing:
+            text = f"line {ask.line}: {remark}"
+            with contextlib.suppress(OSError, RuntimeError, KeyError):
+                self._pools["program"].do(lambda: text, lambda said: self._remark(run, str(said)))
+
+    def read_clipboard(self) -> str:
+        """What the clipboard holds, for a question that proposes it; on a thread, and nothing if it cannot be had."""
+        return str(read.clipboard(self.pasting, Call(ASKED_FOR, self._names))[1] or "")
 
     @property
     def _own(self) -> HasWindows | None:
         """The output's own programs as windows; an engine that lacks the desk's output has a stage without any."""
         return self.output.ability(HasWindows) if self._ports.desk.output == "stage" else None
 
-    def _given_up(self, run: Run) -> bool:
-        return self._closing or run.state != "playing"
-
     def _pool(self, name: str) -> Worker:
         if name not in self._pools:
-            self._pools[name] = Worker(self._ports.loop, *POOLS[name])
+            self._pools[name] = Worker(self._ports.loop, *POOLS[name][:2])
         return self._pools[name]
 
     def _slowly(self, pool: str, run: Run, ask: Ask, job: Callable[[], Done],
@@ -217,7 +195,8 @@ class Errands:
                     self._remark(run, f"line {ask.line}: {late}")
             answer(result)
         if not self._pool(pool).do(begin, done):
-            answer((f"it was not done: {sum(POOLS[pool])} {POOL_SAYS[pool]} already", False))
+            most, more, what = POOLS[pool]
+            answer((f"it was not done: {most + more} {what} already", False))
 
     def _answer(self, run: Run, ask: Ask, result: object) -> None:
         if isinstance(result, Exception):
@@ -251,18 +230,6 @@ class Errands:
             self._ports.alarms.at(f"window {run.id}", min(until, now + 20 * MS),
                                   lambda now: self._wait_for_own(run, ask, own, until))
 
-    def _wait_for_window(self, run: Run, ask: Window) -> Done:
-        try:
-            here = open_desktop()
-        except OutputError as error:
-            return str(error), False
-        try:
-            return "", wait_for_window(here, ask.pattern, by_class=ask.by_class, focused=ask.focused,
-                                       seconds=ask.limit / 1e9,
-                                       given_up=lambda: self._given_up(run), gone=ask.gone)
-        finally:
-            here.close()
-
     def remember_focus(self) -> Callable[[], str] | None:
         """Which window has the focus, on a thread: a call that gives it back, and says what is wrong if it cannot."""
         if self._own is not None or desktop_kind() is None:
@@ -294,7 +261,9 @@ class Errands:
 
     def say(self, text: str, then: Callable[[], None]) -> None:
         """Say a text aloud, then call back on the loop, whether it could be said or not."""
-        self._pool("speak").do(lambda: self._speak(Errand(0, "speak", (text,))), lambda result: then())
+        ask, kind = Errand(0, "speak", (text,)), self._kinds["speak"]()
+        call = Call(kind.limit(ask) / 1e9, self._names)
+        self._pool("speak").do(lambda: perform(kind, ask, call), lambda result: then())
 
     def utter(self, letters: str) -> bool:
         """Have a row of sounds said aloud, as espeak-ng writes them; false if nothing here can."""
@@ -339,60 +308,16 @@ class Errands:
         done = self._ports.router.switch_layer(surface, name, on=state == "on")
         return done or f"there is no layer “{name}” on the surface that was pressed", bool(done)
 
-    # On threads.
-
-    def _speak(self, ask: Errand) -> Done:
-        for speaker in SPEAKERS:
-            if shutil.which(speaker[0]):
-                self.spoken(begins=True)
-                try:
-                    ended = self._helpers.run([*speaker, ask.words[0]], 30.0)
-                finally:
-                    self.spoken(begins=False)
-                return ended.remark, ended.well
-        return "nothing was said: no speech program is here. Install speech-dispatcher or espeak-ng", False
-
-    def _run(self, ask: Errand, run: Run) -> Done:
-        words = ["/bin/sh", "-c", ask.words[0]] if ask.kind == "shell" else list(ask.words)
-        ended = self._helpers.run(words, ask.limit / 1e9, run)
-        return ended.remark, ended.well
-
-    def _start_to_stay(self, run: Run, ask: Errand) -> None:
-        """Start a program that stays; with `open`, only if it does not run already."""
-        opens = ask.kind == "open"
-        cls, words = (ask.words[0], ask.words[1:]) if opens else ("", ask.words)
-        name = name_of(words)
-
-        def job() -> Done:
-            try:
-                if opens and (found := desktop.bring_to_front(words[0], cls)) is not None:
-                    return found
-                child = desktop.start_to_stay(words, paths.usual_umask)
-            except (OSError, ValueError) as error:
-                why = error.strerror if isinstance(error, OSError) else str(error)
-                return f"{name} could not be started: {why}", False
-            # Waited for by a thread that nobody waits for, so that it leaves no dead process behind.
-            threading.Thread(target=lambda: self._watch_start(run, ask, name, child), daemon=True).start()
-            return f"started {name}", True
-        self._slowly("program", run, ask, job)
-
-    def _watch_start(self, run: Run, ask: Errand, name: str, child: subprocess.Popen[bytes]) -> None:
-        began = time.monotonic()
-        code = child.wait()
-        if code and time.monotonic() - began < FAILS_WITHIN and not self._closing:
-            text = f"line {ask.line}: {name} ended at once, with exit code {code}"
-            with contextlib.suppress(OSError, RuntimeError, KeyError):
-                self._pools["program"].do(lambda: text, lambda said: self._remark(run, str(said)))
-
     def end_helpers(self, run: Run | None = None) -> None:
         """End the programs that were run to be waited for: those of one run, or all; then what waits is dropped,
         too."""
         if run is None:
             self._stopped_at = self._ports.now()
-        self._helpers.end(run)
-        for call, owner in [*self._calls.items()]:
-            if run is None or owner is run:
+        for call, doing in [*self._calls.items()]:
+            if run is None or doing.run is run:
                 call.end(STOPPED)
+        if run is None:
+            self._helpers.end()
         if self.pasting.pending and not self._closing:
             # A run that ends between offering a text and giving back leaves nothing of it.
             self._pool("clipboard").do(self.pasting.give_back, lambda result: None)
@@ -428,6 +353,16 @@ def _do_to_own(own: HasWindows, ask: Errand) -> Done:
         return "the programs of the stage have a fixed place", False
     own.focus(found.cls)
     return "", True
+
+
+@dataclass
+class Doing:
+    """One errand: for whom, on which threads, by which word, and since when (0: it waits), in ns."""
+
+    run: Run
+    pool: str
+    word: str
+    begun: int = 0
 
 
 def stays_notice(file: str, line: int) -> Problem:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Protocol
 
-# More than this is not kept, in bytes; and nobody is waited for longer than this, in s.
-MOST = 64_000_000
+# More than this is not kept, in bytes, and no more forms; and nobody is waited for longer than this, in s.
+MOST, MOST_FORMS = 64_000_000, 200
 ANSWERS_WITHIN = 1.0
 FETCHES_WITHIN = 2.0
 
@@ -24,13 +25,23 @@ class Held:
     lost: str = ""
 
 
+class Wish(Protocol):
+    """Whoever waits for what a clipboard holds, and for how long (kinds/errands/call.py)."""
+
+    def left(self) -> float:
+        """How many seconds are left.  Raises: OSError, if none are."""
+
+    def at_end(self, what: Callable[[], None]) -> None:
+        """Do this when nobody waits any more.  Raises: OSError, if that is so already."""
+
+
 class Clipboard(Protocol):
     """One way to the clipboard.  `selection` is "clipboard", or "primary" for what was marked last."""
 
-    def text(self) -> str | None:
+    def text(self, wish: Wish) -> str | None:
         """What it holds as text; None if it holds none.  Raises: ClipboardError."""
 
-    def keep(self, selection: str) -> Held:
+    def keep(self, selection: str, wish: Wish) -> Held:
         """What it holds, in every form.  Raises: ClipboardError."""
 
     def offer(self, selection: str, text: str) -> None:

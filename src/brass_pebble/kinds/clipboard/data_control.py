@@ -9,7 +9,7 @@ from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.kinds.wayland.client import WaylandHelper, available
 from brass_pebble.kinds.wayland.messages import Call, Told
 
-from .base import ClipboardError, Held
+from .base import ClipboardError, Held, Wish
 from .wayland import ClipboardOfWayland
 
 
@@ -41,18 +41,18 @@ class ClipboardOfDataControl:
             raise ClipboardError(told.why)
         return told
 
-    def text(self) -> str | None:
+    def text(self, wish: Wish) -> str | None:
         with contextlib.suppress(_Lacks):
             if self._programs is None:
                 return self._ask(Call(do="text")).text
-        return ClipboardOfWayland().text()
+        return ClipboardOfWayland().text(wish)
 
-    def keep(self, selection: str) -> Held:
+    def keep(self, selection: str, wish: Wish) -> Held:
         with contextlib.suppress(_Lacks):
             if self._programs is None:
                 told = self._ask(_call("keep", selection))
                 return Held(told.forms or {}, told.why)
-        return ClipboardOfWayland().keep(selection)
+        return ClipboardOfWayland().keep(selection, wish)
 
     def offer(self, selection: str, text: str) -> None:
         if self._programs is None:

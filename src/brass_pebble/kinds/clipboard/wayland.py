@@ -12,7 +12,7 @@ import subprocess
 import time
 from collections.abc import Callable
 
-from .base import ANSWERS_WITHIN, MOST, ClipboardError, Held
+from .base import ANSWERS_WITHIN, MOST, MOST_FORMS, ClipboardError, Held, Wish
 
 MISSING = "wl-clipboard is not installed. Install it: it has wl-copy and wl-paste"
 _TEXT_NAMES = ("UTF8_STRING", "STRING", "TEXT")
@@ -57,17 +57,18 @@ class ClipboardOfWayland:
             raise ClipboardError(done.stderr.decode(errors="replace").strip()[:200] or "wl-paste failed")
         return [kind for kind in done.stdout.decode(errors="replace").split("\n") if kind.strip()]
 
-    def text(self) -> str | None:
+    def text(self, wish: Wish) -> str | None:
         kind = next((kind for kind in self._kinds("clipboard") if is_text(kind)), "")
         if not kind:
             return None
         done = self._ask("--no-newline", "--type", kind)
         return done.stdout.decode("utf-8", "replace") if not done.returncode else None
 
-    def keep(self, selection: str) -> Held:
+    def keep(self, selection: str, wish: Wish) -> Held:
         forms: dict[str, bytes] = {}
         lost = []
-        for kind in self._kinds(selection):
+        for kind in self._kinds(selection)[:MOST_FORMS]:
+            wish.left()
             if is_text(kind) and any(map(is_text, forms)):
                 continue
             done = self._ask("--no-newline", "--type", kind, selection=selection)

@@ -16,9 +16,9 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from brass_pebble.kinds.outputs.base import OutputError
-from brass_pebble.kinds.outputs.x11 import open_display
+from brass_pebble.kinds.outputs.x11 import abandon, open_display
 
-from .base import ANSWERS_WITHIN, MOST, ClipboardError, Held
+from .base import ANSWERS_WITHIN, MOST, MOST_FORMS, ClipboardError, Held, Wish
 
 _NAMES = {"clipboard": "CLIPBOARD", "primary": "PRIMARY"}
 _TEXTS = ("UTF8_STRING", "text/plain;charset=utf-8", "text/plain", "STRING", "TEXT")
@@ -49,18 +49,18 @@ class ClipboardOfX11:
                 raise ClipboardError(str(error)) from None
         return self._owner
 
-    def text(self) -> str | None:
-        with _reader("clipboard") as reader:
+    def text(self, wish: Wish) -> str | None:
+        with _reader("clipboard", wish) as reader:
             forms = reader.targets()
             for name in _TEXTS:
                 if name in forms and (data := reader.form(name)) is not None:
                     return data.decode("latin-1" if name == "STRING" else "utf-8", "replace")
         return None
 
-    def keep(self, selection: str) -> Held:
+    def keep(self, selection: str, wish: Wish) -> Held:
         if self._owner is not None and (own := self._owner.forms(selection)) is not None:
             return Held(own)
-        with _reader(selection) as reader:
+        with _reader(selection, wish) as reader:
             return reader.everything()
 
     def offer(self, selection: str, text: str) -> None:
@@ -96,13 +96,18 @@ class ClipboardOfX11:
 
 
 @contextlib.contextmanager
-def _reader(selection: str) -> Iterator[_Reader]:
+def _reader(selection: str, wish: Wish) -> Iterator[_Reader]:
+    from Xlib.error import ConnectionClosedError
     try:
-        reader = _Reader(selection)
+        reader = _Reader(selection, wish)
     except OutputError as error:
         raise ClipboardError(str(error)) from None
     try:
+        # Whatever the other program or the display does: the connection is left when nobody waits any more.
+        wish.at_end(lambda: abandon(reader.display))
         yield reader
+    except (OSError, ConnectionClosedError) as error:
+        raise ClipboardError("the program that holds the clipboard does not answer") from error
     finally:
         reader.close()
 
@@ -110,16 +115,17 @@ def _reader(selection: str) -> Iterator[_Reader]:
 class _Reader:
     """Asks the owner of a selection for what it holds."""
 
-    def __init__(self, selection: str) -> None:
+    def __init__(self, selection: str, wish: Wish) -> None:
         from Xlib import X
         self._x = X
-        self._display = open_display()
+        self.display = self._display = open_display()
         self._window = self._display.screen().root.create_window(0, 0, 1, 1, 0, X.CopyFromParent,
                                                                   event_mask=X.PropertyChangeMask)
         self._selection = self._display.intern_atom(_NAMES[selection])
         self._property = self._display.intern_atom("BRASS_PEBBLE_READ")
         self._incr = self._display.intern_atom("INCR")
-        self._until = time.monotonic() + READS_WITHIN
+        # For all that is asked of it, however many pieces it comes in.
+        self._until = time.monotonic() + min(READS_WITHIN, wish.left())
 
     def targets(self) -> list[str]:
         """The names of the forms that are there."""
@@ -128,7 +134,7 @@ class _Reader:
         data = self._ask("TARGETS")
         if data is None:
             raise ClipboardError("the program that holds the clipboard does not answer")
-        return [name for atom in data if (name := self._name(atom)) and name not in _ABOUT]
+        return [name for atom in data[:MOST_FORMS] if (name := self._name(atom)) and name not in _ABOUT]
 
     def _name(self, atom: int) -> str:
         with contextlib.suppress(Exception):
@@ -177,7 +183,6 @@ class _Reader:
         self._window.delete_property(self._property)
         self._display.flush()
         while len(whole) <= MOST:
-            self._until = max(self._until, time.monotonic() + ANSWERS_WITHIN)
             event = self._wait(lambda event: event.type == self._x.PropertyNotify and event.atom == self._property
                                and event.state == self._x.PropertyNewValue)
             if event is None:

@@ -32,6 +32,7 @@ class Call:
         self._waking: list[threading.Event] = []
         self._lock = threading.Lock()
         self._shut: list[socket.socket] = []
+        self._ends: list[Callable[[], None]] = []
         self.over = ""
 
     def end(self, why: str) -> None:
@@ -40,12 +41,32 @@ class Call:
             if self.over:
                 return
             self.over = f"{why} {self.seconds:g} s" if why == TOO_LATE else why
-            shut, waking = [*self._shut], [*self._waking]
+            shut, waking, ends = [*self._shut], [*self._waking], [*self._ends]
         for wake in waking:
             wake.set()
+        for one in ends:
+            with contextlib.suppress(OSError):
+                one()
         for connection in shut:
             with contextlib.suppress(OSError):
                 connection.shutdown(socket.SHUT_RDWR)
+
+    def at_end(self, what: Callable[[], None]) -> None:
+        """Do this when the call is ended from outside: end a program, leave a display.  It must not wait.
+
+        Raises:
+            Over: it is over already; it was done then.
+        """
+        with self._lock:
+            if not self.over:
+                self._ends.append(what)
+                return
+        what()
+        raise Over(self.over)
+
+    def given_up(self) -> bool:
+        """Whether nobody waits for it any more."""
+        return bool(self.over)
 
     def left(self) -> float:
         """How many seconds are left of its time.
@@ -111,5 +132,6 @@ class Call:
         """Let go of what was watched."""
         with self._lock:
             shut, self._shut = self._shut, []
+            self._ends.clear()
         for connection in shut:
             connection.close()

@@ -10,13 +10,13 @@ import urllib.parse
 import urllib.request
 from collections.abc import Callable
 from ipaddress import ip_address
-from typing import Any
+from typing import Any, ClassVar
 
 from brass_pebble.core.desk.model import ANYWHERE
-from brass_pebble.core.macro.asks import Errand
+from brass_pebble.core.macro.asks import Ask, Errand
 from brass_pebble.core.macro.network_steps import SECRET
 
-from .base import Done, why
+from .base import Done, usual_limit, why
 from .call import Call
 from .names import is_number
 
@@ -136,12 +136,18 @@ class Request:
     """`secret(name)` is the text of a secret, and raises an OSError without it; `anywhere` says whether redirects are
     followed wherever they lead."""
 
-    pool = "request"
+    pool: ClassVar[str] = "request"
+    reach: ClassVar[str] = "calls an address"
+    tells: ClassVar[bool] = False
 
     def __init__(self, secret: Callable[[str], str], anywhere: Callable[[], bool]) -> None:
         self._secret, self._anywhere = secret, anywhere
 
-    def whom(self, ask: Errand) -> str:
+    def limit(self, ask: Ask) -> int:
+        return usual_limit(ask)
+
+    def whom(self, ask: Ask) -> str:
+        assert isinstance(ask, Errand)
         return ask.words[1]
 
     def _headers(self, words: list[str]) -> tuple[dict[str, str], frozenset[str]]:
@@ -155,7 +161,8 @@ class Request:
                 given[name] = text[1:]
         return given, frozenset(secret)
 
-    def do(self, ask: Errand, call: Call) -> Done:
+    def do(self, ask: Ask, call: Call) -> Done:
+        assert isinstance(ask, Errand)
         method, url, content, *rest = ask.words
         if urllib.parse.urlsplit(url).scheme not in ("http", "https"):
             return f"{url} is not an HTTP address", False

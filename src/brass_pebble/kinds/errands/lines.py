@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import socket
 import urllib.parse
+from typing import ClassVar
 
-from brass_pebble.core.macro.asks import Errand
+from brass_pebble.core.macro.asks import Ask, Errand
 
-from .base import Done
+from .base import Done, usual_limit
 from .call import Call
 from .http import PORTS
 
@@ -18,12 +19,19 @@ MOST_ANSWERED = 1_000_000
 class Line:
     """A line or a message to whoever waits for it; the answer is true if none is wanted, false if none came."""
 
-    pool = "request"
+    pool: ClassVar[str] = "request"
+    reach: ClassVar[str] = "sends a message"
+    tells: ClassVar[bool] = False
 
-    def whom(self, ask: Errand) -> str:
+    def limit(self, ask: Ask) -> int:
+        return usual_limit(ask)
+
+    def whom(self, ask: Ask) -> str:
+        assert isinstance(ask, Errand)
         return ask.words[2]
 
-    def do(self, ask: Errand, call: Call) -> Done:
+    def do(self, ask: Ask, call: Call) -> Done:
+        assert isinstance(ask, Errand)
         way, text, target, answer = ask.words
         if way == "websocket":
             return _websocket(text, target, call, wants=bool(answer))

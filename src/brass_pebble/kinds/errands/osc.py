@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Callable
-from typing import Any
+from typing import Any, ClassVar
 
-from brass_pebble.core.macro.asks import Errand
+from brass_pebble.core.macro.asks import Ask, Errand
 
-from .base import Done
+from .base import Done, usual_limit
 from .call import Call
 
 _READ: dict[str, Callable[[str], Any]] = {"i": int, "f": float, "s": str}
@@ -17,12 +17,19 @@ _READ: dict[str, Callable[[str], Any]] = {"i": int, "f": float, "s": str}
 class Osc:
     """A message; nobody answers it."""
 
-    pool = "osc"
+    pool: ClassVar[str] = "osc"
+    reach: ClassVar[str] = "sends to an address"
+    tells: ClassVar[bool] = False
 
-    def whom(self, ask: Errand) -> str:
+    def limit(self, ask: Ask) -> int:
+        return usual_limit(ask)
+
+    def whom(self, ask: Ask) -> str:
+        assert isinstance(ask, Errand)
         return ask.words[1]
 
-    def do(self, ask: Errand, call: Call) -> Done:
+    def do(self, ask: Ask, call: Call) -> Done:
+        assert isinstance(ask, Errand)
         from pythonosc.osc_message_builder import OscMessageBuilder
         address, target, *words = ask.words
         host, _, port = target.rpartition(":")

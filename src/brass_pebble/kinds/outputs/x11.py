@@ -3,7 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import errno
+import fcntl
 import os
+import socket
+import struct
+import termios
+import threading
+import time
+from array import array
 from collections.abc import Callable
 from typing import Any
 
@@ -25,6 +33,13 @@ from .base import POINTING, Abilities, OutputError, OutputLost
 
 # X keycodes are the kernel's key codes and 8 more, with the evdev rules that every X server of today uses.
 _OFFSET = 8
+# A display answers a greeting within this, in s; one that went away is looked for this often.
+ANSWERS_WITHIN, LOOK_EVERY = 2.0, 0.5
+# And takes what it is to be told at the end within this, in s.
+LEAVES_WITHIN = 0.5
+# What a display has not read may come to this, in bytes as the kernel counts them (each word some hundred): half of
+# what a connection takes before one waits.
+MOST_UNREAD = 120_000
 # BTN_LEFT to BTN_TASK, and the buttons as X counts them: 4 to 7 are the wheel.
 _BUTTON_OF = {0x110: 1, 0x111: 3, 0x112: 2, 0x113: 8, 0x114: 9, 0x115: 10, 0x116: 11, 0x117: 12}
 
@@ -37,6 +52,7 @@ def open_display(name: str | None = None) -> Any:
     """
     from Xlib import display, error
     try:
+        see_whether_it_answers(name)
         return display.Display(name)
     except (error.DisplayError, OSError) as problem:
         where = name or os.environ.get("DISPLAY", "")
@@ -44,8 +60,51 @@ def open_display(name: str | None = None) -> Any:
                           "terminal of the running X session") from None
 
 
+def see_whether_it_answers(name: str | None = None) -> None:
+    """The library waits for ever for a display that hangs: so it is greeted by hand first (X11 protocol, connection
+    setup).
+
+    Raises:
+        OSError: it does not answer in time, or is not there.
+    """
+    from Xlib.support import connect
+    name, protocol, host, number, _ = connect.get_display(name)
+    with connect.get_socket(name, protocol, host, number) as link:
+        link.settimeout(ANSWERS_WITHIN)
+        scheme, cookie = b"", b""
+        with contextlib.suppress(Exception):
+            scheme, cookie = connect.get_auth(link, name, protocol, host, number)
+        head = struct.pack("<BxHHHHxx", ord("l"), 11, 0, len(scheme), len(cookie))
+        link.sendall(head + _padded(scheme) + _padded(cookie))
+        if not link.recv(1):
+            raise OSError(errno.ECONNRESET, "it ended the connection")
+
+
+def _padded(data: bytes) -> bytes:
+    return data + b"\0" * (-len(data) % 4)
+
+
+def abandon(display: Any) -> None:
+    """Leave a display without a word: whoever waits for it waits no longer.  May be called on any thread."""
+    with contextlib.suppress(OSError, AttributeError):
+        display.display.socket.shutdown(socket.SHUT_RDWR)
+
+
+def hangs(display: Any) -> bool:
+    """Whether a display has not read what was sent to it for a while: then the next word might wait for it."""
+    with contextlib.suppress(OSError):
+        unread = array("i", [0])
+        fcntl.ioctl(display.fileno(), termios.TIOCOUTQ, unread)
+        return unread[0] > MOST_UNREAD
+    return False
+
+
 class X11Output(Abilities):
-    """Keys, buttons and motions by XTEST.  Whoever has the focus gets them."""
+    """Keys, buttons and motions by XTEST.  Whoever has the focus gets them.
+
+    Nothing of it waits for the display, which may hang: a word is only said while the earlier ones were read, and a
+    display that went away is looked for on a thread.
+    """
 
     takes = POINTING
 
@@ -57,29 +116,50 @@ class X11Output(Abilities):
         self._down: dict[int, None] = {}
         self._size = (0, 0)
         self._places = US
-        self._display: Any = None
-        self._connect()
+        # Half of a place of the pointer that is told in two effects.
+        self._across: int | None = None
+        self._display: Any = self._connect()
+        self._looking: threading.Thread | None = None
+        self._closed = False
 
-    def _connect(self) -> None:
-        self._display = open_display()
-        if not self._display.has_extension("XTEST"):
+    def _connect(self) -> Any:
+        display = open_display()
+        if not display.has_extension("XTEST"):
             raise OutputError("the display has no test extension (XTEST), so nothing can be sent through it. "
                               "Write output = \"uinput\" in desk.toml")
-        screen = self._display.screen()
+        screen = display.screen()
         self._size = (screen.width_in_pixels, screen.height_in_pixels)
+        return display
+
+    def _look_for_it(self) -> None:
+        """The display is looked for on a thread, until it is there."""
+        def look() -> None:
+            while not self._closed and self._display is None:
+                with contextlib.suppress(OutputError, OSError):
+                    self._display = self._connect()
+                    return
+                time.sleep(LOOK_EVERY)
+        if self._looking is None or not self._looking.is_alive():
+            self._looking = threading.Thread(target=look, name="display", daemon=True)
+            self._looking.start()
 
     def send(self, effects: list[Effect], now: int) -> None:
         from Xlib.error import ConnectionClosedError
         try:
             if self._display is None:
-                self._connect()
+                raise OSError(errno.ENOTCONN, "the display is not there")
+            if hangs(self._display):
+                abandon(self._display)
+                raise OSError(errno.ETIMEDOUT, "the display does not answer")
             self._send(effects)
-        except (ConnectionClosedError, OutputError, OSError) as error:
+        except (ConnectionClosedError, OSError) as error:
             # Nothing is down on a display that is gone.
             self._display = None
             self._down.clear()
-            raise OutputLost("the display went away" if not isinstance(error, OutputError) else str(error),
-                             "Every run was stopped. The next press tries the display again") from None
+            self._look_for_it()
+            raise OutputLost(error.strerror if isinstance(error, OSError) and error.strerror else
+                             "the display went away",
+                             "Every run was stopped. It is looked for; press again when it is back") from None
 
     def _send(self, effects: list[Effect]) -> None:
         for code, value, _, _ in effects:
@@ -112,10 +192,13 @@ class X11Output(Abilities):
             axis = 0 if code in (ABS_X, PIXEL_X) else 1
             if code in (ABS_X, ABS_Y):
                 value = round(value * (self._size[axis] - 1) / FULL)
-            at = self._display.screen().root.query_pointer()
-            place = [at.root_x, at.root_y]
-            place[axis] = min(value, self._size[axis] - 1)
-            self._fake(self._display, x.MotionNotify, 0, x=place[0], y=place[1])
+            value = min(value, self._size[axis] - 1)
+            # A place comes as two effects, across and then down: asking where the pointer is would wait for an answer.
+            if axis == 0:
+                self._across = value
+            else:
+                self._fake(self._display, x.MotionNotify, 0, x=self._across or 0, y=value)
+                self._across = None
         else:
             step = (value, 0) if code == REL_X else (0, value)
             self._fake(self._display, x.MotionNotify, 1, x=step[0], y=step[1])
@@ -136,8 +219,21 @@ class X11Output(Abilities):
         """Nothing waits here."""
 
     def close(self) -> None:
-        with contextlib.suppress(Exception):
-            for code in reversed(list(self._down)):
-                self._key(code, 0)
-            self._display.sync()
-            self._display.close()
+        self._closed = True
+        if self._display is None:
+            return
+        display = self._display
+
+        def leave() -> None:
+            with contextlib.suppress(Exception):
+                for code in reversed(list(self._down)):
+                    self._key(code, 0)
+                # A display forgets what it has not read of somebody who is gone.
+                display.sync()
+                display.close()
+        # On a thread that may be left behind: a display that hangs keeps nobody from leaving.
+        leaving = threading.Thread(target=leave, name="display", daemon=True)
+        leaving.start()
+        leaving.join(LEAVES_WITHIN)
+        if leaving.is_alive():
+            abandon(display)

@@ -90,6 +90,9 @@ class Desktop(Protocol):
     def pause(self, seconds: float) -> None:
         """Wait until something may have changed, but not longer."""
 
+    def abandon(self) -> None:
+        """Have whoever waits for the desktop wait no longer.  May be called on any thread; waits for nothing."""
+
     def close(self) -> None:
         """Leave the desktop."""
 

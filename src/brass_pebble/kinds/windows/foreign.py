@@ -66,5 +66,8 @@ class WindowsOfForeign(TellsNoPlaces):
     def pause(self, seconds: float) -> None:
         time.sleep(seconds)
 
+    def abandon(self) -> None:
+        """The helper ends by itself what takes too long."""
+
     def close(self) -> None:
         """The helper goes on."""

@@ -33,7 +33,10 @@ class WindowsOfSway(TellsNoPlaces):
 
     def _ask(self, kind: int, text: str = "") -> Any:
         self._connection.send(kind, text)
-        return self._connection.message()[1]
+        told, content = self._connection.message()
+        if told < 0:
+            raise OSError("it was not waited for any longer")
+        return content
 
     def look(self) -> list[SeenWindow]:
         found = []
@@ -97,6 +100,10 @@ class WindowsOfSway(TellsNoPlaces):
 
     def pause(self, seconds: float) -> None:
         select.select([self._stop], [], [], seconds)
+
+    def abandon(self) -> None:
+        if self._stop >= 0:
+            os.eventfd_write(self._stop, 1)
 
     def close(self) -> None:
         self._connection.close()

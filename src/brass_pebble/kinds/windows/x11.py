@@ -12,7 +12,7 @@ import select
 from collections.abc import Iterator
 from typing import Any
 
-from brass_pebble.kinds.outputs.x11 import open_display
+from brass_pebble.kinds.outputs.x11 import abandon, open_display
 
 from .base import CLOSE, FOCUS, MINIMISE, PLACE, POINTER, RAISE, Area, CannotDo, SeenWindow, WindowGone
 
@@ -208,6 +208,9 @@ class WindowsOfX11:
         select.select([self._display.fileno()], [], [], seconds)
         while self._display.pending_events():
             self._display.next_event()
+
+    def abandon(self) -> None:
+        abandon(self._display)
 
     def close(self) -> None:
         with contextlib.suppress(Exception):

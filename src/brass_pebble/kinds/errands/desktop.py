@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TypeVar
 
-from brass_pebble.core.macro.asks import Errand, Look, Program
+from brass_pebble.core.macro.asks import Errand, Look, Program, Window
 from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.kinds.windows.base import (
     Area,
@@ -21,8 +21,11 @@ from brass_pebble.kinds.windows.base import (
     WindowGone,
     find,
     focus_and_wait,
+    wait_for_window,
 )
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
+
+from .call import Call
 
 T = TypeVar("T")
 Done = tuple[str, bool]
@@ -33,13 +36,15 @@ MOST_PROGRAMS, LONGEST_NAME = 5_000, 100
 PICK_EVERY = 0.01
 
 
-def _on_desktop(job: Callable[[Desktop], tuple[str, T]], pattern: str = "") -> tuple[str, T | bool]:
+def _on_desktop(job: Callable[[Desktop], tuple[str, T]], call: Call, pattern: str = "") -> tuple[str, T | bool]:
     """Do something with the desktop; what it cannot do, or a window that was closed meanwhile, is told."""
     try:
         desktop = open_desktop()
     except OutputError as error:
         return str(error), False
     try:
+        # A display that hangs is left, so that the thread is free again.
+        call.at_end(desktop.abandon)
         return job(desktop)
     except WindowGone:
         return f"the window “{pattern}” was closed meanwhile", False
@@ -49,7 +54,7 @@ def _on_desktop(job: Callable[[Desktop], tuple[str, T]], pattern: str = "") -> t
         desktop.close()
 
 
-def do_to_window(ask: Errand) -> tuple[str, str | bool]:
+def do_to_window(ask: Errand, call: Call) -> tuple[str, str | bool]:
     """Focus, raise, close, minimise or place a window; or tell a place of it."""
     pattern, by, *details = ask.words
     deed = ask.kind.removeprefix("window ")
@@ -68,15 +73,15 @@ def do_to_window(ask: Errand) -> tuple[str, str | bool]:
             return _place(desktop, window.key, details)
         {"raise": desktop.raise_up, "close": desktop.close_window, "minimise": desktop.minimise}[deed](window.key)
         return "", True
-    return _on_desktop(do, pattern)
+    return _on_desktop(do, call, pattern)
 
 
-def where_the_pointer_is() -> tuple[str, str | bool]:
+def where_the_pointer_is(call: Call) -> tuple[str, str | bool]:
     """The pointer's place in pixels."""
     def ask(desktop: Desktop) -> tuple[str, str]:
         x, y = desktop.pointer()[:2]
         return "", f"{x} {y}"
-    return _on_desktop(ask)
+    return _on_desktop(ask, call)
 
 
 def pick_place(seconds: float) -> dict[str, object]:
@@ -118,7 +123,7 @@ def _in_pixels(part: str, size: int) -> int:
     return round(float(part[:-1]) / 100 * max(0, size - 1)) if part.endswith("%") else int(part)
 
 
-def wait_for_look(ask: Look, given_up: Callable[[], bool]) -> Done:
+def wait_for_look(ask: Look, call: Call) -> Done:
     """Wait until a place has a colour."""
     wanted = tuple(int(ask.colour[at:at + 2], 16) for at in (0, 2, 4))
     end = time.monotonic() + ask.limit / 1e9
@@ -133,11 +138,27 @@ def wait_for_look(ask: Look, given_up: Callable[[], bool]) -> Done:
             if all(abs(a - b) <= ask.tolerance for a, b in zip(seen, wanted, strict=True)):
                 return "", True
             left = end - time.monotonic()
-            if left <= 0 or given_up():
+            if left <= 0 or call.over:
                 said = "".join(f"{part:02x}" for part in seen)
                 return (f"the place looked {said}" if ask.limit else ""), False
             desktop.pause(min(left, LOOK_EVERY))
-    return _on_desktop(wait)
+    return _on_desktop(wait, call)
+
+
+def wait_for(ask: Window, call: Call) -> Done:
+    """Wait until a window is there, focused, or gone."""
+    def wait(desktop: Desktop) -> Done:
+        return "", wait_for_window(desktop, ask.pattern, by_class=ask.by_class, focused=ask.focused,
+                                   seconds=ask.limit / 1e9, given_up=call.given_up, gone=ask.gone)
+    return _on_desktop(wait, call)
+
+
+def title(call: Call) -> tuple[str, str | bool]:
+    """The title of the window that has the focus."""
+    def read(desktop: Desktop) -> tuple[str, str | bool]:
+        window = next((one for one in desktop.look() if one.focused), None)
+        return ("", window.title) if window is not None else ("no window has the focus", False)
+    return _on_desktop(read, call)
 
 
 def _place(desktop: Desktop, key: int, details: list[str]) -> Done:
@@ -214,12 +235,12 @@ def is_there(name: str) -> bool:
     return bool(processes_of(name))
 
 
-def wait_for_program(ask: Program, given_up: Callable[[], bool]) -> Done:
+def wait_for_program(ask: Program, call: Call) -> Done:
     """Wait until a program is there, or gone."""
     end = time.monotonic() + ask.limit / 1e9
     while is_there(ask.name) == ask.gone:
         left = end - time.monotonic()
-        if left <= 0 or given_up():
+        if left <= 0 or call.over:
             return "", False
         time.sleep(min(left, LOOK_EVERY))
     return "", True
@@ -254,18 +275,18 @@ def bring_to_front(name: str, cls: str) -> Done | None:
         desktop.close()
 
 
-def close_program(ask: Errand, given_up: Callable[[], bool], started: Callable[[int], bool]) -> Done:
+def close_program(ask: Errand, call: Call) -> Done:
     """Close a program: its windows are asked to, or it is itself; by force when the time is over.
 
-    `started(session)` tells whether a macro has started what runs in a session.  Unless every one of that name is
-    meant, only such and what has a window is closed; the program's own helpers never are.
+    Unless every one of that name is meant, only what a macro has started and what has a window is closed; the program's
+    own helpers never are.
     """
     name, every = ask.words
     there = [pid for pid in processes_of(name) if not is_own(pid)]
     if not there:
         return f"{name} does not run", False
     keys, owners = _windows(name) if desktop_kind() is not None else ([], set())
-    pids = [pid for pid in there if every or pid in owners or started(_session(pid))]
+    pids = [pid for pid in there if every or pid in owners or _session(pid) in STARTED]
     if not pids:
         return (f"{name} runs, but no macro has started it, and it has no window. "
                 f'close every program "{name}" ends it all the same'), False
@@ -275,9 +296,9 @@ def close_program(ask: Errand, given_up: Callable[[], bool], started: Callable[[
     def left() -> list[int]:
         return [pid for pid in processes_of(name) if pid in pids]
     end = time.monotonic() + ask.limit / 1e9
-    while left() and time.monotonic() < end and not given_up():
+    while left() and time.monotonic() < end and not call.over:
         time.sleep(LOOK_EVERY)
-    if not (still := left()) or given_up():
+    if not (still := left()) or call.over:
         return "", not still
     _send(still, signal.SIGKILL)
     while left() and time.monotonic() < end + 2:

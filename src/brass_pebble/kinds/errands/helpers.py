@@ -1,6 +1,6 @@
 """Programs that runs wait for: begun, limited in time and in what they say, ended with whoever wanted them.
 
-Called on threads of the pools.  Each has a process group of its own; a guardian ends them if the engine is killed.
+Called on threads.  Each has a process group of its own; a guardian ends them if the engine is killed.
 """
 
 from __future__ import annotations
@@ -16,9 +16,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from brass_pebble import paths
-from brass_pebble.core.play.player import Run
 from brass_pebble.core.say.durations import MS, say_duration
 
+from .call import Call, Over
 from .guardian import Guardian
 
 # Something that takes longer than this is told, in ns.
@@ -44,13 +44,13 @@ class Helpers:
 
     def __init__(self) -> None:
         self._guard = Guardian()
-        self._children: dict[subprocess.Popen[bytes], Run | None] = {}
+        self._children: set[subprocess.Popen[bytes]] = set()
         self._ended: set[subprocess.Popen[bytes]] = set()
         self._lock = threading.Lock()
         self.closing = False
 
-    def run(self, words: Sequence[str], seconds: float, run: Run | None = None, *, listen: bool = False) -> Ended:
-        """Run a program to its end, for at most so long; `listen` to what it says."""
+    def run(self, words: Sequence[str], seconds: float, call: Call | None = None, *, listen: bool = False) -> Ended:
+        """Run a program to its end, for at most so long, or until its call is ended; `listen` to what it says."""
         name = name_of(words)
         with self._lock:
             if self.closing:
@@ -63,14 +63,17 @@ class Helpers:
                 why = error.strerror if isinstance(error, OSError) else str(error)
                 return Ended(f"{name} could not be run: {why}", False)
             self._guard.begun(child.pid)
-            self._children[child] = run
+            self._children.add(child)
+        if call is not None:
+            with contextlib.suppress(Over):
+                call.at_end(lambda: self._end((child,)))
         began = time.monotonic()
         heard = _Heard(child)
         try:
             in_time = heard.wait(seconds)
         finally:
             with self._lock:
-                self._children.pop(child, None)
+                self._children.discard(child)
                 stopped = child in self._ended
                 self._ended.discard(child)
             self._guard.ended(child.pid)
@@ -90,13 +93,19 @@ class Helpers:
             return Ended(f"{name} ended with exit code {child.returncode}{why}", False, bytes(heard.output))
         return Ended(f"{name} ended after {say_duration(took)}" if took > LATE else "", True, bytes(heard.output))
 
-    def end(self, run: Run | None = None) -> None:
-        """End those of one run, or all."""
+    def end(self) -> None:
+        """End all."""
         with self._lock:
-            children = [child for child, owner in self._children.items() if run is None or owner is run]
-            self._ended.update(children)
-        for child in children:
-            end_group(child)
+            children = [*self._children]
+        self._end(children)
+
+    def _end(self, children: Sequence[subprocess.Popen[bytes]]) -> None:
+        with self._lock:
+            # One that has ended by itself meanwhile has no group any more, and its number may be another's.
+            there = [child for child in children if child in self._children]
+            self._ended.update(there)
+            for child in there:
+                end_group(child)
 
     def close(self) -> None:
         """Let the guardian go."""

@@ -14,6 +14,8 @@ from brass_pebble.kinds.outputs.base import OutputError
 from brass_pebble.kinds.windows.base import CannotDo, WindowGone
 from brass_pebble.kinds.windows.table import desktop_kind, open_desktop
 
+from .call import Call
+
 # A program that was told of a text asks for it once more at times.
 ONCE_MORE = 0.08
 USUAL = "Ctrl+V"
@@ -42,11 +44,11 @@ class Pasting:
         """Whether a text of ours is in the clipboard in place of what it held."""
         return bool(self._held)
 
-    def text(self) -> str | None:
+    def text(self, call: Call) -> str | None:
         """What the clipboard holds as text.  Raises: ClipboardError."""
-        return self._here().text()
+        return self._here().text(call)
 
-    def offer(self, ask: Errand) -> tuple[str, str | bool]:
+    def offer(self, ask: Errand, call: Call) -> tuple[str, str | bool]:
         """Offer a text; the chord that the focused program pastes by, or false."""
         text, chord = ask.words
         if not self.looks_at_windows:
@@ -57,7 +59,7 @@ class Pasting:
             clipboard = self._here()
             if selection not in self._held:
                 # Pastes in quick succession bring back what was there before the first.
-                self._held[selection] = clipboard.keep(selection)
+                self._held[selection] = clipboard.keep(selection, call)
             clipboard.offer(selection, text)
         except ClipboardError as error:
             lost = self._put_back(selection) if selection in self._held else ""
