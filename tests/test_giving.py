@@ -9,6 +9,8 @@ import json
 import os
 import stat
 import struct
+import sys
+import threading
 import time
 import tomllib
 import zipfile
@@ -32,9 +34,11 @@ from brass_pebble.core.parcel.look import at_most
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.engine.clients.giving_requests import approve, asleep_rows
+from brass_pebble.engine.disk import package_reader
 from brass_pebble.engine.disk.edits import Edit, binding_edit
 from brass_pebble.engine.disk.guests import Trust
 from brass_pebble.engine.disk.intake import fit_onto, intake_edit, look, new_desk_files
+from brass_pebble.engine.disk.package_reader import read_apart
 from brass_pebble.engine.disk.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
 from brass_pebble.engine.disk.store import DeskStore
 from conftest import run_cli
@@ -100,6 +104,60 @@ a = { tap = "C" }
 
 
 # Packing.
+
+
+def many_lines(macros: int, lines: int) -> bytes:
+    """A small file that comes to very many lines."""
+    return zipped([(f"macros/m{number}.macro", "".join(f"tap F{line % 12 + 1}\n" for line in range(lines)).encode())
+                   for number in range(macros)])
+
+
+def test_a_package_that_takes_its_time_holds_up_no_save(engine: Path, client: EngineClient, tmp_path: Path) -> None:
+    """Seen: 140 KB of package, and no edit was saved for a hundred seconds."""
+    file = tmp_path / "many.zip"
+    file.write_bytes(many_lines(700, 2_000))
+    assert file.stat().st_size < 4_000_000
+    began = time.monotonic()
+    with pytest.raises(EngineError, match=r"1,400,\d+ lines in all, and at most 50,000 are read"):
+        client.ask("take_in", file=str(file))
+    assert time.monotonic() - began < 10
+    # The largest that is read: edits of others go on meanwhile.
+    file.write_bytes(many_lines(24, 2_000))
+    replies, stop = [], threading.Event()
+
+    def edit() -> None:
+        with EngineClient(engine, "other") as other:
+            other.set_timeout(60)
+            while not stop.is_set():
+                asked = time.monotonic()
+                other.ask("write_macro", macro="mine", text=f"tap F{len(replies) % 12 + 1}\n")
+                replies.append(time.monotonic() - asked)
+    editing = threading.Thread(target=edit)
+    editing.start()
+    client.set_timeout(60)
+    client.ask("take_in", file=str(file))
+    stop.set()
+    editing.join()
+    assert max(replies) < 20 and sorted(replies)[len(replies) // 2] < 1, sorted(replies)[-3:]
+
+
+def test_a_package_is_read_with_limits(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = tmp_path / "x.zip"
+    file.write_bytes(many_lines(20, 2_000))
+    assert len(read_apart(file).macros) == 20
+    monkeypatch.setattr(package_reader, "WAITS", 0.05)
+    with pytest.raises(ProblemError, match="too much time or memory"):
+        read_apart(file)
+    os.mkfifo(tmp_path / "pipe.zip")
+    monkeypatch.setattr(package_reader, "WAITS", 20)
+    for name, what in (("pipe.zip", "is not a package"), ("nothing.zip", "cannot be read")):
+        with pytest.raises(ProblemError, match=what):
+            read_apart(tmp_path / name)
+    (tmp_path / "said").write_text("#!/bin/sh\necho '{\"type\":\"read\",\"texts\":7}'\n")
+    (tmp_path / "said").chmod(0o755)
+    monkeypatch.setattr(sys, "executable", str(tmp_path / "said"))
+    with pytest.raises(ProblemError, match="too much time or memory"):
+        read_apart(file)
 
 
 def test_a_whole_desk_comes_back_as_it_was_without_what_is_the_givers_own(giver: DeskStore, tmp_path: Path) -> None:

@@ -106,9 +106,9 @@ def take(file: FileArgument,
                                                         "surface to one of mine, by position or by name")] = None,
          as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """Show what a package holds; with --yes import it.  Steps that affect more than the keyboard wait for approval."""
-    from brass_pebble.engine.disk.parcel_file import read_parcel
+    from brass_pebble.engine.disk.package_reader import read_apart
     with _told():
-        parcel = read_parcel(file)
+        parcel = read_apart(file)
         if to is not None:
             _make_new(parcel, to, yes=yes)
             return

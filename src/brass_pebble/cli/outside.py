@@ -51,8 +51,8 @@ class OutsideHere:
 
     def look_at(self, file: Path, desk: str) -> Look:
         from brass_pebble.engine.disk.intake import look
-        from brass_pebble.engine.disk.parcel_file import read_parcel
-        return look(read_parcel(file), _store(desk))
+        from brass_pebble.engine.disk.package_reader import read_apart
+        return look(read_apart(file), _store(desk))
 
     def drawn(self, look: Look, desk: str) -> tuple[dict[str, BareSurface], Mine]:
         from brass_pebble.core.parcel.look import drawn_surfaces

@@ -17,6 +17,8 @@ _ALLOWED = re.compile(r"desk\.toml|macros/[A-Za-z0-9][\w-]{0,60}\.macro|layouts/
                       r"|programs/[A-Za-z0-9][\w-]{0,60}\.toml|values/[a-z][a-z0-9_]{0,60}\.toml")
 # Bounds of what is taken apart: files, bytes of one, bytes of all.
 MOST_FILES, MOST_BYTES, MOST_IN_ALL = 5_000, 4_000_000, 64_000_000
+# And lines of all, each of which has to be understood.
+MOST_LINES = 50_000
 # Larger than these shrink only what was made to burst.
 MOST_SHRUNK = 200
 # What of a desk is the person's own, and never given away or taken from others: it opens the network, or names devices.

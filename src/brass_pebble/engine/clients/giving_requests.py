@@ -11,14 +11,16 @@ from pathlib import Path
 from typing import Any
 
 from brass_pebble.core.desk.look.changes import differences
+from brass_pebble.core.parcel.contents import Parcel
 from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.merge import BOTH, LEAVE, TAKE, Choices
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.engine.disk.intake import intake_edit
-from brass_pebble.engine.disk.parcel_file import read_parcel
+from brass_pebble.engine.disk.package_reader import read_apart
 from brass_pebble.engine.disk.parsed_toml import parse_tables
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.disk.versions import Damaged, diff_lines
+from brass_pebble.engine.loop import Worker
 from brass_pebble.engine.ports import Ports
 from brass_pebble.engine.runs.kept_values import KeptInDesk
 from brass_pebble.protocol import giving as messages
@@ -40,6 +42,7 @@ class GivingRequests:
 
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
+        self._packages = Worker(ports.loop, 1, 4)
 
     def _later(self, client: Client, ask: Request, job: Callable[[], Message]) -> None:
         """Answer with what a job on the worker gives."""
@@ -69,11 +72,7 @@ class GivingRequests:
         marks = ask.approve
         store = self._editing.store
 
-        def work() -> str:
-            try:
-                parcel = read_parcel(file)
-            except OSError as error:
-                raise ProblemError(f"{file} cannot be read: {error.strerror}") from None
+        def work(parcel: Parcel) -> str:
             if digest and parcel.digest != digest:
                 raise ProblemError("the package is another one than a moment ago", hint="Look at it once more")
             edit, _ = intake_edit(parcel, store, Choices(ask.choices, onto))
@@ -81,7 +80,17 @@ class GivingRequests:
             words = store.change(edit)
             approve(store, marks)
             return words
-        self._editing.edit(client, ask, work)
+
+        def was_read(result: object) -> None:
+            if isinstance(result, Parcel):
+                self._editing.edit(client, ask, lambda: work(result))
+            elif isinstance(result, ProblemError):
+                self._editing.refuse(client, ask.id, Refusal(result.problem.what, result.problem.hint))
+            else:
+                self._editing.refuse(client, ask.id, Refusal(f"that could not be done: {result}", "See the log"))
+        # On a thread of its own: a package that takes its time holds up no save.
+        if not self._packages.do(lambda: read_apart(file), was_read):
+            raise Refusal("other packages are being read", "Try again when they are")
 
     def do_asleep(self, client: Client, ask: messages.AskAsleep) -> None:
         """What sleeps until it is approved."""

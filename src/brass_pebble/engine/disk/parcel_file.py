@@ -26,9 +26,11 @@ from brass_pebble.core.parcel.contents import (
     MOST_BYTES,
     MOST_FILES,
     MOST_IN_ALL,
+    MOST_LINES,
     MOST_SHRUNK,
     OWN_OF_A_DEVICE,
     OWN_TABLES,
+    Manifest,
     Parcel,
     check_names,
     check_plain,
@@ -46,7 +48,7 @@ from .store import DeskStore
 
 # The same desk gives the same file, whenever it is packed.
 _DATE = (2020, 1, 1, 0, 0, 0)
-_NOTHING = "Nothing was read, and nothing on the disk was changed"
+NOTHING = "Nothing was read, and nothing on the disk was changed"
 
 
 # Giving.
@@ -183,8 +185,8 @@ def read_parcel(file: Path) -> Parcel:
         return parcel_of(file_access.read_bytes(file, MOST_IN_ALL))
     except file_access.Unreadable as error:
         if error.errno == errno.EFBIG:
-            raise ProblemError(f"{file.name} is larger than any desk", hint=_NOTHING) from None
-        raise ProblemError(f"{file.name} is not a package: {error.strerror}", hint=_NOTHING) from None
+            raise ProblemError(f"{file.name} is larger than any desk", hint=NOTHING) from None
+        raise ProblemError(f"{file.name} is not a package: {error.strerror}", hint=NOTHING) from None
 
 
 def parcel_of(data: bytes) -> Parcel:
@@ -199,29 +201,33 @@ def parcel_of(data: bytes) -> Parcel:
     except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, ValueError, OSError) as error:
         raise ProblemError(f"this is not a package of a desk, or it is damaged: "
                            f"{printable(str(error)) or type(error).__name__}",
-                           hint=_NOTHING) from None
+                           hint=NOTHING) from None
     try:
         about = json.loads(files[MANIFEST])
     except KeyError:
-        raise ProblemError(f"the zip has no {MANIFEST}, so it is not an exported file", hint=_NOTHING) from None
+        raise ProblemError(f"the zip has no {MANIFEST}, so it is not an exported file", hint=NOTHING) from None
     except (ValueError, RecursionError):
-        raise ProblemError("the package's manifest is not JSON", hint=_NOTHING) from None
+        raise ProblemError("the package's manifest is not JSON", hint=NOTHING) from None
     manifest = read_manifest(about)
     for name in files.keys() - {MANIFEST} - manifest.files.keys():
-        raise ProblemError(f"“{name}” is in the package, but not in its manifest", hint=_NOTHING)
+        raise ProblemError(f"“{name}” is in the package, but not in its manifest", hint=NOTHING)
     texts = {}
     for name, (size, digest) in manifest.files.items():
         content = files.get(name)
         if content is None:
-            raise ProblemError(f"“{name}” is missing in the package", hint=_NOTHING)
+            raise ProblemError(f"“{name}” is missing in the package", hint=NOTHING)
         if len(content) != size or hashlib.sha256(content).hexdigest() != digest:
-            raise ProblemError(f"“{name}” is not as it was when the package was made", hint=_NOTHING)
+            raise ProblemError(f"“{name}” is not as it was when the package was made", hint=NOTHING)
         try:
             texts[name] = content.decode("utf-8")
         except UnicodeDecodeError:
-            raise ProblemError(f"“{name}” is not a text in UTF-8", hint=_NOTHING) from None
+            raise ProblemError(f"“{name}” is not a text in UTF-8", hint=NOTHING) from None
         check_plain(name, texts[name])
-    return _take_apart(manifest, texts, data)
+    lines = sum(text.count("\n") + 1 for text in texts.values())
+    if lines > MOST_LINES:
+        raise ProblemError(f"the package has {say_count(lines, 'line')} in all, and at most {MOST_LINES:,} are read",
+                           hint=f"Ask for it in several packages. {NOTHING}")
+    return parcel_from(manifest, texts, hashlib.sha256(data).hexdigest())
 
 
 def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
@@ -229,20 +235,20 @@ def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
     members = archive.infolist()
     if len(members) > MOST_FILES:
         raise ProblemError(f"the package holds {say_count(len(members), 'file')}",
-                           hint=f"A desk has at most {MOST_FILES:,}. {_NOTHING}")
+                           hint=f"A desk has at most {MOST_FILES:,}. {NOTHING}")
     names = [member.filename for member in members]
     check_names(names)
     if len(set(names)) < len(names):
-        raise ProblemError("the package holds a file twice", hint=_NOTHING)
+        raise ProblemError("the package holds a file twice", hint=NOTHING)
     found, in_all = {}, 0
     for member in members:
         mode = member.external_attr >> 16
         if mode and not stat.S_ISREG(mode) and stat.S_IFMT(mode):
             raise ProblemError(f"“{member.filename}” in the file is not a plain file but a link or "
-                               "worse", hint=_NOTHING)
+                               "worse", hint=NOTHING)
         if member.flag_bits & 0x1:
-            raise ProblemError(f"“{member.filename}” in the package is encrypted", hint=_NOTHING)
-        large = ProblemError(f"“{member.filename}” in the package is too large for what it is", hint=_NOTHING)
+            raise ProblemError(f"“{member.filename}” in the package is encrypted", hint=NOTHING)
+        large = ProblemError(f"“{member.filename}” in the package is too large for what it is", hint=NOTHING)
         if member.file_size > MOST_BYTES or member.file_size > MOST_SHRUNK * max(64, member.compress_size):
             raise large
         with archive.open(member) as stream:
@@ -255,19 +261,24 @@ def _read_files(archive: zipfile.ZipFile) -> dict[str, bytes]:
     return found
 
 
-def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
+def parcel_from(manifest: Manifest, texts: dict[str, str], digest: str) -> Parcel:
+    """A parcel from its texts by their names; `digest` is what its bytes are known by.
+
+    Raises:
+        ProblemError: see `read_parcel`.
+    """
     text = texts.get("desk.toml", "")
     try:
         tables = load_tables(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise ProblemError(f"the package's desk.toml is broken: {printable(str(error))}", hint=_NOTHING) from None
+        raise ProblemError(f"the package's desk.toml is broken: {printable(str(error))}", hint=NOTHING) from None
     check_plain("desk.toml", tables)
     version = tables.get("format", 1)
     if text and version != 1:
         raise ProblemError(f"the desk in the package has format {version}",
-                           hint=f"This program reads format 1. {_NOTHING}")
+                           hint=f"This program reads format 1. {NOTHING}")
     if manifest.kind != "macros" and not text:
-        raise ProblemError("the package has no desk.toml", hint=_NOTHING)
+        raise ProblemError("the package has no desk.toml", hint=NOTHING)
 
     def below(folder: str, ending: str) -> dict[str, str]:
         return {name.removeprefix(folder).removesuffix(ending): text for name, text in texts.items()
@@ -279,13 +290,13 @@ def _take_apart(manifest: Any, texts: dict[str, str], data: bytes) -> Parcel:
             check_plain(f"layouts/{name}.toml", drawn)
             read_layout(drawn, id=name, file=f"layouts/{name}.toml")
         except (tomllib.TOMLDecodeError, RecursionError):
-            raise ProblemError(f"the drawing “{name}” in the package is broken", hint=_NOTHING) from None
+            raise ProblemError(f"the drawing “{name}” in the package is broken", hint=NOTHING) from None
     values = below("values/", ".toml")
     for name, kept in values.items():
         if not _is_kept(kept):
-            raise ProblemError(f"the value “{name}” in the package is broken", hint=_NOTHING)
+            raise ProblemError(f"the value “{name}” in the package is broken", hint=NOTHING)
     return Parcel(manifest, text, tables, below("macros/", ".macro"), layouts, below("programs/", ".toml"), values,
-                  hashlib.sha256(data).hexdigest())
+                  digest)
 
 
 def mine_of(store: DeskStore) -> Mine:
