@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
+import time
 from collections.abc import Callable
 
 import pytest
@@ -11,7 +13,9 @@ from brass_pebble.core.desk.look.clashes import find_clashes
 from brass_pebble.core.desk.look.lettered import notice
 from brass_pebble.core.desk.read.desk import read_desk
 from brass_pebble.core.effects.kinds import tell
+from brass_pebble.core.macro.asks import CatchUp
 from brass_pebble.core.macro.reader import read_macro
+from brass_pebble.core.macro.value.kinds import Given
 from brass_pebble.core.play.plan import Planner
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.keymap import type_out
@@ -99,7 +103,7 @@ def test_any_text_is_right_whatever_caps_lock_is(name: str, locked: bool) -> Non
     layout = XkbTypist(name)
     # Dead keys beside Caps Lock are told apart by the test before.
     text = "".join(char for char in layout.typable if len(layout.strokes(char)) == 1)
-    typed = type_out(layout, text, locked=locked)
+    typed = list(type_out(layout, text, locked=locked))
     strokes = [stroke for _, chords in typed for stroke in chords]
     back = received(name, lambda index: (strokes[ord(index)],), "".join(map(chr, range(len(strokes)))), locked=locked)
     assert back == text
@@ -178,3 +182,37 @@ def test_what_cannot_be_typed_is_said_before_the_run_with_a_way_out() -> None:
 def test_layouts_that_are_none(name: str, said: str) -> None:
     with pytest.raises(ProblemError, match=said.replace("(", r"\(")):
         typist(name)
+
+
+@pytest.mark.parametrize("text", [
+    pytest.param('type "' + "abc " * 2_400 + '"\nshow "x"\n', id="a long text"),
+    pytest.param("type lines clearing indents\n" + "  a\n" * 6_000 + 'show "x"\n', id="many short lines"),
+    pytest.param("type lines\n" + "  ab\n" * 6_000 + 'show "x"\n', id="lines"),
+])
+def test_a_very_long_text_is_laid_in_pieces(text: str) -> None:
+    """Seen: presses stood for four seconds, while a text of 150,000 lines was laid in one go."""
+    macro, problems = read_macro(text)
+    assert not problems and macro.score is not None
+    timeline, laying = macro.score.start(Given())
+    most = before = 0
+    answer = None
+    with contextlib.suppress(StopIteration):
+        while True:
+            ask = laying.send(answer)
+            answer = None if isinstance(ask, CatchUp) else True
+            laid = len(timeline.timetable.times)
+            most, before = max(most, laid - before), laid
+    assert before > 9_000 and most < 900
+    # To a clock everything is put into order first, and so laid in one go.
+    macro, problems = read_macro('clock 120\n  type "' + "abc " * 100 + '"\n')
+    assert not problems and list(macro.timetable.times) == sorted(macro.timetable.times)
+
+
+def test_a_chord_that_is_a_novel_is_refused_at_once() -> None:
+    macro, _ = read_macro('tap chord said\n')
+    assert macro.score is not None
+    _, laying = macro.score.start(Given({"said": "Ctrl+" * 200_000}))
+    began = time.monotonic()
+    with pytest.raises(ProblemError, match="a text of 1,000,000 characters is not a chord"):
+        laying.send(None)
+    assert time.monotonic() - began < 0.2

@@ -216,7 +216,9 @@ class Clock(Block):
                                hint="Take it out of the clock's block")
         timetable, first, start = timeline.timetable, len(timeline.timetable.times), timeline.now
         timeline.move(*midi_send(self.to, b"\xfa"))
+        before, timeline.whole = timeline.whole, True
         yield from lay_all(self.body, timeline)
+        timeline.whole = before
         end = timeline.now
         code, packed = midi_send(self.to, b"\xf8")
         pulses = [(start + count * 60_000_000_000 // (self.tempo * PULSES), code, packed, self.line)

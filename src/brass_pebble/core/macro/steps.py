@@ -42,7 +42,7 @@ from .value.reckon import (
 Piece = Token | Tree[Token]
 Pieces = Sequence["Piece | None"]
 DEFAULT_TURNS = 1_000
-# So many characters of a text that is known only in its run are laid at once.
+# So many strokes of a text are laid at once.
 TYPED_AT_ONCE = 100
 # What a step reaches that only plays keys, takes time or decides: nothing beyond the keyboard.
 INSIDE = ""
@@ -291,7 +291,7 @@ class Type(Step):
             column = self.column + max(0, self.text.source.find(_first_unknown(timeline.keymap, text))) \
                 if self.text.fixed else 0
             raise ProblemError(error.problem.what, line=self.line, column=column, hint=error.problem.hint) from None
-        yield from lay_typed(timeline, text, self.line, self.pace, at_once=self.text.fixed)
+        yield from lay_typed(timeline, text, self.line, self.pace)
 
     def words(self) -> str:
         return f"type {self.text.source}{every_words(self.pace)}"
@@ -307,29 +307,27 @@ def check_typed(timeline: Timeline, text: str) -> None:
     type_out(timeline.keymap, "".join(dict.fromkeys(text)), locked=False)
 
 
-def lay_typed(timeline: Timeline, text: str, line: int, pace: int | None, *, at_once: bool) -> Laying:
-    """Lay the strokes of a text; what is not `at_once` comes in pieces, so that a long one holds nobody up.
+def lay_typed(timeline: Timeline, text: str, line: int, pace: int | None) -> Laying:
+    """Lay the strokes of a text, in pieces, so that a long one holds nobody up.
 
     Raises:
         ProblemError: the layout cannot type it.
     """
     assert timeline.keymap is not None
-    size = len(text) if at_once else TYPED_AT_ONCE
-    for first in range(0, len(text), max(1, size)):
-        if first:
+    for char, strokes in type_out(timeline.keymap, text, locked=timeline.locked):
+        if not char:
+            timeline.timetable.switches = strokes[0].codes[0]
+        if timeline.has_laid(TYPED_AT_ONCE):
             yield CatchUp(line)
-        for char, strokes in type_out(timeline.keymap, text[first:first + size], locked=timeline.locked):
-            if not char:
-                timeline.timetable.switches = strokes[0].codes[0]
-            for stroke in strokes:
-                timeline.begin(line)
-                if pace is None or not char:
-                    timeline.lay_tap(stroke.codes, timeline.tap)
-                else:
-                    # Characters of two strokes share the time of one.
-                    share = pace // len(strokes)
-                    length = min(timeline.tap, share // 2)
-                    timeline.lay_tap(stroke.codes, length, gap=share - length)
+        for stroke in strokes:
+            timeline.begin(line)
+            if pace is None or not char:
+                timeline.lay_tap(stroke.codes, timeline.tap)
+            else:
+                # Characters of two strokes share the time of one.
+                share = pace // len(strokes)
+                length = min(timeline.tap, share // 2)
+                timeline.lay_tap(stroke.codes, length, gap=share - length)
 
 
 def _first_unknown(typist: Typist, text: str) -> str:

@@ -36,6 +36,8 @@ CLEARS = parse_chord("Shift+Home")
 _VALUE = re.compile(r"(?<!\\)\{([a-z][a-z0-9_]*)\}")
 _ESCAPED = re.compile(r"\\(\{[a-z][a-z0-9_]*\})")
 READ_WITHIN = 5_000_000_000
+# Longer than the names of all keys that anybody can press at once.
+LONGEST_CHORD = 200
 
 
 def fill_lines(text: str, values: Scope) -> str:
@@ -99,8 +101,7 @@ class TypeLines(Lines):
 
     def lay(self, timeline: Timeline) -> Laying:
         try:
-            yield from lay_lines(timeline, self.text(timeline), self.line, self.pace, clears=self.clears,
-                                 at_once=not self.varies)
+            yield from lay_lines(timeline, self.text(timeline), self.line, self.pace, clears=self.clears)
         except ProblemError as error:
             raise ProblemError(error.problem.what, line=self._line_of_trouble(timeline),
                                hint=error.problem.hint) from None
@@ -117,7 +118,7 @@ class TypeLines(Lines):
         return f"type lines{' clearing indents' if self.clears else ''}{every_words(self.pace)}"
 
 
-def lay_lines(timeline: Timeline, text: str, line: int, pace: int | None, *, clears: bool, at_once: bool) -> Laying:
+def lay_lines(timeline: Timeline, text: str, line: int, pace: int | None, *, clears: bool) -> Laying:
     """Type a text of several lines; with `clears`, what an editor puts before each new line by itself is taken away.
 
     Raises:
@@ -125,14 +126,14 @@ def lay_lines(timeline: Timeline, text: str, line: int, pace: int | None, *, cle
     """
     check_typed(timeline, text)
     if not clears:
-        yield from lay_typed(timeline, text, line, pace, at_once=at_once)
+        yield from lay_typed(timeline, text, line, pace)
         return
     parts = text.split("\n")
     for number, part in enumerate(parts):
         if number:
-            yield from lay_typed(timeline, "\n", line, pace, at_once=at_once)
+            yield from lay_typed(timeline, "\n", line, pace)
             timeline.lay_tap(timeline.codes_of(CLEARS), timeline.tap)
-        yield from lay_typed(timeline, part, line, pace, at_once=at_once)
+        yield from lay_typed(timeline, part, line, pace)
     if len(parts) > 1 and not parts[-1]:
         # A blank in place of what is marked, if anything is, and away with it.
         for chord in ("Space", "Backspace"):
@@ -244,7 +245,7 @@ class TypeFile(FileText):
     def lay(self, timeline: Timeline) -> Laying:
         text = yield from self.text_of_file(timeline)
         try:
-            yield from lay_lines(timeline, text, self.line, self.pace, clears=self.clears, at_once=False)
+            yield from lay_lines(timeline, text, self.line, self.pace, clears=self.clears)
         except ProblemError as error:
             raise GaveUp(self.line, f"the file {self.file.source}: {error.problem.what}") from None
 
@@ -300,6 +301,9 @@ class TapValue(Step):
         if text == "":
             # Nothing was said: a key without words plays it, or it is looked at before anything was.
             return
+        if len(str(text)) > LONGEST_CHORD:
+            raise ProblemError(f"a text of {len(str(text)):,} characters is not a chord", line=self.line,
+                               hint='Write tap chord said, or tap chord "Ctrl+1"')
         try:
             chord = parse_chord(str(text))
         except ProblemError as error:

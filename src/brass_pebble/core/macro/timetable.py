@@ -186,6 +186,9 @@ class Timeline:
         # The line of a play step, whose macro's steps count as that line.
         self.stands_for = 0
         self.laid = 0
+        # Whether what is laid is put into another order before it is sent; and what was laid when it was asked last.
+        self.whole = False
+        self._told = 0
         self._after_tap = False
 
     @property
@@ -226,6 +229,13 @@ class Timeline:
         if self.laid > MOST_EVENTS or len(self.timetable.times) > MOST_EVENTS:
             raise ProblemError(f"the macro has more than {MOST_EVENTS:,} events", line=line,
                                hint="Repeat fewer times, or split it into several macros")
+
+    def has_laid(self, strokes: int) -> bool:
+        """Whether so many strokes were laid since this was true last; never while the whole has to be laid at once."""
+        if self.whole or self.laid - self._told < strokes:
+            return False
+        self._told = self.laid
+        return True
 
     def codes_of(self, chord: Chord) -> tuple[int, ...]:
         """A chord's keys, each by the one code that it has on the receiving layout."""

@@ -6,8 +6,10 @@ A table for the US layout is a file in `data/`; tables for every layout that the
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from functools import cache
 from importlib.resources import files
+from itertools import chain
 from typing import Protocol
 
 from brass_pebble.core.say.problem import ProblemError
@@ -45,22 +47,29 @@ def as_held(chord: Chord) -> Held:
     return frozenset(code for code in chord.codes[:-1] if code in modifier_codes()), chord.codes[-1]
 
 
-def type_out(typist: Typist, text: str, *, locked: bool) -> list[tuple[str, tuple[Chord, ...]]]:
-    """The chords that type each character of a text.
+def type_out(typist: Typist, text: str, *, locked: bool) -> Iterator[tuple[str, tuple[Chord, ...]]]:
+    """The chords that type each character of a text, one after the other: a long one costs nothing beforehand.
 
     While Caps Lock is on (`locked`) and the layout cannot type one of them so, Caps Lock is switched off before and on
     again behind: these two have no character.
 
     Raises:
-        ProblemError: the layout cannot type it at all.
+        ProblemError: the layout cannot type it at all; before the first of them.
     """
+    characters = dict.fromkeys(text)
     if locked:
         try:
-            return [(char, typist.strokes(char, locked=True)) for char in text]
+            for char in characters:
+                typist.strokes(char, locked=True)
+            return ((char, typist.strokes(char, locked=True)) for char in text)
         except ProblemError:
-            caps = ("", (parse_chord("CapsLock"),))
-            return [caps, *((char, typist.strokes(char)) for char in text), caps]
-    return [(char, typist.strokes(char)) for char in text]
+            pass
+    for char in characters:
+        typist.strokes(char)
+    if locked:
+        caps = ("", (parse_chord("CapsLock"),))
+        return chain((caps,), ((char, typist.strokes(char)) for char in text), (caps,))
+    return ((char, typist.strokes(char)) for char in text)
 
 
 class Keymap:
