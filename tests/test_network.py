@@ -377,6 +377,27 @@ def test_a_tablet_is_let_in_once_and_plays(tablet: Tablet, client: EngineClient)
     assert again == set(range(36, 52))
 
 
+def test_an_app_that_is_started_again_is_itself_and_a_press_arrives(tablet: Tablet, ports: tuple[int, int],
+                                                                    client: EngineClient) -> None:
+    """Seen: the surface stayed unsure of a twin that was gone, and of 141 presses five were traced."""
+    client.ask("admit", name="Tablet", host="127.0.0.1")
+    tablet.exchange(b"IN", "control")
+    assert tablet.join() == [b"OK", b"OK"]
+    wait_for(lambda: state_of(client, "tablet") == "taken")
+    again = Tablet(ports[0])
+    try:
+        # For a moment both are there; then the one before is found to be gone.
+        assert again.join() == [b"OK", b"OK"]
+        wait_for(lambda: len([row for row in client.ask("sessions")["peers"] if row["state"] == "connected"]) == 2)
+        tablet.exchange(b"BY", "control")
+        wait_for(lambda: len([row for row in client.ask("sessions")["peers"] if row["state"] == "connected"]) == 1)
+        wait_for(lambda: state_of(client, "tablet") == "taken")
+        again.play(bytes.fromhex("99 24 40"))
+        wait_for(lambda: any("Ctrl+Alt+3" in text for text in sentences(client)))
+    finally:
+        again.close()
+
+
 def test_a_session_that_we_invite_receives_what_macros_send(ports: tuple[int, int], client: EngineClient) -> None:
     from pymidi import server as other
 
@@ -522,6 +543,26 @@ def test_forged_packets_neither_end_a_part_nor_deafen() -> None:
     for sequence in range(3, 9):
         session.receive(DATA, write_payload(sequence, 0, 77, [bytes((0xB0, 7, sequence))]), DATA_HOST, SECOND)
     assert heard(session) == ["90 32 40", "B0 07 04", "B0 07 05", "B0 07 06", "B0 07 07", "B0 07 08"]
+
+
+def test_one_that_is_started_again_takes_over_from_its_silent_forerunner() -> None:
+    session = joined(Session("Desk", 1, lambda name, host: True))
+    joined(session, 78, now=3 * SECOND)
+    assert [peer.where for peer in session.connected()] == [HOST[0], f"{HOST[0]} #2"]
+    # Both are there, as far as anybody knows; a live one says something every ten seconds.
+    for second in (4, 10):
+        session.receive(DATA, Clock(78, 0, (second, 0, 0)).write(), DATA_HOST, second * SECOND)
+        session.advance(second * SECOND)
+    assert len(session.connected()) == 2 and session.next_deadline() == 12 * SECOND
+    session.advance(12 * SECOND)
+    assert [peer.source for peer in session.connected()] == [78]
+    # Two that are both heard stay two.
+    joined(session, 79, now=13 * SECOND)
+    for second in range(15, 60, 5):
+        for source in (78, 79):
+            session.receive(DATA, Clock(source, 0, (second, 0, 0)).write(), DATA_HOST, second * SECOND)
+        session.advance(second * SECOND)
+    assert len(session.connected()) == 2
 
 
 def test_a_note_whose_release_was_lost_ends_by_time_where_no_journal_tells() -> None:

@@ -360,6 +360,15 @@ class Session:
         """Whom we asked and who has not answered yet."""
         return list(self._invited.values())
 
+    def _was_outlived(self, peer: Peer, now: int) -> bool:
+        """Whether it was started again: it is silent, and another one of its name and place came since and is not."""
+        return now - peer.seen >= RESTARTED_AFTER and any(
+            other.since >= peer.seen and now - other.seen < RESTARTED_AFTER for other in self._namesakes(peer))
+
+    def _namesakes(self, peer: Peer) -> list[Peer]:
+        return [other for other in self.peers.values() if other is not peer and other.state == "connected"
+                and (other.name, other.address[0]) == (peer.name, peer.address[0])]
+
     def _drop(self, peer: Peer) -> None:
         self._let_go(peer)
         del self.peers[peer.source]
@@ -382,7 +391,7 @@ class Session:
     def advance(self, now: int) -> None:
         """What is due: clocks, feedback, invitations sent again, peers that have vanished."""
         for peer in list(self.peers.values()):
-            if now - peer.seen >= VANISHED_AFTER:
+            if now - peer.seen >= VANISHED_AFTER or self._was_outlived(peer, now):
                 self._drop(peer)
                 continue
             if peer.state != "connected":
@@ -408,6 +417,8 @@ class Session:
         dues = [peer.synced + INVITE_EVERY for peer in self._invited.values()]
         for peer in self.peers.values():
             dues.append(peer.seen + VANISHED_AFTER)
+            if self._namesakes(peer):
+                dues.append(peer.seen + RESTARTED_AFTER)
             if peer.doubted:
                 dues.append(peer.doubted_until)
             if peer.ours and peer.state == "connected":

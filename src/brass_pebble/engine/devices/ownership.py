@@ -115,7 +115,8 @@ class Devices:
         if present is None:
             present = self.present() if waiting or not self.here else self.here
         self.here = present
-        self.memory.see(present)
+        # Over the network somebody who is started again is there twice for a moment: those are no twins.
+        self.memory.see([facts for facts in present if self.kind_of(facts).has_twins])
         self._place(waiting)
         for surface in surfaces.values():
             self.listen(surface.id)
@@ -135,7 +136,9 @@ class Devices:
             else:
                 claims.append(Claim(surface.id, surface.rule, ports.get(surface.id, "")))
             claims += [Claim(f"{surface.id}+{index}", rule) for index, rule in enumerate(surface.also, 1)]
-        verdicts = assign(claims, self.here, {**held, **extra}, self.memory.twins)
+        elsewhere = {facts.make for facts in self.here if not self.kind_of(facts).has_twins}
+        twins = {make: count for make, count in self.memory.twins.items() if make not in elsewhere}
+        verdicts = assign(claims, self.here, {**held, **extra}, twins)
         for surface in waiting:
             verdict = verdicts.get(surface.id) or Verdict(held[surface.id], reasons=("you said so",))
             parts = [v.facts for index in range(len(surface.also))

@@ -43,6 +43,7 @@ class InputKind:
     """What is true of most kinds; a kind changes what is otherwise with it.
 
     `name` is what its devices' facts say.  `of_machine` kinds are left alone by an engine that has the bench only.
+    Where one that is started again is there twice for a moment, two at once are no twins: `has_twins` is false.
     What a kind sends `by_messages` no program gets as keys: nobody types on it, and nothing has to be held back; what
     `plays_notes` sends MIDI.
     `simulated` devices are pressed from the screen.  Those that go `silently` are only missing from the list then.
@@ -51,6 +52,7 @@ class InputKind:
 
     name = ""
     of_machine = True
+    has_twins = True
     by_messages = False
     plays_notes = False
     simulated = False

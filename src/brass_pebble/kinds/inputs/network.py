@@ -106,6 +106,7 @@ class SessionKind(InputKind):
     name = "session"
     plays_notes = True
     of_machine = False
+    has_twins = False
     by_messages = True
 
     def __init__(self, network: Connected) -> None:
