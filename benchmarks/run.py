@@ -1,6 +1,6 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
-    python benchmarks/run.py [--short] [press] [flood] [layers] [focus] [late] [idle] [macros] [moving] [large]
+    python benchmarks/run.py [--short] [press] [flood] [layers] [focus] [late] [idle] [macros] [moving] [large] [day]
                              [machine]
 
 All of it, without a name.  With --short as little as shows that everything still runs; its figures tell nothing.
@@ -18,6 +18,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from c_loops import build_loops
+from day import day
 from effort import Effort, asked_for
 from figures import Figure, percentile, table
 from flood import flooded_presses
@@ -74,6 +75,7 @@ PARTS: dict[str, Callable[[Path, Effort], list[Figure]]] = {
     "macros": macros,
     "moving": eight_surfaces,
     "large": large_desk,
+    "day": day,
     "machine": in_the_machine,
 }
 
