@@ -12,8 +12,8 @@ from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
 from effort import Effort
 from figures import Figure
 
-# In twelve hours: a press every two seconds, an edit every half a minute, a query every ten seconds.
-PRESSES, EDITS, QUERIES = 21_600, 1_440, 4_320
+# In twelve hours: a press every two seconds, an edit every 18 seconds, a query every nine.
+PRESSES, EDITS, QUERIES = 21_600, 2_400, 4_800
 # The list of what can be undone keeps a thousand changes: memory is compared from then on.
 FULL = 1_100
 
@@ -40,11 +40,11 @@ def day(folder: Path, effort: Effort) -> list[Figure]:
             seen.append(memory(pid))
         client.ask("quit")
     process.wait(20)
-    full = min(FULL, edits // 2)
+    full = FULL if edits > 2 * FULL else edits // 2
     most, end = statistics.mean(seen[full:full + 20]), statistics.mean(seen[-20:])
     return [Figure("memory of the engine at the start of a long day", seen[0], "MB"),
             Figure(f"the same after {full:,} edits, when what can be undone fills its list", most, "MB"),
-            Figure(f"the same after {edits:,} edits, {edits * 15:,} presses and {edits * 3:,} queries", end, "MB", most,
+            Figure(f"the same after {edits:,} edits, {edits * (PRESSES // EDITS):,} presses and {edits * (QUERIES // EDITS):,} queries", end, "MB", most,
                    "at most 1.02×", end <= 1.02 * most)]
 
 

@@ -117,10 +117,10 @@ def test_setup_tells_what_each_line_gives() -> None:
 
 def test_a_strangers_surface_gets_no_device_by_setup(tmp_path: Path) -> None:
     (tmp_path / "desk.toml").write_text('format = 1\n[surface.theirs]\ndevice = { name = "Sandpiper pad" }\n'
-                                        '[surface.mine]\ndevice = { name = "Plover pad" }\n')
+                                        '[surface.mine]\ndevice = { name = "Sanderling pad" }\n')
     (tmp_path / "guests.toml").write_text('[surface]\ntheirs = "A package"\n')
     shown = run_cli("setup", "--desk", str(tmp_path)).stdout
-    assert "Plover pad" in shown and "came from somebody else" in shown
+    assert "Sanderling pad" in shown and "came from somebody else" in shown
     assert not [line for line in shown.splitlines() if "event*" in line and "Sandpiper" in line]
 
 

@@ -304,7 +304,7 @@ def test_a_value_written_by_hand_while_a_macro_counts_is_kept_and_told(radio: Ra
         # As an editor saves it, again and again, since a run that has just begun to count takes it up.
         mine.write_text("value = 1000000\n")
         mine.replace(file)
-        return any("was changed in another program while a macro set it" in row["what"]
+        return any("was changed in another program while a macro changed it" in row["what"]
                    for row in radio.client.ask("desk")["problems"])
     wait_for(told)
     assert draft.read_text() == "value = 1000000\n"

@@ -171,7 +171,7 @@ def test_closing_leaves_alone_what_no_macro_has_started(screen: Screen, program:
         with connected(*start(tmp_path, desk, "--may-lack-output")) as client:
             wait_for(lambda: processes_of("bakers-clock") == [mine.pid])
             row = play(client, 'close program "bakers-clock"\notherwise\n  show "left"\n')
-            assert "no macro has started it, and it has no window" in told(row)[2][0] and mine.poll() is None
+            assert "was not started by a macro and has no window" in told(row)[2][0] and mine.poll() is None
             # Nor, whatever it is called, anything of this program itself: the engine, and what ends its helpers.
             play(client, 'run "true"\n')
             engine = client.hello["pid"]

@@ -129,7 +129,7 @@ class KeptInDesk:
         except ProblemError:
             # That it cannot be read is told already.
             return []
-        return [Problem("this value was changed in another program while a macro set it, so the macro’s counts",
+        return [Problem("this value was changed in another program while a macro changed it, so the macro’s counts",
                         file_of(name), hint=f"What was written there is kept as {file_of(name)}.draft")]
 
     def _saved(self, result: object) -> None:

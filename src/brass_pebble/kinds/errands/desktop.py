@@ -288,8 +288,8 @@ def close_program(ask: Errand, call: Call) -> Done:
     keys, owners = _windows(name) if desktop_kind() is not None else ([], set())
     pids = [pid for pid in there if every or pid in owners or _session(pid) in STARTED]
     if not pids:
-        return (f"{name} runs, but no macro has started it, and it has no window. "
-                f'close every program "{name}" ends it all the same'), False
+        return (f"“{name}” is left alone: it was not started by a macro and has no window. "
+                f'Write close every program "{name}" to end it'), False
     if not keys or not _ask_windows(keys):
         _send(pids, signal.SIGTERM)
 
