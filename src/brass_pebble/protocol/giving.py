@@ -39,7 +39,7 @@ class AsleepRow(Struct, frozen=True, kw_only=True):
     origin: str
     via: Annotated[str, said("the macro by which it does it")]
     values: Any
-    changed: Annotated[list[str], said("what has changed since it was approved: lines with + or - before them")]
+    changed: Annotated[list[str], said("what has changed since it was approved: lines with + or - before them")] = []
 
 
 class Asleep(Reply, frozen=True, kw_only=True):

@@ -17,7 +17,7 @@ from brass_pebble.core.devices.identity import RULE_FIELDS, DeviceRule
 from brass_pebble.core.devices.layout import Layout, read_layout
 from brass_pebble.core.effects.reach import Reach
 from brass_pebble.core.macro.guests.closure import Wholes
-from brass_pebble.core.macro.guests.reach import Guest, reaches
+from brass_pebble.core.macro.guests.reach import Guest, reach_of_playing, reaches
 from brass_pebble.core.macro.reader import link, parse
 from brass_pebble.core.parcel.contents import Parcel, without_own
 from brass_pebble.core.parcel.fitting import bound_controls
@@ -75,10 +75,12 @@ def look_at(parcel: Parcel, mine: Mine, approved: set[str]) -> Look:
             place, whole = f"{control} {gesture}, in {layer}", f"{name}/{layer}"
             reaching += [Reaching(f"surface {name}", place, replace(reach, whole=whole))
                          for reach in reaches_of_row(row)]
-            reaching += [Reaching(f"surface {name}", f"{place}, by your macro “{own[macro].macro.name}”", reach)
-                         for macro in plays_of_row(row) if macro in own
-                         for reach in reaches(own[macro].steps, through_plays=True,
-                                              whole=f"{whole} {wholes.of(macro).mark}")]
+            for macro in plays_of_row(row):
+                if macro in own and (reach := reach_of_playing(
+                        own[macro].steps, own[macro].macro.name, f"play {macro}",
+                        whole=f"{whole} {wholes.of(macro).mark}")) is not None:
+                    reaching.append(Reaching(f"surface {name}", f"{place}, by your macro “{own[macro].macro.name}”",
+                                             reach))
     return Look(parcel, items_of(parcel, mine), reaching, problems, approved)
 
 

@@ -20,7 +20,7 @@ from brass_pebble.core.desk.read.desk import KnownParts, read_desk, read_typing
 from brass_pebble.core.desk.read.surfaces import device_reach
 from brass_pebble.core.devices.layout import Layout, read_layout
 from brass_pebble.core.effects.reach import Reach
-from brass_pebble.core.macro.guests.reach import reaches
+from brass_pebble.core.macro.guests.reach import reach_of_playing, reaches
 from brass_pebble.core.macro.reader import Draft
 from brass_pebble.core.macro.timetable import Macro
 from brass_pebble.core.say.counts import say_count
@@ -282,6 +282,7 @@ class _Judge:
     def __init__(self, reader: DeskReader, guests: Guests) -> None:
         self._reader, self._guests = reader, guests
         self.of_place, self.approves, self.opening = guests.of_place, guests.approves, guests.opening
+        self.brought = guests.brought
 
     def reached(self, place: str, action: Action) -> tuple[Reach, ...]:
         """What a stranger's action does outside the keyboard, by itself and by macros that are not the same
@@ -290,8 +291,9 @@ class _Judge:
         for macro in action.macros():
             draft = self._reader.written.get(macro)
             if draft is not None and self._guests.of_macro(macro) != self.of_place(place):
-                found += [replace(reach, via=reach.via or draft.macro.name) for reach in reaches(
-                    draft.steps, through_plays=True, whole=f"{place} {self._reader.macro_files.wholes.of(macro).mark}")]
+                whole = f"{place} {self._reader.macro_files.wholes.of(macro).mark}"
+                played = reach_of_playing(draft.steps, draft.macro.name, f"play {macro}", whole=whole)
+                found += [played] if played is not None else []
         return tuple(found)
 
 

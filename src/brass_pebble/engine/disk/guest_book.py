@@ -7,9 +7,11 @@ from pathlib import Path
 from typing import Protocol
 
 from brass_pebble import file_access
+from brass_pebble.core.desk.action import DEEDS
 from brass_pebble.core.desk.model import Desk
 from brass_pebble.core.desk.read.surfaces import device_reach
 from brass_pebble.core.effects.reach import TAKES_DEVICE, Reach
+from brass_pebble.core.macro.steps import LOOKS
 from brass_pebble.core.macro.value.kept_text import FOLDER as VALUES
 from brass_pebble.core.say.problem import ProblemError
 
@@ -19,6 +21,8 @@ from .guests import FILE, NEVER_OPENED, Guests, Trust, guests_of, print_of, writ
 from .macro_files import MacroFiles
 from .versions import VersionLog
 
+# What a desk that is new on this computer may do without being taken for somebody else's.
+HARMLESS_ALONE = frozenset((TAKES_DEVICE, LOOKS, *(deed.reach for deed in DEEDS.values())))
 # "surface", its id, "device".
 LEAST_DEVICE_PATH = 3
 
@@ -86,8 +90,8 @@ class GuestBook:
             return
         loaded = self._store.load()
         guests = self.guests()
-        # Its devices alone make nobody a stranger.
-        if all(reach.does == TAKES_DEVICE for _, reach in self._store.asleep(loaded.desk, guests)):
+        # Its devices, and what stays on this desk, make nobody a stranger.
+        if all(reach.does in HARMLESS_ALONE for _, reach in self._store.asleep(loaded.desk, guests)):
             self._store.trust.know()
             return
         macros = {name: guests.macros.get(name, NEVER_OPENED) for name in self._store.reader.written}

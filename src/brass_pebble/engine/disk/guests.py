@@ -72,6 +72,10 @@ class Guests:
         """From whom a surface or surface/layer came, in words; nothing for one of the person's own."""
         return self.surfaces.get(place) or self.surfaces.get(place.partition("/")[0]) or self._otherwise
 
+    def brought(self, surface: str, *, spoken: bool) -> bool:
+        """Whether a whole surface is known to have come from somebody else, so that it takes no device by itself."""
+        return surface in self.surfaces and (spoken or self.surfaces[surface] != NEVER_OPENED)
+
     def of_macro(self, name: str) -> str:
         """From whom a macro came, in words; nothing for one of the person's own."""
         return self.macros.get(name) or self._otherwise

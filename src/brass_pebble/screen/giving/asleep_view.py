@@ -43,7 +43,7 @@ class AsleepView(ListedView[AsleepRow]):
             self.put(reply.asleep)
 
     def line(self, row: AsleepRow) -> Text:
-        return Text.assemble(("☾ ", self.palette.rust), (f"{row.does:20} ", self.palette.dim), row.text[:100])
+        return Text.assemble(("☾ ", self.palette.rust), (f"{row.does:20}  ", self.palette.dim), row.text[:100])
 
     def summary(self) -> Text:
         palette = self.palette

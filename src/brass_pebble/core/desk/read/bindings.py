@@ -117,6 +117,10 @@ class Strangers(Protocol):
     def of_place(self, place: str) -> str:
         """From whom surface/layer came, in words; nothing for one of the person's own."""
 
+    def brought(self, surface: str, *, spoken: bool) -> bool:
+        """Whether a whole surface is known to have come from somebody else: then it takes no device by itself.  One of
+        a desk that is only new on this computer does, but for a microphone, if it is `spoken` to."""
+
     def approves(self, mark: str) -> bool:
         """Whether a mark is approved."""
 
@@ -136,6 +140,9 @@ class _Nobody:
 
     def of_place(self, place: str) -> str:
         return ""
+
+    def brought(self, surface: str, *, spoken: bool) -> bool:
+        return False
 
     def approves(self, mark: str) -> bool:
         return True

@@ -89,7 +89,8 @@ def read_surface(surface_id: str, fields: Fields, layouts: Callable[[str], Layou
     rule = _read_rule(fields.table("device"))
     also = tuple(_read_rule(row) for row in fields.tables("also"))
     strangers = reading.strangers
-    wanted = tuple(one for one in (rule, *also) if one.fields and strangers.of_place(surface_id)
+    brought = strangers.brought(surface_id, spoken=layout_id == SPOKEN)
+    wanted = tuple(one for one in (rule, *also) if brought and one.fields
                    and not strangers.approves(device_reach(surface_id, one).mark))
     if wanted:
         # A stranger's surface takes nothing before the person has given it a device.

@@ -107,22 +107,27 @@ def _reaches(steps: Iterable[Step], values: str, through_plays: bool, whole: str
 
 def play_reach(step: Play, whole: str = "") -> Reach | None:
     """What comes of a play outside the keyboard: all that the other macro does, with those that it plays."""
-    found = list(_all_played(step, set()))
+    return reach_of_playing(step.written, step.name, step.words(), step.line, whole)
+
+
+def reach_of_playing(steps: list[Step], name: str, words: str, line: int = 0, whole: str = "") -> Reach | None:
+    """What a macro does outside the keyboard, with those that it plays, as one thing; None if it does nothing there."""
+    found = list(_all_played(steps, set()))
     if not found:
         return None
     told = "\n".join(dict.fromkeys(reach.text for reach in found))
-    return Reach(", ".join(dict.fromkeys(reach.does for reach in found)), step.words(), step.line,
-                 told[:MOST_TOLD_OF_PLAYS], step.name, whole)
+    return Reach(", ".join(dict.fromkeys(reach.does for reach in found)), words, line, told[:MOST_TOLD_OF_PLAYS], name,
+                 whole)
 
 
-def _all_played(step: Play, seen: set[int]) -> Iterator[Reach]:
-    if id(step.written) in seen:
+def _all_played(steps: list[Step], seen: set[int]) -> Iterator[Reach]:
+    if id(steps) in seen:
         return
-    seen.add(id(step.written))
-    yield from _reaches(step.written, "", False, "")
-    for one in _walk(step.written):
+    seen.add(id(steps))
+    yield from _reaches(steps, "", False, "")
+    for one in _walk(steps):
         if isinstance(one, Play):
-            yield from _all_played(one, seen)
+            yield from _all_played(one.written, seen)
 
 
 def put_to_sleep(steps: list[Step], guest: Guest, values: str | None = None) -> int:
