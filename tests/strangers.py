@@ -34,7 +34,8 @@ EXAMPLES = {row[0]: row[4].replace("\\n", "\n") for row in read_table("steps.tsv
 LETTERS = "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789"
 # The person's own macros, which strangers call, and which call strangers.
 MINE = {"my-tool": 'name "My tool"\nrun shell "mine"\n', "my-lights": 'name "Lights"\ntap F9\n',
-        "my-show": 'play "Lights"\n', "my-text": 'kept greeting from "hello"\ntype "{greeting}"\n'}
+        "my-show": 'play "Lights"\n', "my-text": 'kept greeting from "hello"\ntype "{greeting}"\n',
+        "my-count": "kept takes from 1\nlet takes be takes + 1\n"}
 CHORDS = ("Alt+F2", "Super", "Ctrl+Shift+V", "Ctrl+M", "Shift+Insert", "Pad4", "Www", "PadEnter", "PointerLeft",
           "Ctrl+1", "F13", "Super+R", "Paste")
 KINDS_OF_LINES = ("letters", "example", "example", "play", "kept", "said", "held", "branch", "loop", "chord", "named")
@@ -81,7 +82,7 @@ class Maker:
             case "example":
                 return dice.choice([*EXAMPLES.values()]).splitlines()
             case "play":
-                return [f"play {dice.choice([*names, 'my-tool', 'my-text', 'Lights', 'other-0'])}".replace(
+                return [f"play {dice.choice([*names, 'my-tool', 'my-text', 'my-count', 'Lights', 'other-0'])}".replace(
                     "Lights", '"Lights"')]
             case "kept":
                 return [dice.choice(('let cmd be "touch EVIL"', 'let greeting be "rm -r /"', 'run shell "{cmd}"',
@@ -116,7 +117,8 @@ class Maker:
         dice = self.dice
         letter = dice.choice(LETTERS)
         return dice.choice((
-            f'play = "{dice.choice(names)}"', 'play = "my-tool"', f'tap = "{letter}"', 'tap = "Super"',
+            f'play = "{dice.choice(names)}"', 'play = "my-tool"', 'play = "my-count"', f'tap = "{letter}"',
+            'tap = "Super"',
             f'sustain = "{letter}"', 'latch = "Alt"', f'rapid = "{letter}"', 'set = "osc /x to 10.0.0.1:9 at 5 %"',
             'step = "cc 7 on 1 by 5 %"', 'set = "controller x at 50 %"', 'layer = "while held over"',
             f'cycle = ["tap {letter}", "tap {dice.choice(LETTERS)}", "tap Enter"]', 'do = "record with the keyboard"',

@@ -309,10 +309,11 @@ class Score:
     # Whose it is; None for the person's own.
     rights: Rights | None = None
 
-    def start(self, given: Given, *, locked: bool = False) -> tuple[Timeline, Laying]:
-        """A fresh timeline, and the generator that lays events on it and stops at each question."""
+    def start(self, given: Given, *, locked: bool = False, rights: Rights | None = None) -> tuple[Timeline, Laying]:
+        """A fresh timeline, and the generator that lays events on it and stops at each question.  `rights` are those of
+        a stranger's press, which counts for a macro of the person's own."""
         timeline = Timeline(tap=self.tap, gap=self.gap, keymap=self.keymap, locked=locked, given=given)
-        timeline.scope = self.rights
+        timeline.scope = self.rights or rights
         return timeline, lay_all(self.steps, timeline)
 
 

@@ -204,7 +204,7 @@ class Player:
 
     def _lay_anew(self, run: Run) -> None:
         assert run.live is not None
-        run.timeline, run.laying = run.live.score.start(run.live.given, locked=run.live.locked)
+        run.timeline, run.laying = run.live.score.start(run.live.given, locked=run.live.locked, rights=run.rights)
         run.timetable = run.timeline.timetable
         self._ask(run, None)
 
