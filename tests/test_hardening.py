@@ -642,6 +642,13 @@ def test_the_desk_that_is_named_before_a_command_is_the_one_it_works_on(desk: Pa
         process.wait(timeout=15)
 
 
+def test_the_desk_that_is_checked_is_the_one_that_was_named(tmp_path: Path) -> None:
+    """Seen: another desk was checked, and was fine."""
+    for done in (run_cli("--desk", str(tmp_path / "a"), "desk", "check"), run_cli("desk", "check", str(tmp_path / "a")),
+                 run_cli("desk", "check", "--desk", str(tmp_path / "a"))):
+        assert done.returncode == 2 and f"{tmp_path}/a/desk.toml is not there" in done.stderr
+
+
 def test_output_that_knows_no_such_letter_crashes_nothing(desk: Path) -> None:
     for code in ("ascii", "latin-1"):
         done = run_cli("desk", "history", "--desk", str(desk), PYTHONIOENCODING=code, LC_ALL="C")

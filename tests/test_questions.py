@@ -321,6 +321,16 @@ def test_a_value_that_is_a_link_leaves_what_it_leads_to_alone(radio: Radio, fold
     assert mine.read_text() == "alias ls=ls\n" and not (folder / "values" / "take.toml.draft").exists()
 
 
+def test_a_value_is_saved_as_soon_as_its_disk_has_room(radio: Radio, folder: Path) -> None:
+    """Seen: after that it was saved only when it changed again."""
+    (folder / "values").write_text("in the way")
+    radio.press("dot")
+    wait_for(lambda: any("the value could not be saved" in row["what"] for row in radio.client.ask("desk")["problems"]))
+    (folder / "values").unlink()
+    wait_for((folder / "values" / "take.toml").exists)
+    assert (folder / "values" / "take.toml").read_text() == "value = 2\n"
+
+
 def test_what_killed_engines_left_among_the_values_is_swept(radio: Radio, folder: Path) -> None:
     (folder / "values").mkdir(exist_ok=True)
     left = folder / "values" / ".take.toml.99999999.new"

@@ -11,7 +11,7 @@ import typer
 from brass_pebble import paths
 
 from .desk_folders import make_desk, name_of
-from .shared import Failure, open_store
+from .shared import DeskOption, Failure, open_store
 
 
 def new(folder: Annotated[Path, typer.Argument(metavar="DIR", help="a folder that is not there yet, or is empty")],
@@ -28,12 +28,12 @@ def new(folder: Annotated[Path, typer.Argument(metavar="DIR", help="a folder tha
 
 
 def check(folder: Annotated[Path | None, typer.Argument(metavar="[DIR]", help="the desk's folder; the usual one "
-                                                         "without it")] = None) -> None:
+                                                         "without it")] = None, named: DeskOption = None) -> None:
     """Tell what is wrong with a desk's files, with file, line and column; nothing is started or changed."""
     from brass_pebble.core.macro.renamed import old_words
     from brass_pebble.engine.disk.guests import FILE
     from brass_pebble.engine.disk.shortcut_files import read_tables
-    folder = folder or paths.default_desk()
+    folder = folder or named or paths.default_desk()
     if not (folder / "desk.toml").exists():
         raise Failure(f"{folder / 'desk.toml'} is not there. Make an empty desk with: brass-pebble desk new {folder}",
                       "usage")

@@ -21,6 +21,8 @@ from brass_pebble.engine.ports import Ports
 
 MS = 1_000_000
 TELL_EVERY = 50 * MS
+# What could not be saved is tried again this often, in ns.
+TRIED_EVERY = 2_000 * MS
 MOST_VALUES = 2_000
 STRANGE_ROW = 3
 # How much of a text is told in lists.
@@ -41,6 +43,8 @@ class KeptInDesk:
         self._lock = threading.Lock()
         self._seen: dict[str, str] = {}
         self._troubles: dict[str, Problem] = {}
+        # What could not be saved yet.
+        self._failed: set[str] = set()
 
     # For runs.
 
@@ -71,7 +75,8 @@ class KeptInDesk:
         else:
             self._setters[name] = setter
         with self._lock:
-            first = not self._dirty
+            # While what could not be saved waits, something is on its way already; a new value tries it again.
+            first = not self._dirty or bool(self._failed)
             self._dirty[name] = (value, rights)
         if first:
             self._ports.worker.do(self._save, self._saved)
@@ -91,9 +96,15 @@ class KeptInDesk:
                     file_access.remove(file)
                 file_access.write_text(file, text)
                 self._seen[name] = text
+                self._failed.discard(name)
             except (OSError, UnicodeError) as error:
-                problems.append(Problem(f"the value could not be saved: {file_access.say(error)}", file_of(name),
-                                        hint=f"It counts until the engine ends. {file_access.next_step(error)}"))
+                with self._lock:
+                    # It is tried again, unless a newer one is on its way.
+                    self._dirty.setdefault(name, dirty[name])
+                if name not in self._failed:
+                    self._failed.add(name)
+                    problems.append(Problem(f"the value could not be saved: {file_access.say(error)}", file_of(name),
+                                            hint=f"It is tried again. {file_access.next_step(error)}"))
         return problems
 
     def _note_strange(self, dirty: dict[str, tuple[Value, Rights | None]]) -> list[Problem]:
@@ -138,6 +149,11 @@ class KeptInDesk:
         elif isinstance(result, list):
             for problem in result:
                 self._ports.problems.add(problem)
+        if self._failed:
+            self._ports.alarms.at("kept values", self._ports.now() + TRIED_EVERY, self._try_again)
+
+    def _try_again(self, now: int) -> None:
+        self._ports.worker.do(self._save, self._saved)
 
     # Files.
 

@@ -37,6 +37,8 @@ AGAIN, LATER = (0.1, 0.3, 0.6, 1.0), (0.5, 1.0, 2.0, 5.0)
 # One that lived so long has not "kept dying".
 LIVED = 20.0
 MOST_WAITING = 1_000
+# Longer than any message of a recogniser, in bytes.
+LONGEST_LINE = 1_000_000
 DIED = "what hears has died; it is started again"
 
 
@@ -107,7 +109,8 @@ class MicrophoneInput(RestsByItself):
             self._put(order)
         last: Told | None = None
         assert process.stdout is not None
-        for line in process.stdout:
+        # A line without an end would be collected for ever: what is longer than any message is taken in pieces.
+        while line := process.stdout.readline(LONGEST_LINE):
             try:
                 told = msgspec.json.decode(line, type=Told)
             except msgspec.MsgspecError:
@@ -230,7 +233,7 @@ class MicrophoneWatch:
             assert process.stdout is not None
             # Those that were there before it began to listen.
             self._changed()
-            for line in process.stdout:
+            while line := process.stdout.readline(LONGEST_LINE):
                 again = iter(LATER)
                 if b"source #" in line and b"'change'" not in line:
                     self._changed()
