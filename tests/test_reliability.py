@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import hashlib
 import json
@@ -424,6 +425,38 @@ for line in sys.stdin:
     print(json.dumps([loaded.ok, [str(problem) for problem in loaded.problems], len(loaded.desk.surfaces), whole]))
     store.unlock()
 """
+
+
+def test_a_start_whose_disk_fails_at_any_step_has_its_desk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """For every n: the n-th open, write, sync, rename or removal of a start fails; it starts from the desk's files."""
+    folder = tmp_path / "desk"
+    for name in ("macros", "values"):
+        (folder / name).mkdir(parents=True)
+    (folder / "desk.toml").write_text('format = 1\n[surface.pad]\nlayout = "numpad"\n[surface.pad.layer.base.press]\n'
+                                      '1 = { play = "x" }\n')
+    (folder / "macros" / "x.macro").write_text("tap F1\n")
+    (folder / "values" / ".take.toml.99999999.new").write_text("left behind")
+    at = 0
+    while True:
+        at += 1
+        state = tmp_path / f"state-{at}"
+        store = DeskStore(folder, state / "versions" / "x", state / "layouts", state / "approvals" / "x.json")
+        failing = Failing(at, at)
+        monkeypatch.setattr(file_access, "layer", failing)
+        store.lock()
+        # As the engine does: what cannot be noted is told, and nothing else.
+        with contextlib.suppress(OSError):
+            store.get_to_know()
+        loaded = store.load()
+        store.started()
+        with contextlib.suppress(OSError):
+            store.settle()
+        store.unlock()
+        monkeypatch.setattr(file_access, "layer", file_access.Layer())
+        assert loaded.ok and {*loaded.desk.surfaces} == {"pad"} and {*loaded.desk.macros} == {"x"}, at
+        if not failing.failed:
+            break
+    assert at > 5, at
 
 
 def test_a_disk_that_fails_at_any_step_leaves_the_state_before_or_after(tmp_path: Path,
