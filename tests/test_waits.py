@@ -27,7 +27,7 @@ from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.signals.keymap import keymap
 from brass_pebble.demo import ENGINE_OPTIONS, know
 from brass_pebble.kinds.errands import names
-from brass_pebble.kinds.errands.base import World, perform
+from brass_pebble.kinds.errands.base import World, fits, perform
 from brass_pebble.kinds.errands.call import STOPPED, Call, Over
 from brass_pebble.kinds.errands.helpers import Helpers
 from brass_pebble.kinds.errands.http import origin, same_place
@@ -258,6 +258,7 @@ def test_whatever_a_step_asks_has_a_kind_with_a_deadline(tmp_path: Path) -> None
                 seen.add(word)
                 kind = kinds[word]()
                 assert kind.pool in POOLS and kind.reach and reach_of_ask(ask), word
+                assert not isinstance(ask, Errand) or fits(kind.fields, ask.words), (word, ask.words)
                 assert 0 < kind.limit(ask) <= 65_000_000_000 and kind.whom(ask), word
         timeline.finish()
     assert {*kinds} == seen, {*kinds} ^ seen

@@ -43,10 +43,12 @@ class World:
 class ErrandKind(Protocol):
     """A kind of errand.  Added by a file, and a row in `table.py`.
 
-    `pool` names the threads that it is done on (table.py): what hangs there holds up nothing of other pools.  `reach`
-    is what it does outside, in words.
+    `fields` are what its words are, in their order; the last may stand for any number of them (`argument…`).  `pool`
+    names the threads that it is done on (table.py): what hangs there holds up nothing of other pools.  `reach` is what
+    it does outside, in words.
     """
 
+    fields: ClassVar[tuple[str, ...]]
     pool: ClassVar[str]
     reach: ClassVar[str]
     # Whether it tells by itself what became of it when it was ended.
@@ -72,8 +74,17 @@ def usual_limit(ask: Ask) -> int:
     return (ask.limit if isinstance(ask, Errand) else 0) or USUAL
 
 
+def fits(fields: tuple[str, ...], words: tuple[str, ...]) -> bool:
+    """Whether words are what a kind declares."""
+    if fields and fields[-1].endswith("…"):
+        return len(words) >= len(fields) - 1
+    return len(words) == len(fields)
+
+
 def perform(kind: ErrandKind, ask: Ask, call: Call) -> Done:
     """Do an errand to its end, whatever comes of it."""
+    if isinstance(ask, Errand) and not fits(kind.fields, ask.words):
+        return f"{ask.kind} needs {', '.join(kind.fields)}, and got {len(ask.words)} words", False
     try:
         done = kind.do(ask, call)
     except (OSError, ValueError) as error:

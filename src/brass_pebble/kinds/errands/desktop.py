@@ -8,6 +8,7 @@ import os
 import signal
 import subprocess
 import time
+from collections import deque
 from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TypeVar
@@ -50,6 +51,11 @@ def _on_desktop(job: Callable[[Desktop], tuple[str, T]], call: Call, pattern: st
         return f"the window “{pattern}” was closed meanwhile", False
     except CannotDo as error:
         return str(error), False
+    except Exception:
+        # Left under its hands, since nobody waits any more.
+        if call.over:
+            return "", False
+        raise
     finally:
         desktop.close()
 
@@ -328,7 +334,7 @@ def is_own(pid: int) -> bool:
 
 
 # What macros have started to stay, by the process that was started: the session is called after it.
-STARTED: set[int] = set()
+STARTED: deque[int] = deque(maxlen=1_000)
 
 
 def _windows(name: str) -> tuple[list[int], set[int]]:
@@ -369,5 +375,5 @@ def start_to_stay(words: tuple[str, ...], umask: int) -> subprocess.Popen[bytes]
     """
     child = subprocess.Popen(words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
                              start_new_session=True, close_fds=True, umask=umask)
-    STARTED.add(child.pid)
+    STARTED.append(child.pid)
     return child

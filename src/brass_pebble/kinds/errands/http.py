@@ -136,6 +136,7 @@ class Request:
     """`secret(name)` is the text of a secret, and raises an OSError without it; `anywhere` says whether redirects are
     followed wherever they lead."""
 
+    fields: ClassVar[tuple[str, ...]] = ("method", "address", "content", "header…")
     pool: ClassVar[str] = "request"
     reach: ClassVar[str] = "calls an address"
     tells: ClassVar[bool] = False

@@ -19,6 +19,7 @@ MOST_ANSWERED = 1_000_000
 class Line:
     """A line or a message to whoever waits for it; the answer is true if none is wanted, false if none came."""
 
+    fields: ClassVar[tuple[str, ...]] = ("way", "text", "address", "answer")
     pool: ClassVar[str] = "request"
     reach: ClassVar[str] = "sends a message"
     tells: ClassVar[bool] = False

@@ -17,6 +17,7 @@ _READ: dict[str, Callable[[str], Any]] = {"i": int, "f": float, "s": str}
 class Osc:
     """A message; nobody answers it."""
 
+    fields: ClassVar[tuple[str, ...]] = ("address", "receiver", "value…")
     pool: ClassVar[str] = "osc"
     reach: ClassVar[str] = "sends to an address"
     tells: ClassVar[bool] = False

@@ -28,6 +28,8 @@ class _Clipboard:
 class Paste(_Clipboard):
     """A text is offered; the answer is the chord that the focused program pastes by."""
 
+    fields: ClassVar[tuple[str, ...]] = ("text", "chord")
+
     def do(self, ask: Ask, call: Call) -> Done:
         assert isinstance(ask, Errand)
         return self._pasting.offer(ask, call)
@@ -35,6 +37,8 @@ class Paste(_Clipboard):
 
 class Restore(_Clipboard):
     """The text was fetched: what the clipboard held comes back."""
+
+    fields: ClassVar[tuple[str, ...]] = ()
 
     def do(self, ask: Ask, call: Call) -> Done:
         return self._pasting.settle()

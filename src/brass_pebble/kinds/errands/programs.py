@@ -25,6 +25,7 @@ BY_FORCE = 2_500_000_000
 class Run:
     """A program that is waited for, or a line for the shell."""
 
+    fields: ClassVar[tuple[str, ...]] = ("program", "argument…")
     pool: ClassVar[str] = "program"
     reach: ClassVar[str] = "runs a program"
     tells: ClassVar[bool] = True
@@ -46,6 +47,7 @@ class Run:
 class Start:
     """A program that stays; opened, only if it does not run already."""
 
+    fields: ClassVar[tuple[str, ...]] = ("program", "argument…")
     pool: ClassVar[str] = "program"
     reach: ClassVar[str] = "starts a program"
     tells: ClassVar[bool] = True
@@ -84,6 +86,7 @@ class Start:
 class Close:
     """A program is asked to end, and then ended by force."""
 
+    fields: ClassVar[tuple[str, ...]] = ("program", "which")
     pool: ClassVar[str] = "window"
     reach: ClassVar[str] = "ends a program"
     tells: ClassVar[bool] = True
@@ -105,6 +108,7 @@ class Close:
 class IsThere:
     """Whether a program runs."""
 
+    fields: ClassVar[tuple[str, ...]] = ()
     pool: ClassVar[str] = "window"
     reach: ClassVar[str] = Program.reach
     tells: ClassVar[bool] = True

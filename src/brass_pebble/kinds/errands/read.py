@@ -33,6 +33,7 @@ class _Reads:
 class Clipboard(_Reads):
     """The text that the clipboard holds."""
 
+    fields: ClassVar[tuple[str, ...]] = ()
     pool: ClassVar[str] = "clipboard"
     reach: ClassVar[str] = "reads the clipboard"
 
@@ -55,6 +56,7 @@ def clipboard(pasting: Pasting, call: Call) -> tuple[str, str | bool]:
 class Title(_Reads):
     """The title of the window that has the focus."""
 
+    fields: ClassVar[tuple[str, ...]] = ()
     pool: ClassVar[str] = "window"
     reach: ClassVar[str] = "reads a window’s title"
 
@@ -68,6 +70,7 @@ class Title(_Reads):
 class File(_Reads):
     """A file; looked for in the desk's folder, unless it is told from the root or from home."""
 
+    fields: ClassVar[tuple[str, ...]] = ("file", "lines")
     pool: ClassVar[str] = "read"
     reach: ClassVar[str] = "reads a file"
 
@@ -94,6 +97,7 @@ class File(_Reads):
 class Command(_Reads):
     """What a command, or a line for the shell, says."""
 
+    fields: ClassVar[tuple[str, ...]] = ("program", "argument…")
     pool: ClassVar[str] = "program"
     tells: ClassVar[bool] = True
     reach: ClassVar[str] = "reads what a command says"

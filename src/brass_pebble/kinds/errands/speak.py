@@ -19,6 +19,7 @@ LONGEST_SPEECH = 30_000_000_000
 class Speak:
     """A text, by the first program that can."""
 
+    fields: ClassVar[tuple[str, ...]] = ("text",)
     pool: ClassVar[str] = "speak"
     reach: ClassVar[str] = "speaks"
     tells: ClassVar[bool] = True

@@ -29,6 +29,7 @@ class _Desktop:
 class Deed(_Desktop):
     """A window is focused, raised, closed, minimised or placed, or a place of it is told."""
 
+    fields: ClassVar[tuple[str, ...]] = ("window", "by", "detail…")
     reach: ClassVar[str] = "moves a window"
 
     def do(self, ask: Ask, call: Call) -> Done:
@@ -39,6 +40,7 @@ class Deed(_Desktop):
 class Pointer(_Desktop):
     """Where the pointer is."""
 
+    fields: ClassVar[tuple[str, ...]] = ()
     reach: ClassVar[str] = "looks for the pointer"
 
     def do(self, ask: Ask, call: Call) -> Done:
@@ -48,6 +50,7 @@ class Pointer(_Desktop):
 class WindowIsThere(_Desktop):
     """Whether a window is there, focused, or gone."""
 
+    fields: ClassVar[tuple[str, ...]] = ()
     reach: ClassVar[str] = Window.reach
 
     def limit(self, ask: Ask) -> int:
@@ -62,6 +65,7 @@ class WindowIsThere(_Desktop):
 class LooksLike(_Desktop):
     """Whether a place of the screen has a colour."""
 
+    fields: ClassVar[tuple[str, ...]] = ()
     reach: ClassVar[str] = Look.reach
 
     def limit(self, ask: Ask) -> int:
