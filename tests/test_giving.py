@@ -740,6 +740,28 @@ def test_what_others_bring_puts_no_line_of_mine_to_sleep(store: DeskStore, tmp_p
     assert_asleep(fresh(store).load().desk.macros["theirs"])
 
 
+BOOTH = b'format = 1\n[surface.theirs]\nlayout = "phrases"\ndevice = { name = "Booth" }\n'
+
+
+def test_a_strangers_surface_takes_what_the_person_gives_it(store: DeskStore) -> None:
+    """Seen: a package guessed the name of a microphone, and it was opened."""
+    store.load()
+    parcel = parcel_of(zipped([("desk.toml", BOOTH)]))
+    assert [(row.where, row.reach.does) for row in look(parcel, store).reaching] == [
+        ("its device", "takes a device or opens a microphone")]
+    store.change(intake_edit(parcel, store, Choices())[0])
+    surface = store.load().desk.surfaces["theirs"]
+    assert not surface.rule.fields and str(surface.wanted[0]) == "name “Booth”"
+    # Given one in Meet, it has that, also after another start.
+    store.change(Edit("met", ((("surface", "theirs", "device"), {"name": "Booth", "port": "usb-2"}),)))
+    for opened in (store, fresh(store)):
+        surface = opened.load().desk.surfaces["theirs"]
+        assert surface.rule.get("port") == "usb-2" and not surface.wanted
+    # Another one written there asks again: the surface is still theirs.
+    (store.folder / "desk.toml").write_text((store.folder / "desk.toml").read_text().replace("usb-2", "usb-3"))
+    assert store.load().desk.surfaces["theirs"].wanted
+
+
 def test_an_approval_covers_the_values(store: DeskStore) -> None:
     import_shell(store, 'let x be 5\nrun shell "tool {x}"\n')
     (_, reach), = store.asleep(store.load().desk)
