@@ -543,6 +543,23 @@ root.mainloop()
 """
 
 
+def test_a_strangers_keys_reach_no_program_before_they_are_approved(client: EngineClient, receiver: Receiver,
+                                                                   tmp_path: Path) -> None:
+    """Seen: a command typed into a real shell, key by key with a lone Shift between, with nothing approved."""
+    desk = tmp_path / "desk"
+    (desk / "guests.toml").write_text('[macro]\ntheirs = "A package"\n')
+    text = "".join(f"tap {key}\ntap Shift\n" for key in "LSLSLS") + "tap Enter\n"
+    (desk / "macros" / "theirs.macro").write_text(text)
+    wait_for(lambda: "theirs" in {row["id"] for row in client.ask("desk")["desk"]["macros"]})
+    client.ask("play", macro="theirs")
+    wait_for(lambda: last(client)["state"] == "done")
+    assert "waiting for your approval" in last(client)["sentence"] and receiver.events == []
+    client.ask("approve", marks=[row["mark"] for row in client.ask("asleep")["asleep"]])
+    client.ask("play", macro="theirs")
+    wait_for(lambda: "down Return" in receiver.events)
+    assert [event for event in receiver.events if event.startswith("down")][0::2][:3] == ["down l", "down s", "down l"]
+
+
 # Those who hang on purpose.
 
 HOLDS = """
