@@ -34,12 +34,12 @@ from brass_pebble.core.parcel.look import at_most
 from brass_pebble.core.parcel.merge import BOTH, TAKE, Choices, items_of
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.engine.clients.giving_requests import approve, asleep_rows
-from brass_pebble.engine.disk import package_reader
 from brass_pebble.engine.disk.edits import Edit, binding_edit
 from brass_pebble.engine.disk.guests import Trust
-from brass_pebble.engine.disk.intake import fit_onto, intake_edit, look, new_desk_files
-from brass_pebble.engine.disk.package_reader import read_apart
-from brass_pebble.engine.disk.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
+from brass_pebble.engine.disk.packages import package_reader
+from brass_pebble.engine.disk.packages.intake import fit_onto, intake_edit, look, new_desk_files
+from brass_pebble.engine.disk.packages.package_reader import read_apart
+from brass_pebble.engine.disk.packages.parcel_file import mine_of, pack_desk, parcel_of, read_parcel
 from brass_pebble.engine.disk.store import DeskStore
 from conftest import run_cli
 

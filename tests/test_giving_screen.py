@@ -10,7 +10,7 @@ import pytest
 
 from brass_pebble import paths
 from brass_pebble.demo import demo_desk
-from brass_pebble.engine.disk.parcel_file import pack_desk, read_parcel
+from brass_pebble.engine.disk.packages.parcel_file import pack_desk, read_parcel
 from terminal import Terminal
 from test_giving import LAMP, store_in
 

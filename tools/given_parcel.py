@@ -19,7 +19,7 @@ PARCEL = FOLDER / "tideline-numpad.zip"
 
 def pack(desk: Path, runtime: Path) -> Path:
     """Write the parcel; the fields are those of every step of a picture."""
-    from brass_pebble.engine.disk.parcel_file import pack_desk
+    from brass_pebble.engine.disk.packages.parcel_file import pack_desk
     from brass_pebble.engine.disk.store import DeskStore
     copy = FOLDER / "desk"
     shutil.copytree(desk, copy)

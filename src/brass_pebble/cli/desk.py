@@ -66,7 +66,7 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
     """Pack the desk into one file for somebody else, or a surface, or some macros.  What others could read in it is
     listed first."""
     from brass_pebble.core.parcel.look import readable_in
-    from brass_pebble.engine.disk.parcel_file import pack_desk, parcel_of
+    from brass_pebble.engine.disk.packages.parcel_file import pack_desk, parcel_of
     folder = desk_in_use(desk)
     with _told():
         data = pack_desk(open_store(folder), surfaces=surface or (), macros=macro or (), values=values)
@@ -106,7 +106,7 @@ def take(file: FileArgument,
                                                         "surface to one of mine, by position or by name")] = None,
          as_json: JsonOption = False, desk: DeskOption = None) -> None:
     """Show what a package holds; with --yes import it.  Steps that affect more than the keyboard wait for approval."""
-    from brass_pebble.engine.disk.package_reader import read_apart
+    from brass_pebble.engine.disk.packages.package_reader import read_apart
     with _told():
         parcel = read_apart(file)
         if to is not None:
@@ -114,7 +114,7 @@ def take(file: FileArgument,
             return
         folder = desk_in_use(desk)
         store = open_store(folder)
-        from brass_pebble.engine.disk.intake import look
+        from brass_pebble.engine.disk.packages.intake import look
         seen = look(parcel, store)
         chosen = _choices(seen, theirs or [], both or [], leave or [])
         fits = _fits(seen, store, onto or [])
@@ -131,7 +131,7 @@ def take(file: FileArgument,
                 print(client.ask("take_in", **fields)["words"])
         else:
             from brass_pebble.core.parcel.merge import Choices
-            from brass_pebble.engine.disk.intake import intake_edit
+            from brass_pebble.engine.disk.packages.intake import intake_edit
             store.lock()
             edit, _ = intake_edit(parcel, store, Choices(chosen, fits))
             print(store.change(edit))
@@ -141,7 +141,7 @@ def take(file: FileArgument,
 
 def _make_new(parcel: Any, folder: Path, *, yes: bool) -> None:
     from brass_pebble import file_access
-    from brass_pebble.engine.disk.intake import new_desk_files
+    from brass_pebble.engine.disk.packages.intake import new_desk_files
     if folder.exists() and any(folder.iterdir()):
         raise Failure(f"{folder} is not empty. Name a folder that is not there yet", "usage")
     files = new_desk_files(parcel)
@@ -171,7 +171,7 @@ def _choices(seen: Any, theirs: list[str], both: list[str], leave: list[str]) ->
 
 def _fits(seen: Any, store: Any, onto: list[str]) -> dict[str, tuple[str, Any]]:
     from brass_pebble.core.parcel.fitting import HOWS
-    from brass_pebble.engine.disk.intake import fit_onto
+    from brass_pebble.engine.disk.packages.intake import fit_onto
     found: dict[str, tuple[str, Any]] = {}
     for word in onto:
         name, _, rest = word.partition("=")

@@ -50,18 +50,18 @@ class OutsideHere:
         return checkup(desk)
 
     def look_at(self, file: Path, desk: str) -> Look:
-        from brass_pebble.engine.disk.intake import look
-        from brass_pebble.engine.disk.package_reader import read_apart
+        from brass_pebble.engine.disk.packages.intake import look
+        from brass_pebble.engine.disk.packages.package_reader import read_apart
         return look(read_apart(file), _store(desk))
 
     def drawn(self, look: Look, desk: str) -> tuple[dict[str, BareSurface], Mine]:
         from brass_pebble.core.parcel.look import drawn_surfaces
-        from brass_pebble.engine.disk.parcel_file import mine_of
+        from brass_pebble.engine.disk.packages.parcel_file import mine_of
         store = _store(desk)
         return drawn_surfaces(look.parcel, store.layout), mine_of(store)
 
     def pack(self, desk: str, surfaces: list[str], macros: list[str]) -> tuple[bytes, list[Reaching]]:
-        from brass_pebble.engine.disk.parcel_file import pack_desk, parcel_of
+        from brass_pebble.engine.disk.packages.parcel_file import pack_desk, parcel_of
         data = pack_desk(_store(desk), surfaces=surfaces, macros=macros)
         return data, readable_in(parcel_of(data))
 

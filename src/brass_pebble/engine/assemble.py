@@ -257,8 +257,8 @@ def assemble(setup: Setup, clock: Clock | None = None) -> Engine:
     # What people wait for first: nothing goes on, and every device is theirs again.
     ends = (release_all, lamps.darken, errands.stop, lambda: chord_catcher.end("left"), meet.close, recorder.close,
             devices.close, output.close, switchboard.close, bystanders.close, focus.close,
-            lambda: loop.forget(desk_watch.fileno), desk_watch.close, network.close, errands.close, historian.close,
-            server.close, worker.close, loop.close, setup.store.keep)
+            lambda: loop.forget(desk_watch.fileno), desk_watch.close, network.close, errands.close,
+            giving_requests.close, historian.close, server.close, worker.close, loop.close, setup.store.keep)
     return Engine(ports, setup, player, output, devices, problems, requests, path, ends)
 
 

@@ -1,4 +1,4 @@
-"""What a parcel holds: its manifest, and the files of a desk.  Pure; reading the zip is `engine/disk/parcel_file`."""
+"""What a parcel holds: its manifest, and the files of a desk.  Pure; the zip is read in `engine/disk/packages`."""
 
 from __future__ import annotations
 

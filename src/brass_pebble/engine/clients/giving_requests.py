@@ -6,6 +6,7 @@ docs/protocol.md tells the fields.
 from __future__ import annotations
 
 import difflib
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -15,8 +16,8 @@ from brass_pebble.core.parcel.contents import Parcel
 from brass_pebble.core.parcel.fitting import Fit
 from brass_pebble.core.parcel.merge import BOTH, LEAVE, TAKE, Choices
 from brass_pebble.core.say.problem import ProblemError
-from brass_pebble.engine.disk.intake import intake_edit
-from brass_pebble.engine.disk.package_reader import read_apart
+from brass_pebble.engine.disk.packages.intake import intake_edit
+from brass_pebble.engine.disk.packages.package_reader import read_apart
 from brass_pebble.engine.disk.parsed_toml import parse_tables
 from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.engine.disk.versions import Damaged, diff_lines
@@ -33,6 +34,8 @@ from .server import Client, Message
 MOST_VERSIONS = 1_000
 MOST_LINES = 4_000
 MOST_CHANGES = 40
+# Who reads a package ends within this once it is killed, in s.
+ENDS_WITHIN = 0.5
 
 
 class GivingRequests:
@@ -43,6 +46,17 @@ class GivingRequests:
     def __init__(self, ports: Ports, editing: Editing) -> None:
         self._ports, self._editing = ports, editing
         self._packages = Worker(ports.loop, 1, 4)
+        self._reader: subprocess.Popen[bytes] | None = None
+
+    def close(self) -> None:
+        """No package is read any longer."""
+        self._packages.clear()
+        if self._reader is not None:
+            self._reader.kill()
+        self._packages.close(ENDS_WITHIN)
+
+    def _reads(self, child: subprocess.Popen[bytes]) -> None:
+        self._reader = child
 
     def _later(self, client: Client, ask: Request, job: Callable[[], Message]) -> None:
         """Answer with what a job on the worker gives."""
@@ -89,7 +103,7 @@ class GivingRequests:
             else:
                 self._editing.refuse(client, ask.id, Refusal(f"that could not be done: {result}", "See the log"))
         # On a thread of its own: a package that takes its time holds up no save.
-        if not self._packages.do(lambda: read_apart(file), was_read):
+        if not self._packages.do(lambda: read_apart(file, self._reads), was_read):
             raise Refusal("other packages are being read", "Try again when they are")
 
     def do_asleep(self, client: Client, ask: messages.AskAsleep) -> None:

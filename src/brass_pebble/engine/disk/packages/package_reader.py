@@ -1,7 +1,7 @@
 """Packages are read in a process of their own, with limits on memory, time and lines: whatever is in one, nobody else
 waits for it or shares its memory with it.
 
-    python -m brass_pebble.engine.disk.package_reader FILE
+    python -m brass_pebble.engine.disk.packages.package_reader FILE
 
 prints one message, as JSON: `Read` with its texts, or `Refused` with a sentence.
 """
@@ -11,6 +11,7 @@ from __future__ import annotations
 import resource
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -42,18 +43,24 @@ class Refused(msgspec.Struct, frozen=True, tag="refused"):
     hint: str
 
 
-def read_apart(file: Path) -> Parcel:
-    """What is in a package, read by another process.  Not for the loop: it waits.
+def read_apart(file: Path, begun: Callable[[subprocess.Popen[bytes]], None] = lambda child: None) -> Parcel:
+    """What is in a package, read by another process, which `begun` is told.  Not for the loop: it waits.
 
     Raises:
         ProblemError: see `read_parcel`; or it takes too much time or memory.
     """
     try:
-        done = subprocess.run([sys.executable, "-m", __name__, str(file.absolute())], stdin=subprocess.DEVNULL,
-                              capture_output=True, timeout=WAITS, check=False)
-        if len(done.stdout) > MOST_ANSWERED:
+        with subprocess.Popen([sys.executable, "-m", __name__, str(file.absolute())], stdin=subprocess.DEVNULL,
+                              stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as child:
+            begun(child)
+            try:
+                said, _ = child.communicate(timeout=WAITS)
+            except subprocess.TimeoutExpired:
+                child.kill()
+                raise
+        if len(said) > MOST_ANSWERED:
             raise ValueError("more was said than there can be")
-        told = msgspec.json.decode(done.stdout, type=Read | Refused)
+        told = msgspec.json.decode(said, type=Read | Refused)
     except (OSError, subprocess.TimeoutExpired, ValueError) as error:
         raise ProblemError(f"{file.name} takes too much time or memory to read",
                            hint=f"No desk needs so much. {NOTHING}") from error

@@ -42,9 +42,8 @@ from brass_pebble.core.parcel.merge import Mine
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.limits import load_tables
 from brass_pebble.core.say.problem import ProblemError, nearest
+from brass_pebble.engine.disk.store import DeskStore
 from brass_pebble.paths import SHIPPED_LAYOUTS
-
-from .store import DeskStore
 
 # The same desk gives the same file, whenever it is packed.
 _DATE = (2020, 1, 1, 0, 0, 0)

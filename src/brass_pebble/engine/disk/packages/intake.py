@@ -11,11 +11,11 @@ from brass_pebble.core.parcel.fitting import Fit, match
 from brass_pebble.core.parcel.look import Look, bound_of, look_at, source_controls
 from brass_pebble.core.parcel.merge import Choices, Intake, take_in
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.engine.disk.edits import Edit, Row
+from brass_pebble.engine.disk.guests import FILE, Guests, write_guests
+from brass_pebble.engine.disk.store import DeskStore
 
-from .edits import Edit, Row
-from .guests import FILE, Guests, write_guests
 from .parcel_file import mine_of
-from .store import DeskStore
 
 
 def look(parcel: Parcel, store: DeskStore) -> Look:
