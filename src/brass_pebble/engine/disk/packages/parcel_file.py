@@ -211,6 +211,10 @@ def parcel_of(data: bytes) -> Parcel:
     for name in files.keys() - {MANIFEST} - manifest.files.keys():
         raise ProblemError(f"“{name}” is in the package, but not in its manifest", hint=NOTHING)
     texts = {}
+    lines = sum(content.count(b"\n") + 1 for content in files.values())
+    if lines > MOST_LINES:
+        raise ProblemError(f"the package has {say_count(lines, 'line')} in all, and at most {MOST_LINES:,} are read",
+                           hint=f"Ask for it in several packages. {NOTHING}")
     for name, (size, digest) in manifest.files.items():
         content = files.get(name)
         if content is None:
@@ -222,10 +226,6 @@ def parcel_of(data: bytes) -> Parcel:
         except UnicodeDecodeError:
             raise ProblemError(f"“{name}” is not a text in UTF-8", hint=NOTHING) from None
         check_plain(name, texts[name])
-    lines = sum(text.count("\n") + 1 for text in texts.values())
-    if lines > MOST_LINES:
-        raise ProblemError(f"the package has {say_count(lines, 'line')} in all, and at most {MOST_LINES:,} are read",
-                           hint=f"Ask for it in several packages. {NOTHING}")
     return parcel_from(manifest, texts, hashlib.sha256(data).hexdigest())
 
 
