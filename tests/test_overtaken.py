@@ -125,7 +125,7 @@ def test_a_mistake_in_one_live_run_ends_that_run_only() -> None:
     player = Player()
     run, out = play(TAPS, player)
 
-    def broken(given: object, *, locked: bool) -> tuple[Timeline, object]:
+    def broken(given: object, *, locked: bool, rights: object) -> tuple[Timeline, object]:
         def laying() -> Iterator[None]:
             raise OverflowError("too far")
             yield
