@@ -46,6 +46,14 @@ def test_times_count_from_the_start_however_late_the_loop_is() -> None:
     assert shown(out) == ["0 A+", "40 A-"] and player.next_deadline() == 135 * MS
     player.advance(135 * MS, out)
     assert shown(out)[2:] == ["100 A+"] and player.next_deadline() == 140 * MS
+    # What went down late stays down as long, though its end is in time by the plan.
+    player.advance(140 * MS, out)
+    assert shown(out)[3:] == [] and player.next_deadline() == 153 * MS
+    player.advance(153 * MS, out)
+    assert shown(out)[3:] == ["140 A-"] and player.next_deadline() == 200 * MS
+    player.advance(200 * MS, out)
+    player.advance(240 * MS, out)
+    assert shown(out)[4:] == ["200 A+", "240 A-"]
 
 
 def test_events_of_two_runs_are_in_the_order_of_their_times() -> None:

@@ -317,7 +317,7 @@ class Player:
                     heappush(self._due, (planned, run.id, run))
                     return
                 code, value = timetable.codes[index], timetable.values[index]
-                if now - planned > LATE:
+                if now - planned > LATE or run.late:
                     wait = self._too_short(run, code, planned, now)
                     if wait:
                         run.index = index
@@ -362,10 +362,11 @@ class Player:
                 return
 
     def _too_short(self, run: Run, code: int, planned: int, now: int) -> int:
-        """Until when a late event has to wait, so that what came before it on the same key can be noticed; or 0.
+        """Until when an event has to wait, so that what came late before it on the same key can be noticed; or 0.
 
         When the whole machine has paused, a key's down and up are due at once, and a program that looks once a frame
-        would see neither.  Three quarters of the plan are kept, so that what comes behind catches up.
+        would see neither.  Three quarters of the plan are kept, so that what comes behind catches up; what comes behind
+        waits for it as well when it is in time itself.
         """
         if run.late is None:
             run.late = {}
@@ -375,7 +376,10 @@ class Player:
             until = sent + min(planned - was_planned, NOTICED) * 3 // 4
             if now < until:
                 return until
-        run.late[code] = (now, planned)
+        if now - planned > LATE:
+            run.late[code] = (now, planned)
+        elif before is not None:
+            del run.late[code]
         return 0
 
     def _shut_out(self, run: Run, index: int, code: int, value: int, now: int) -> str:
