@@ -111,10 +111,11 @@ def test_glance_shows_one_surface_in_a_narrow_pane(engine: Path) -> None:
     try:
         screen = pane.wait("FLOOR PEDALS")
         assert "cough" in screen and "next cam" in screen and "marker" in screen
-        x, y = pane.find("marker")
+        # The marker pedal is a chapter when it is held, and a busy machine holds the button long.
+        x, y = pane.find("next cam")
         pane.mouse(x, y, down=True)
         pane.mouse(x, y, down=False)
-        pane.wait("tapped Ctrl+Alt+N")
+        pane.wait("tapped Ctrl+Alt+Right")
         pane.keys("Tab")
         pane.wait(lambda text: ("FLOOR PEDALS" not in text and "arm" in text) or "SIXTEEN" in text)
         # Too small for any drawing: a list that can be read.
