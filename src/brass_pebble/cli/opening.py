@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import signal
 import sys
 from collections.abc import Callable
@@ -39,17 +40,19 @@ def open_screen(socket: Path | Callable[[], Path], **options: Any) -> None:
     from .outside import OutsideHere
     outside = OutsideHere()
     remembered = outside.recall()
-    if remembered.theme:
+    from brass_pebble.machine.terminal_answers import asking_terminal, look_of
+    with asking_terminal(sys.__stdin__.fileno() if sys.__stdin__ else 0) as answers:
+        # What the terminal answers arrives while the screen is loaded, which asks how many colours there are.
         from brass_pebble.screen.app import BrassPebbleApp
-    else:
+    told = answers[0] if answers else None
+    if not remembered.theme:
         # The first time on this computer: a theme that suits the terminal.
-        from brass_pebble.machine.terminal_colour import asking_background
-        with asking_background(sys.__stdin__.fileno() if sys.__stdin__ else 0) as brightness:
-            from brass_pebble.screen.app import BrassPebbleApp
         from brass_pebble.screen.base.palette import theme_for
-        outside.remember(replace(remembered, theme=theme_for(brightness[0] if brightness else 0.0)))
+        remembered = replace(remembered, theme=theme_for(told.brightness or 0.0 if told else 0.0))
+        outside.remember(remembered)
     from brass_pebble.screen.outside import Reopen
-    failed = BrassPebbleApp(socket, outside=outside, **options).run()
+    look = look_of(told, os.environ, remembered)
+    failed = BrassPebbleApp(socket, outside=outside, look=look, **options).run()
     if isinstance(failed, Reopen):
         raise BeginAgain(failed.words)
     if isinstance(failed, Exception):

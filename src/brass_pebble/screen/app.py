@@ -5,32 +5,41 @@ from __future__ import annotations
 import asyncio
 import gc
 import signal
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from importlib import import_module
 from pathlib import Path
 from typing import Any, ClassVar
 
+from msgspec.structs import replace
+from rich.console import RenderableType
+from textual import constants
+from textual._compositor import CompositorUpdate
 from textual.app import App, SystemCommand
 from textual.binding import Binding, BindingType
 from textual.command import Provider
+from textual.filter import LineFilter
 from textual.screen import Screen
 
 from brass_pebble.client import EngineError, StartError
+from brass_pebble.core.label.block_letters import block_label
 from brass_pebble.protocol.asking import QuestionRow
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import AskDesk, AskTraces, Traces, WholeDesk
 from brass_pebble.protocol.topics import NoteNews, QuestionsNews, TraceNews
 
+from .base.few_colours import FewColours
 from .base.key_help import say_key
 from .base.key_order import KeyOrder
-from .base.palette import BASALT, PALETTES, Palette
+from .base.only_changes import OnlyChanges, TerminalMemory
+from .base.palette import BASALT, PALETTES, Palette, outlines
+from .base.signs import PlainSigns
 from .base.terminal import TerminalDriver
 from .base.view import View
 from .desk.view import DeskView
 from .glance.view import GlanceView
 from .known import Known
 from .link import Asks, Link
-from .outside import Outside
+from .outside import Colours, Outside, ScreenMemory, Signs, TerminalLook
 from .switches import Switches
 
 TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "heard", "note", "rehearsal", "recorder",
@@ -39,6 +48,8 @@ TOPICS = ["desk", "press", "trace", "stage", "script", "problem", "devices", "he
 
 
 WARM_AFTER = 1.5
+# How the toolkit calls what a terminal can show.
+COLOUR_SYSTEMS: dict[Colours, str] = {"none": "standard", "sixteen": "standard", "256": "256", "all": "truecolor"}
 # Each view is loaded when it is opened, so that the desk is there sooner: module, class.
 VIEWS = {
     "surface": ("surface.view", "SurfaceView"), "macro": ("macro.view", "MacroView"), "meet": ("meet.view", "MeetView"),
@@ -84,17 +95,30 @@ class BrassPebbleApp(KeyOrder):
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("f12", "screen_keys", "on-screen keys", show=False, priority=True,
                 tooltip="a keyboard on the screen, to type with the mouse"),
+        Binding("ctrl+l", "repaint", "repaint", show=False, priority=True,
+                tooltip="draw everything anew, if something else wrote into the terminal"),
     ]
     CSS = """
     OptionList, OptionList:focus { border: none; background-tint: transparent; }
     OptionList > .option-list--option-highlighted, OptionList:focus > .option-list--option-highlighted {
         background: $primary 22%; color: $primary; text-style: bold; }
+    App.few ModalScreen { background: transparent; }
+    App.few OptionList > .option-list--option-highlighted, App.few OptionList:focus > .option-list--option-highlighted {
+        background: $primary; color: $background; }
     """
 
     def __init__(self, socket: Path | Callable[[], Path], restart: Callable[[], Path] | None = None,
                  glance: str = "", *, first_view: str = "", on_bench: bool = False, outside: Outside,
-                 link: Callable[..., Asks] = Link) -> None:
+                 link: Callable[..., Asks] = Link, look: TerminalLook = TerminalLook()) -> None:
+        # The toolkit takes it from its environment, where only the name of the terminal stands.
+        constants.COLOR_SYSTEM = COLOUR_SYSTEMS[look.colours]  # type: ignore[misc]
         super().__init__(driver_class=TerminalDriver)
+        self.look, self._signs_chosen = look, False
+        self.shown = TerminalMemory()
+        self.no_color = look.colours == "none"
+        self.set_class(look.colours in ("sixteen", "none"), "few")
+        self._plain = PlainSigns(enabled=look.signs == "plain")
+        self._few = FewColours(coloured=look.colours == "sixteen", enabled=look.colours in ("sixteen", "none"))
         self.socket, self.restart, self.outside = socket, restart, outside
         self.known = Known()
         self.known.starting = callable(socket)
@@ -108,7 +132,7 @@ class BrassPebbleApp(KeyOrder):
             self.register_theme(palette.theme())
         remembered = outside.recall()
         self.theme = remembered.theme if remembered.theme in PALETTES else BASALT.name
-        self.known.large_labels = remembered.large_labels
+        self.known.letters = remembered.letters
         self.known.tour = remembered.tour and not glance and not on_bench
         # Whether a keyboard is drawn wherever something is typed.
         self.types_on_screen = False
@@ -134,7 +158,44 @@ class BrassPebbleApp(KeyOrder):
     @property
     def palette(self) -> Palette:
         """The colours of the theme in use."""
-        return PALETTES.get(self.theme, BASALT)
+        palette = PALETTES.get(self.theme, BASALT)
+        return palette if self.look.colours in ("256", "all") else outlines(palette.name)
+
+    def _display(self, screen: Screen[Any], renderable: RenderableType | None) -> None:
+        """Send only what differs from what the terminal shows."""
+        if isinstance(renderable, CompositorUpdate):
+            renderable = OnlyChanges(renderable, self.shown, tuple(self.size))
+        super()._display(screen, renderable)
+
+    def action_repaint(self) -> None:
+        """Draw everything anew, after something else has written into the terminal."""
+        self.shown.forget()
+        self.refresh(layout=True)
+
+    def get_line_filters(self) -> Sequence[LineFilter]:
+        """What every line goes through before it is sent; signs and colours that the terminal lacks come last."""
+        palette = self.palette
+        self._few.suit(palette.ground, dark=palette.dark if self.look.dark is None else self.look.dark)
+        return [*super().get_line_filters(), *(own for own in (self._plain, self._few) if own.enabled)]
+
+    def large_text(self, words: str, width: int, height: int) -> tuple[str, ...]:
+        """Words in block letters, in rows of cells; empty if they have no room, or plain ones are wanted."""
+        if self.known.letters == "plain":
+            return ()
+        return block_label(words, width, height, whole=self.look.signs == "plain")
+
+    def draw_signs(self, signs: Signs) -> None:
+        """Draw plain signs, or all of them, from now on in this terminal."""
+        self.look, self._signs_chosen = replace(self.look, signs=signs), True
+        self._plain.enabled = signs == "plain"
+        self.refresh_css(animate=False)
+
+    def remember(self) -> None:
+        """Remember how the screen looks."""
+        before = self.outside.recall()
+        signs = {**before.signs, self.look.key: self.look.signs} if self._signs_chosen else before.signs
+        self.outside.remember(ScreenMemory(theme=self.theme, letters=self.known.letters, signs=signs,
+                                           tour=self.known.tour))
 
     @property
     def view(self) -> View:

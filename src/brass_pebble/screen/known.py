@@ -19,6 +19,8 @@ from brass_pebble.protocol.devices import Devices
 from brass_pebble.protocol.rows import DeskRow, HandsOffRow, LayersRow, ProblemRow, RecorderRow, StageRow
 from brass_pebble.protocol.voice import VoiceRow
 
+from .outside import Letters
+
 Spot = tuple[str, str]  # surface id, control id
 KEPT = 200
 LIVE = ("playing", "holding", "queued")
@@ -65,8 +67,8 @@ class Known:
         self.voices: list[VoiceRow] = []
         # Surfaces that the screen presses though they are real, since the person said so.
         self.by_hand: set[str] = set()
-        # Whether labels grow to block letters with their caps.
-        self.large_labels = True
+        # How labels stand on caps.
+        self.letters: Letters = "by room"
         # Whether the tour of the first time is shown, and whether everything was stopped once on this screen.
         self.tour = False
         self.stopped = False

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Protocol
+from typing import Literal, Protocol
 
 from msgspec import Struct
 
@@ -23,13 +23,30 @@ class Reopen(Exception):
         self.words = words
 
 
+# How labels stand on caps: large where a whole surface has room for it, large wherever it can be, or plain.
+Letters = Literal["by room", "large", "plain"]
+Signs = Literal["plain", "full"]
+# No colour at all, the terminal's own sixteen, 256, or any.
+Colours = Literal["none", "sixteen", "256", "all"]
+
+
 class ScreenMemory(Struct, frozen=True, kw_only=True):
-    """What the screen remembers from one time to the next."""
+    """What the screen remembers from one time to the next; `signs` were chosen, by the key of a terminal."""
 
     theme: str = ""
-    large_labels: bool = True
+    letters: Letters = "by room"
+    signs: dict[str, Signs] = {}
     # Whether the tour of the first time is still to be shown.
     tour: bool = True
+
+
+class TerminalLook(Struct, frozen=True, kw_only=True):
+    """What the terminal of a screen can draw; `key` is by what it is found again, `dark` whether its own ground is."""
+
+    key: str = ""
+    signs: Signs = "full"
+    colours: Colours = "all"
+    dark: bool | None = None
 
 
 class Outside(Protocol):

@@ -1,14 +1,15 @@
-"""Labels in block letters, which read from far away: text to dots, dots to characters of two by two dots.  Pure.
+"""Labels in block letters, which read from far away: text to dots, dots to cells.  Pure.
 
 The letters are in `data/block-letters.tsv`, on two grids: slim ones of 5 rows and broad ones of 7.  Either is stretched
-by whole numbers, so that its edges stay sharp.  The characters are quadrants (Unicode block U+2580 to U+259F), which
-every terminal has.
+by whole numbers, so that its edges stay sharp.  A cell has two by two dots, drawn by quadrants (Unicode block U+2580 to
+U+259F); or, where a font may lack those, a dot is a whole cell, which is drawn without any glyph.
 """
 
 from __future__ import annotations
 
+import math
 import unicodedata
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from functools import cache, lru_cache
 
@@ -16,8 +17,8 @@ from brass_pebble.core.say.data_table import read_table
 
 # By the dots that are set: 1 above left, 2 above right, 4 below left, 8 below right.
 _QUADRANTS = " ▘▝▀▖▌▞▛▗▚▐▜▄▙▟█"
-# How wide and how high a dot is in a common font; a letter that is more than so many times as high as wide, or less, is
-# hard to read.
+# How wide and how high half a cell is in a common font; a letter that is more than so many times as high as wide, or
+# less, is hard to read.
 _DOT = (4, 10)
 _TALLEST, _FLATTEST = 3.0, 1.0
 # Strokes side by side run together before strokes above one another do: width counts for so much more than height.
@@ -42,16 +43,17 @@ class Face:
     column: int
 
 
-SLIM, BROAD, TIGHT = Face("slim", 5, 3, 2, 1), Face("broad", 7, 5, 3, 2), Face("tight", 5, 3, 1, 3)
+SLIM, BROAD = Face("slim", 5, 3, 2, 1), Face("broad", 7, 5, 3, 2)
 
 
 @dataclass(frozen=True)
 class LetterSize:
-    """A face, and how often each of its dots is repeated across and down."""
+    """A face, and how many dots across and down each of its dots takes; `whole`: how many cells."""
 
     face: Face
     across: int
     down: int
+    whole: bool = False
 
     @property
     def reach(self) -> float:
@@ -61,31 +63,26 @@ class LetterSize:
     @property
     def wide(self) -> int:
         """A common letter's width, as `_DOT` measures it."""
-        return self.face.width * self.across * _DOT[0]
+        return self.face.width * self.across * _DOT[0] * (2 if self.whole else 1)
 
     @property
     def high(self) -> int:
         """A letter's height, as `_DOT` measures it."""
-        return self.face.rows * self.down * _DOT[1]
+        return self.face.rows * self.down * _DOT[1] * (2 if self.whole else 1)
 
 
 @cache
-def letter_sizes() -> tuple[LetterSize, ...]:
+def letter_sizes(*, whole: bool = False) -> tuple[LetterSize, ...]:
     """All sizes whose letters have a fair shape, the one that reads from farthest away first."""
-    sizes = [LetterSize(face, across, down) for face in (SLIM, TIGHT, BROAD)
+    sizes = [LetterSize(face, across, down, whole) for face in (SLIM, BROAD)
              for across in range(1, _MOST_STRETCH[0] + 1) for down in range(1, _MOST_STRETCH[1] + 1)]
-
-    # The smallest ones are slender: there is no other way to have them.
-    fair = [size for size in sizes if size.across == size.down == 1
-            or _FLATTEST <= size.high / size.wide <= _TALLEST]
+    fair = [size for size in sizes if _FLATTEST <= size.high / size.wide <= _TALLEST]
     return tuple(sorted(fair, key=lambda size: (-size.reach, -size.high * size.wide)))
 
 
 @cache
 def _letters(face: Face) -> dict[str, Dots]:
-    # Few letters are other ones where room is tight.
-    rows = {row[0].lstrip("\\") or "\\": row[face.column] if face.column < len(row) else row[SLIM.column]
-            for row in read_table("block-letters.tsv")}
+    rows = {row[0].lstrip("\\") or "\\": row[face.column] for row in read_table("block-letters.tsv")}
     rows = {letter: rows[drawn[1:]] if drawn.startswith("=") else drawn for letter, drawn in rows.items()}
     return {letter: tuple(drawn.split("/")) for letter, drawn in rows.items() if drawn != "-"}
 
@@ -162,8 +159,10 @@ def _stretched(lines: tuple[Dots, ...], size: LetterSize) -> list[str]:
     return rows
 
 
-def _to_cells(rows: list[str]) -> Dots:
-    """Two rows and two columns of dots to a character."""
+def _to_cells(rows: list[str], *, whole: bool) -> Dots:
+    """Two rows and two columns of dots to a character, or one dot."""
+    if whole:
+        return tuple(row.replace(".", " ").replace("#", "█") for row in rows)
     width = len(rows[0]) + len(rows[0]) % 2
     rows = [row.ljust(width, ".") for row in rows]
     if len(rows) % 2:
@@ -174,29 +173,44 @@ def _to_cells(rows: list[str]) -> Dots:
 
 
 @lru_cache(maxsize=4096)
-def largest_size(text: str, width: int, height: int) -> LetterSize | None:
+def largest_size(text: str, width: int, height: int, *, whole: bool = False) -> LetterSize | None:
     """The largest size at which a label fits into so many cells; None if it fits at none, or a letter has no form."""
-    return next((size for size in letter_sizes() if _way(text, size, width, height)), None)
+    return next((size for size in letter_sizes(whole=whole) if fits(text, size, width, height)), None)
 
 
+def common_size(labels: Collection[tuple[str, int, int]], share: float, *, whole: bool = False) -> LetterSize | None:
+    """The largest size at which so many of the labels (0 to 1) fit, each into its own room; None if there is none.
+
+    Labels side by side are read as one thing only if their letters are alike.
+    """
+    needed = max(1, math.ceil(len(labels) * share))
+    return next((size for size in letter_sizes(whole=whole) if labels and
+                 sum(fits(text, size, wide, high) for text, wide, high in labels) >= needed), None)
+
+
+def fits(text: str, size: LetterSize, width: int, height: int) -> bool:
+    """Whether a label has room at a size."""
+    return bool(_way(text, size, width, height))
+
+
+@lru_cache(maxsize=16384)
 def _way(text: str, size: LetterSize, width: int, height: int) -> tuple[Dots, ...] | None:
+    per_cell = 1 if size.whole else 2
     for lines in _lines_of_dots(text, size.face):
         across = max(len(dots[0]) for dots in lines) * size.across
         down = sum(len(dots) for dots in lines) * size.down + len(lines) - 1
-        if across <= width * 2 and down <= height * 2:
+        if across <= width * per_cell and down <= height * per_cell:
             return lines
     return None
 
 
 @lru_cache(maxsize=4096)
-def block_label(text: str, width: int, height: int, most: LetterSize | None = None) -> Dots:
-    """A label in block letters: rows of characters, at most `width` cells wide and `height` high; empty if none fits.
+def block_label(text: str, width: int, height: int, only: LetterSize | None = None, *, whole: bool = False) -> Dots:
+    """A label in block letters: rows of cells, at most `width` wide and `height` high; empty if none fits.
 
-    With `most` no letter gets larger than at that size, so that caps of one size look alike.
+    `only`: at no other size than this.
     """
-    for size in letter_sizes():
-        if most is not None and size.reach > most.reach:
-            continue
+    for size in (only,) if only is not None else letter_sizes(whole=whole):
         if lines := _way(text, size, width, height):
-            return _to_cells(_stretched(lines, size))
+            return _to_cells(_stretched(lines, size), whole=size.whole)
     return ()

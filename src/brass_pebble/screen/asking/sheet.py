@@ -14,7 +14,6 @@ from textual.containers import Vertical
 from textual.screen import ModalScreen
 from textual.widgets import Input, OptionList, Static
 
-from brass_pebble.core.label.block_letters import block_label
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.asking import QuestionRow
 from brass_pebble.screen.base.key_line import KeyLine
@@ -109,10 +108,8 @@ class QuestionSheet(ModalScreen[None]):
 
     def _large(self, words: str) -> str:
         """The question in block letters where they fit, so that it reads from afar."""
-        if not self.app.known.large_labels:  # type: ignore[attr-defined]
-            return words
         room = min(LARGE[0], self.app.size.width - 8), LARGE[1] if self.app.size.height >= 30 else LARGE[1] // 2
-        blocks = "\n".join(block_label(words, *room))
+        blocks = "\n".join(self.app.large_text(words, *room))  # type: ignore[attr-defined]
         self._in_blocks = bool(blocks)
         return blocks or words
 

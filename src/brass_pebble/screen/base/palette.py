@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cache
 
 from textual.theme import Theme
 
@@ -26,6 +27,8 @@ class Palette:
     verdigris: str
     rust: str
     tints: dict[str, str]
+    # Whether caps are filled with their tint: not where a terminal has its own few colours.
+    fills: bool = True
 
     def tint(self, name: str) -> str:
         """A tint's colour; the text colour for none."""
@@ -65,6 +68,12 @@ BEACON = Palette(
 
 # In the order in which a key goes through them.
 PALETTES = {palette.name: palette for palette in (BASALT, PAPER, BEACON)}
+
+
+@cache
+def outlines(name: str) -> Palette:
+    """The theme of this name for caps that are drawn by their lines alone."""
+    return replace(PALETTES[name], fills=False)
 
 
 def theme_for(brightness: float) -> str:

@@ -89,6 +89,7 @@ class TerminalDriver(LinuxDriver):
         if not self._watched and self.input_tty:
             self._watched = True
             threading.Thread(target=self._watch, name="terminal-watch", daemon=True).start()
+        self._app.shown.forget()  # type: ignore[attr-defined]
         super().start_application_mode()  # type: ignore[no-untyped-call]
 
     def _watch(self) -> None:

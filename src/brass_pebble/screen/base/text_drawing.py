@@ -7,9 +7,11 @@ from brass_pebble.core.desk.look.shown import show_control
 from brass_pebble.screen.widgets.canvas import Canvas, paint
 from brass_pebble.screen.widgets.caps import SMALL, CapState, cell_box, draw_cap
 
-from .palette import BASALT
+from .palette import BASALT, outlines
 
 WIDEST = 118
+# Without colours a cap is its lines.
+OUTLINES = outlines("basalt")
 
 
 def drawn_as_text(surface: BareSurface, layer: str = "") -> list[str]:
@@ -24,5 +26,5 @@ def drawn_as_text(surface: BareSurface, layer: str = "") -> list[str]:
     canvas = Canvas(max(x + w for _, (x, _, w, _) in boxes), max(y + h for _, (_, y, _, h) in boxes),
                     paint(BASALT.text, BASALT.ground))
     for control, box in boxes:
-        draw_cap(canvas, show_control(control, surface.layers, shown), box, CapState(), BASALT, SMALL)
+        draw_cap(canvas, show_control(control, surface.layers, shown), box, CapState(), OUTLINES, SMALL)
     return [strip.text.rstrip() for strip in canvas.strips()]

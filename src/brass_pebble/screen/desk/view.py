@@ -29,12 +29,12 @@ from brass_pebble.protocol.topics import (
 )
 from brass_pebble.screen.base.desk_actions import SETTINGS, STOP, UNDO, DeskActions, arrows
 from brass_pebble.screen.base.finder import Finder
-from brass_pebble.screen.base.palette import PALETTES
+from brass_pebble.screen.base.look_sheet import LETTERS, MEANS, LookSheet
 from brass_pebble.screen.base.sheets import Choose, Sheet, problem_list
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.macro.picker import MacroPicker
-from brass_pebble.screen.outside import Reopen, ScreenMemory
+from brass_pebble.screen.outside import Reopen
 from brass_pebble.screen.switches import is_switch
 from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.key_footer import KeyFooter
@@ -111,8 +111,8 @@ class DeskView(DeskActions):
         Binding("a", "accept", "accept the debounce", show=False,
                 tooltip="accept the suggested debounce time"),
         Binding("p", "problems", "problems", show=False, tooltip="errors in the desk's files"),
-        Binding("t", "daylight", "theme", show=False, tooltip="the next theme: dark, light, high contrast"),
-        Binding("T", "letters", "large letters", show=False, tooltip="labels in large block letters, or plain ones"),
+        Binding("t", "look", "look", show=False, tooltip="theme, letters, and the signs that this terminal draws"),
+        Binding("T", "letters", "large letters", show=False, tooltip="labels large where there is room, or plain"),
         Binding("z", "zoom", "zoom", show=False, tooltip="one surface large, the whole desk, its row"),
         Binding("pagedown", "row(1)", "next row", show=False, tooltip="the next row, the row before"),
         Binding("pageup", "row(-1)", "row before", show=False, tooltip="the next row, the row before"),
@@ -488,25 +488,26 @@ class DeskView(DeskActions):
         board.place_all()
         self._show_status()
 
-    def action_daylight(self) -> None:
-        """The next theme: dark, light, high contrast.  It is remembered."""
-        names = list(PALETTES)
-        self.app.theme = names[(names.index(self.palette.name) + 1) % len(names)]
+    def action_look(self) -> None:
+        """How this screen looks: the theme, the letters on the caps, the signs of this terminal."""
+        self.app.push_screen(LookSheet(self._look_again))
+
+    def action_letters(self) -> None:
+        """Labels large where there is room, large wherever it can be, or plain: they can be copied and read aloud."""
+        self.known.letters = LETTERS[(LETTERS.index(self.known.letters) + 1) % len(LETTERS)]
         self._remember()
+        self.query_one(Board).redraw_all()
+        self.notify(MEANS[self.known.letters], title="Letters on the caps", timeout=4)
+
+    def _look_again(self) -> None:
+        """Draw everything anew."""
         self.query_one(Board).redraw_all()
         self.query_one(StatusLine).redraw()
         self.query_one(TraceList).redraw()
         self.query_one(PathBar).redraw()
 
-    def action_letters(self) -> None:
-        """Labels in block letters that grow with their caps, or in plain ones, which can be copied and read aloud."""
-        self.known.large_labels = not self.known.large_labels
-        self._remember()
-        self.query_one(Board).redraw_all()
-
     def _remember(self) -> None:
-        self.outside.remember(ScreenMemory(theme=self.app.theme, large_labels=self.known.large_labels,
-                                           tour=self.known.tour))
+        self.app.remember()  # type: ignore[attr-defined]
 
     def action_explain(self) -> None:
         """The last press of the selected control, hop by hop."""

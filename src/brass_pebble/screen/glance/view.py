@@ -72,7 +72,9 @@ class GlanceView(DeskActions):
         self.surface_id = row.id
         if self._drawn != row.id:
             await box.query(SurfaceDrawing).remove()
-            await box.mount(SurfaceDrawing(row.id, self.known), before=0)
+            drawing = SurfaceDrawing(row.id, self.known)
+            drawing.alone = True
+            await box.mount(drawing, before=0)
             self._drawn = row.id
         self._fit()
 

@@ -8,7 +8,6 @@ from textual import events
 from textual.message import Message
 from textual.widgets import Static
 
-from brass_pebble.core.label.block_letters import block_label
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.voice import LessonRow, RecordingRow, TrialRow, TriedRow, VoiceRow
 from brass_pebble.screen.base.palette import Palette
@@ -108,7 +107,7 @@ class HeardPanel(Static):
 
     def _large(self, words: str, style: str, rows: int) -> Text:
         width, _ = self._room()
-        lines = block_label(words, width, rows) if self.app.known.large_labels else []  # type: ignore[attr-defined]
+        lines = self.app.large_text(words, width, rows)  # type: ignore[attr-defined]
         return Text("\n".join(line.rstrip() for line in lines) if lines else words, style=style, no_wrap=True,
                     overflow="ellipsis")
 

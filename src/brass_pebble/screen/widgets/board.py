@@ -97,6 +97,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             drawing.display = drawing.surface_id in shown
             if not drawing.display:
                 continue
+            drawing.alone = bool(self.zoomed)
             box = shown[drawing.surface_id]
             unit = (band_of(columns, box.x).scale, uh)
             size, x = drawing.size_for(unit), _cell(columns, box.x)

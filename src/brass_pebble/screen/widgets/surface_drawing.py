@@ -13,7 +13,7 @@ from textual.widget import Widget
 
 from brass_pebble.core.desk.look.drawn import ControlRow, LayerRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import show_control
-from brass_pebble.core.label.block_letters import LetterSize, largest_size, letter_sizes
+from brass_pebble.core.label.block_letters import LetterSize, common_size
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known, Spot
 
@@ -24,8 +24,8 @@ from .short_labels import cut, fit
 TITLE_ROWS = 1
 PROGRESS_EVERY = 0.1
 MOST_NAMED = 3
-# Letters in large caps are at most so many times those of most others.
-LARGEST_BY = 2.0
+# Where large letters are wanted, they are as large as so many of the labels have room for, 0 to 1.
+MOST_LARGE = 0.7
 MOST_MARKS = 6
 # Why a layer is on, as a sign behind its name.
 HOW_ON = {"held": "↧", "one press": "¹", "follows the focus": "≈"}
@@ -51,6 +51,8 @@ class SurfaceDrawing(Widget):
         self.selected = ""
         self.latched: set[str] = set()
         self.marked: set[str] = set()
+        # Whether it has the whole screen, so that its labels are read from far away.
+        self.alone = False
         # The layer whose sheet is shown; without one, what answers now.
         self.sheet = ""
         self._lines: list[Strip] = []
@@ -96,7 +98,7 @@ class SurfaceDrawing(Widget):
         self._draw_title(canvas, surface)
         playing, latched = False, self.known.latched(self.surface_id)
         controls = [self._on_sheet(whole, surface.layers) for whole in surface.controls]
-        most, rivals = self._common_sizes(controls), frozenset(c.label for c in controls if c.kind)
+        labels = LabelStyle(large=self._letters(controls), rivals=frozenset(c.label for c in controls if c.kind))
         for control in controls:
             spot = (self.surface_id, control.id)
             trace = self.known.playing(spot)
@@ -109,26 +111,25 @@ class SurfaceDrawing(Widget):
                 selected=control.id == self.selected, down=spot in self.known.down,
                 latched=control.id in self.latched, lit=control.id in latched,
                 cycle=self._cycle(control), marked=control.id in self.marked, asleep=surface.state != "taken",
-                at=tuple(self.known.at.get(spot, ())), progress=progress), palette,
-                LabelStyle(large=self.known.large_labels, most=most.get((width, height)), rivals=rivals))
+                at=tuple(self.known.at.get(spot, ())), progress=progress), palette, labels)
         if not surface.controls:
             canvas.put(0, 1, "no drawing yet (i: draw it)", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
         self._tick(playing)
 
-    def _common_sizes(self, controls: list[ControlRow]) -> dict[tuple[int, int], LetterSize]:
-        """For caps of one size, the size of letters that most of their labels can have: they look calm side by side."""
-        found: dict[tuple[int, int], list[LetterSize]] = {}
-        for control in controls:
-            _, _, width, height = cell_box(control, self.unit)
-            if control.kind and (size := largest_size(control.label, width - 2, height - 2)):
-                found.setdefault((width, height), []).append(size)
-        common = sorted((size for sizes in found.values() for size in sizes), key=lambda size: size.reach)
-        limit = common[len(common) // 2].reach * LARGEST_BY if common else 0.0
-        return {box: min(sorted(sizes, key=lambda size: size.reach)[len(sizes) // 4],
-                         next(size for size in letter_sizes() if size.reach <= limit), key=lambda size: size.reach)
-                for box, sizes in found.items()}
+    def _letters(self, controls: list[ControlRow]) -> LetterSize | None:
+        """The one size of block letters for all caps; None if labels are plain.
+
+        As it comes, a surface that is shown alone has them if all of its labels have room.
+        """
+        wanted = self.known.letters
+        if wanted == "plain" or (wanted == "by room" and not self.alone):
+            return None
+        rooms = [(c.label, width - 2, height - 2) for c in controls if c.kind and c.label
+                 for _, _, width, height in (cell_box(c, self.unit),)]
+        whole = self.app.look.signs == "plain"  # type: ignore[attr-defined]
+        return common_size(rooms, 1.0 if wanted == "by room" else MOST_LARGE, whole=whole)
 
     def _on_sheet(self, control: ControlRow, layers: list[LayerRow]) -> ControlRow:
         """A control as the sheet of one layer has it; what would answer from below is told by its legend."""

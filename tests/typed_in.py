@@ -1,0 +1,43 @@
+"""Runs a command in a terminal window and types into it what comes by a named pipe: `python typed_in.py PIPE COMMAND …`.
+
+What the terminal itself answers goes to the command as well, as if nobody were between them.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import pty
+import select
+import signal
+import sys
+import termios
+import tty
+
+
+def main() -> int:
+    pipe, command = sys.argv[1], sys.argv[2:]
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.execvp(command[0], command)
+
+    def follow_size(*_: object) -> None:
+        fcntl.ioctl(terminal, termios.TIOCSWINSZ, fcntl.ioctl(0, termios.TIOCGWINSZ, b"\0" * 8))
+    follow_size()
+    signal.signal(signal.SIGWINCH, follow_size)
+    tty.setraw(0)
+    # Open for writing as well, so that it never ends.
+    typed = os.open(pipe, os.O_RDWR)
+    while True:
+        for ready in select.select([0, terminal, typed], [], [])[0]:
+            try:
+                part = os.read(ready, 65536)
+            except OSError:
+                part = b""
+            if not part:
+                return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+            os.write(1 if ready == terminal else terminal, part)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
