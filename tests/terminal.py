@@ -23,7 +23,7 @@ def plain_labels() -> None:
     memory = Path(os.environ["XDG_STATE_HOME"]) / "brass-pebble" / "screen.json"
     if not memory.exists():
         memory.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        memory.write_text('{"theme": "basalt", "large_labels": false, "tour": false}')
+        memory.write_text('{"theme": "basalt", "letters": "plain", "tour": false}')
 
 
 class Terminal:
@@ -38,7 +38,8 @@ class Terminal:
         names = ("XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_DOCUMENTS_DIR",
                  "XDG_RUNTIME_DIR")
         settings = {name: os.environ[name] for name in names if name in os.environ}
-        settings |= {"COLORTERM": "truecolor"} | environment
+        # All signs: tmux does not tell what the terminal around it can draw.
+        settings |= {"COLORTERM": "truecolor", "BRASS_PEBBLE_SIGNS": "full"} | environment
         # The size is the terminal's, not what somebody exported.
         command = shlex.join(["env", "-u", "COLUMNS", "-u", "LINES", *(f"{k}={v}" for k, v in settings.items()),
                               BRASS_PEBBLE, *words])

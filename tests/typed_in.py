@@ -1,4 +1,4 @@
-"""Runs a command in a terminal window and types into it what comes by a named pipe: `python typed_in.py PIPE COMMAND …`.
+"""Runs a command in a terminal window and types into it what comes by a pipe: `python typed_in.py PIPE COMMAND …`.
 
 What the terminal itself answers goes to the command as well, as if nobody were between them.
 """

@@ -116,7 +116,7 @@ def _colours(answer: bytes) -> Colours | Literal[""]:
 
 def known_terminal(name: str) -> tuple[str, str]:
     """The signs that a terminal of this name (XTVERSION, or TERM) draws for sure, and its colours; empty: not known."""
-    for begins, signs, colours in ((row + ["", ""])[:3] for row in read_table("terminals.tsv")):
+    for begins, signs, colours in read_table("terminals.tsv"):
         if name.casefold().startswith(begins):
             return signs.strip("-"), colours.strip("-")
     return "", ""

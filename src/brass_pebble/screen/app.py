@@ -101,7 +101,9 @@ class BrassPebbleApp(KeyOrder):
     CSS = """
     OptionList, OptionList:focus { border: none; background-tint: transparent; }
     OptionList > .option-list--option-highlighted, OptionList:focus > .option-list--option-highlighted {
-        background: $primary 22%; color: $primary; text-style: bold; }
+        background: $primary 10%; color: $foreground; text-style: bold; }
+    Input > .input--placeholder, Input:focus > .input--placeholder { color: $dim; }
+    Input:focus { background-tint: transparent; }
     App.few ModalScreen { background: transparent; }
     App.few OptionList > .option-list--option-highlighted, App.few OptionList:focus > .option-list--option-highlighted {
         background: $primary; color: $background; }

@@ -17,27 +17,16 @@ from rich.style import Style
 from textual.color import Color
 from textual.filter import LineFilter
 
+from .palette import contrast
+
 # Grounds that are less apart than this (WCAG's contrast ratio) are one.
 SAME_GROUND = 2.0
 # Letters with less of a colour than this (0 to 1) have none.
 _COLOURLESS = 0.22
 # By hue in degrees, up to: the number of an ANSI colour that reads on a dark ground; and on a light one, where yellow,
-# green and cyan are too bright in most terminals. None is the terminal's own ink.
+# green, cyan and magenta are too bright in most terminals. None is the terminal's own ink.
 _ON_DARK = ((22, 9), (70, 11), (160, 10), (200, 14), (255, 14), (345, 13), (360, 9))
-_ON_LIGHT = ((22, 1), (70, 4), (160, None), (200, None), (255, 4), (345, 5), (360, 1))
-
-
-def luminance(colour: tuple[int, int, int]) -> float:
-    """The relative luminance of WCAG 2, 0 to 1, of red, green and blue from 0 to 255."""
-    parts = [part / 255 for part in colour]
-    red, green, blue = (part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
-    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
-
-
-def contrast(one: tuple[int, int, int], other: tuple[int, int, int]) -> float:
-    """The contrast ratio of WCAG 2, from 1 to 21."""
-    low, high = sorted((luminance(one), luminance(other)))
-    return (high + 0.05) / (low + 0.05)
+_ON_LIGHT = ((22, 1), (70, 4), (160, None), (200, None), (345, 4), (360, 1))
 
 
 def _rgb(colour: RichColor | None) -> tuple[int, int, int] | None:

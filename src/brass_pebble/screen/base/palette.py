@@ -5,7 +5,21 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from functools import cache
 
+from textual.color import Color
 from textual.theme import Theme
+
+
+def luminance(colour: tuple[int, int, int]) -> float:
+    """The relative luminance of WCAG 2, 0 to 1, of red, green and blue from 0 to 255."""
+    parts = [part / 255 for part in colour]
+    red, green, blue = (part / 12.92 if part <= 0.03928 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+def contrast(one: tuple[int, int, int], other: tuple[int, int, int]) -> float:
+    """The contrast ratio of WCAG 2, from 1 to 21."""
+    low, high = sorted((luminance(one), luminance(other)))
+    return (high + 0.05) / (low + 0.05)
 
 
 @dataclass(frozen=True)
@@ -34,6 +48,11 @@ class Palette:
         """A tint's colour; the text colour for none."""
         return self.tints.get(name, self.text)
 
+    def ink_on(self, fill: str) -> str:
+        """What is read best on a colour of this theme."""
+        ground = Color.parse(fill).rgb
+        return max((self.text, self.ground), key=lambda ink: contrast(Color.parse(ink).rgb, ground))
+
     def theme(self) -> Theme:
         """The same for Textual's own widgets."""
         return Theme(name=self.name, dark=self.dark, primary=self.brass, secondary=self.verdigris, accent=self.brass,
@@ -43,19 +62,19 @@ class Palette:
                          "footer-description-foreground": self.dim, "footer-description-background": self.panel,
                          "footer-item-background": self.panel, "footer-key-background": self.panel,
                          "block-cursor-background": self.brass, "block-cursor-foreground": self.on_brass,
-                         "border": self.brass, "input-cursor-background": self.text,
+                         "dim": self.dim, "border": self.brass, "input-cursor-background": self.text,
                          "input-selection-background": f"{self.brass} 40%"})
 
 
 BASALT = Palette(
     "basalt", True, ground="#14171b", panel="#1b1f25", cap="#3a414a", faint="#66707b", edge="#8792a0", text="#e2e4e6",
-    dim="#8a939c", brass="#dfaa45", on_brass="#1a1408", verdigris="#5cc0a7", rust="#e2724a",
+    dim="#919aa3", brass="#dfaa45", on_brass="#1a1408", verdigris="#5cc0a7", rust="#e2724a",
     tints={"clay": "#e09a78", "wheat": "#e3cd86", "moss": "#aecb85", "lagoon": "#7ecbc2", "sky": "#97c1ea",
            "iris": "#b8abec", "rose": "#eaa2ba", "chalk": "#e2dfd3"})
 
 PAPER = Palette(
-    "paper", False, ground="#f3f0e8", panel="#e9e4d8", cap="#d3cdbf", faint="#858176", edge="#6a6658", text="#22262a",
-    dim="#65625a", brass="#84590c", on_brass="#fdf6e6", verdigris="#17705d", rust="#a93a14",
+    "paper", False, ground="#f3f0e8", panel="#eeebde", cap="#d3cdbf", faint="#858176", edge="#6a6658", text="#22262a",
+    dim="#65625a", brass="#6f4b06", on_brass="#fdf6e6", verdigris="#17705d", rust="#a62c10",
     tints={"clay": "#8a3f1d", "wheat": "#6c5300", "moss": "#3f5c14", "lagoon": "#0d5f5c", "sky": "#1d4f86",
            "iris": "#4d3b97", "rose": "#8c2a52", "chalk": "#4e4a3e"})
 

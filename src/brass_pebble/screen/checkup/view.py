@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import contextlib
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import ClassVar
 
 from rich.text import Text
 from textual import work
 from textual.binding import Binding, BindingType
+from textual.css.query import NoMatches
 from textual.widgets import OptionList, Static
 from textual.worker import get_current_worker
 
@@ -57,8 +60,13 @@ class CheckupView(ListedView[Finding]):
         for finding in self._all(desk):
             if worker.is_cancelled:
                 return
-            self.app.call_from_thread(self._add, finding)
-        self.app.call_from_thread(self._finish)
+            self.app.call_from_thread(self._unless_left, partial(self._add, finding))
+        self.app.call_from_thread(self._unless_left, self._finish)
+
+    def _unless_left(self, act: Callable[[], None]) -> None:
+        """The view may have been left while the thread looked."""
+        with contextlib.suppress(NoMatches):
+            act()
 
     def _all(self, desk: Path) -> Iterator[Finding]:
         try:

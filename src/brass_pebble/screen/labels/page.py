@@ -18,7 +18,7 @@ from brass_pebble.screen.widgets.short_labels import fit
 
 # A cell is so much higher than wide.
 TALL = 2.4
-PAPER, LABEL, INK, QUIET, SHADE, LIT = "#e9e4d6", "#ffffff", "#22262a", "#8b8577", "#cfc8b6", "#f6dfa4"
+PAPER, LABEL, INK, QUIET, SHADE, LIT = "#e9e4d6", "#ffffff", "#22262a", "#635f51", "#cfc8b6", "#f6dfa4"
 ICON = "◇"
 # What stands for the patterns of the tints.
 HATCH = {("lines", 45): "╱", ("lines", 135): "╲", ("lines", 0): "─", ("lines", 90): "│", ("dots", 0): "·",

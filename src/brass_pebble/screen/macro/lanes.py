@@ -241,7 +241,7 @@ class LanesView(Widget, can_focus=True):
         elif last == first:
             canvas.put(clipped, y, body or "▮", text if body else paint(colour, palette.ground))
         else:
-            canvas.put(clipped, y, body.ljust(last - clipped + 1), paint(palette.text, _bar_ground(palette, colour)))
+            canvas.put(clipped, y, body.ljust(last - clipped + 1), paint(palette.ink_on(colour), colour))
 
     def _in_stretch(self, line: int) -> bool:
         stretch = self.stretch
@@ -336,10 +336,6 @@ class LanesView(Widget, can_focus=True):
         """The whole macro in sight."""
         self._zoom, self._left = None, 0
         self.redraw()
-
-
-def _bar_ground(palette: Palette, colour: str) -> str:
-    return colour if colour != palette.edge else palette.edge
 
 
 def _ticks() -> list[int]:

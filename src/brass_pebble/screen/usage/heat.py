@@ -117,8 +117,7 @@ class HeatMap(Widget):
         width, height = max(2, width - 1), max(1, height - (1 if self._unit[1] > 2 else 0))
         fill = Color.parse(palette.cap if cap.label else palette.panel).blend(
             Color.parse(palette.brass), cap.heat ** 0.6 if cap.heat else 0.0).hex
-        dark = Color.parse(fill).brightness < 0.42
-        text = (palette.text if palette.dark else palette.on_brass) if dark == palette.dark else palette.on_brass
+        text = palette.ink_on(fill)
         if not cap.label:
             text = palette.dim
         if control.id == self.chosen:
