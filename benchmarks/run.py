@@ -1,7 +1,7 @@
 """Measures what docs/performance.md tells: prints a table, and the same as JSON.
 
     python benchmarks/run.py [--short] [press] [flood] [layers] [focus] [late] [idle] [macros] [moving] [large] [day]
-                             [machine]
+                             [screen] [machine]
 
 All of it, without a name.  With --short as little as shows that everything still runs; its figures tell nothing.
 """
@@ -28,6 +28,7 @@ from large import large_desk
 from layers import press_with_layers
 from macros import macros
 from moving import eight_surfaces
+from screen_sends import screen_sends
 
 PROJECT = Path(__file__).parent.parent
 
@@ -76,6 +77,7 @@ PARTS: dict[str, Callable[[Path, Effort], list[Figure]]] = {
     "moving": eight_surfaces,
     "large": large_desk,
     "day": day,
+    "screen": screen_sends,
     "machine": in_the_machine,
 }
 

@@ -10,10 +10,18 @@ from rich.cells import cell_len
 
 from brass_pebble.core.desk.look.arrange import side_by_side
 from brass_pebble.core.desk.look.drawn import ControlRow
-from brass_pebble.core.label.block_letters import BROAD, SLIM, block_label, largest_size, letter_sizes
+from brass_pebble.core.label.block_letters import (
+    BROAD,
+    SLIM,
+    block_label,
+    common_size,
+    fits,
+    largest_size,
+    letter_sizes,
+)
 from brass_pebble.screen.base.palette import BASALT
 from brass_pebble.screen.widgets.canvas import Canvas, paint
-from brass_pebble.screen.widgets.caps import CapState, LabelStyle, draw_cap
+from brass_pebble.screen.widgets.caps import NARROW, CapState, LabelStyle, draw_cap
 from brass_pebble.screen.widgets.placing import LARGEST, Box, bands
 from brass_pebble.screen.widgets.short_labels import CUT, fit
 from terminal import Terminal
@@ -33,12 +41,14 @@ def dots(rows: tuple[str, ...]) -> list[str]:
 
 
 def test_a_letter_is_drawn_as_its_table_has_it() -> None:
-    assert dots(block_label("T", 2, 3)) == ["###.", ".#..", ".#..", ".#..", ".#..", "...."]
-    # Stretched by whole numbers: every dot twice across.
-    assert dots(block_label("T", 3, 3))[0] == "######" and dots(block_label("T", 3, 3))[1] == "..##.."
+    # Stretched by whole numbers, here every dot twice across: a letter is never slender.
+    assert dots(block_label("T", 3, 3)) == ["######", *["..##.."] * 4, "......"] and block_label("T", 2, 3) == ()
+    # Where a font may lack quadrants, a dot is a whole cell.
+    assert block_label("T", 6, 5, whole=True) == ("██████", *["  ██  "] * 4)
     # Small letters look like capitals, an accent stands above.
     assert block_label("oven", 12, 3) == block_label("OVEN", 12, 3)
-    assert dots(block_label("É", 2, 3)) == ["..#.", "###.", "#...", "##..", "#...", "###."]
+    accented = dots(block_label("É", 3, 3))
+    assert accented == ["....##", "######", "##....", "####..", "##....", "######"]
     # Letters that look alike are alike in every script.
     assert block_label("ТЕСТ", 20, 4) == block_label("TECT", 20, 4)
 
@@ -60,11 +70,40 @@ def test_letters_never_leave_their_cap_and_grow_with_it() -> None:
 def test_no_letter_gets_larger_than_it_may() -> None:
     slim = next(size for size in reversed(letter_sizes()) if size.face is SLIM)
     assert len(block_label("rye", 60, 12, slim)) == 3 < len(block_label("rye", 60, 12))
-    assert any(size.face is BROAD for size in letter_sizes())
+    for whole in (False, True):
+        sizes = letter_sizes(whole=whole)
+        assert any(size.face is BROAD for size in sizes)
+        # Without an exception: what is more than three times as high as wide is hard to read.
+        assert all(1.0 <= size.high / size.wide <= 3.0 and size.whole is whole for size in sizes)
+
+
+def test_labels_side_by_side_have_letters_of_one_size_or_none() -> None:
+    rooms = [("rec", 40, 8), ("close", 40, 8), ("music off", 40, 8)]
+    size = common_size(rooms, 1.0)
+    assert size is not None and all(fits(text, size, wide, high) for text, wide, high in rooms)
+    larger = common_size(rooms, 0.3)
+    assert larger is not None and larger.reach > size.reach
+    # Only as many as asked for have to fit; one that cannot be drawn in blocks fits nowhere.
+    assert common_size([*rooms, ("朝", 40, 8)], 1.0) is None and common_size([*rooms, ("朝", 40, 8)], 0.7) == size
+    assert common_size([], 1.0) is None and common_size([("close", 6, 1)], 1.0) is None
+
+
+def test_letters_that_are_taken_for_one_another_differ() -> None:
+    for face in (SLIM, BROAD):
+        size = next(size for size in letter_sizes() if size.face is face)
+        for group in ("OD0UQ", "VUWMNH", "KXHZ2", "Z27", "S5830", "B83", "MWNH"):
+            for one, other in itertools.combinations(group, 2):
+                rows, others = (dots(block_label(letter, 99, 99, size)) for letter in (one, other))
+                wide, high = max(len(rows[0]), len(others[0])), max(len(rows), len(others))
+                cells = [[row.ljust(wide, ".") for row in letter] + ["." * wide] * (high - len(letter))
+                         for letter in (rows, others)]
+                apart = sum(a != b for row, beside in zip(*cells, strict=True)
+                            for a, b in zip(row, beside, strict=True))
+                assert apart >= 2 * size.across * size.down, (face.name, one, other)
 
 
 def test_two_words_stand_below_one_another_where_that_is_larger() -> None:
-    assert len(block_label("next cam", 12, 6)) == 6 and block_label("next cam", 12, 3) == ()
+    assert len(block_label("next cam", 18, 6)) == 6 and block_label("next cam", 18, 3) == ()
 
 
 @pytest.mark.parametrize("text", ["朝の準備", "مرحبا بك", "e\u0301te\u0301", "👩\u200d🍳 dough", "ｗｉｄｅ", "ไทย",
@@ -79,7 +118,8 @@ def test_a_label_of_any_script_keeps_the_drawing_whole(text: str) -> None:
             assert all(cell_len(strip.text) == canvas.width for strip in strips)
             # Left and right of the cap nothing was written, and its right edge stands where it belongs.
             assert all(strip.text[:3] == "   " and strip.text[-3:] == "   " for strip in strips)
-            assert strips[height].text.rstrip()[-1] == "╯"
+            if width > NARROW:
+                assert strips[height].text.rstrip()[-1] == "╯"
 
 
 def test_what_is_written_over_half_a_wide_character_takes_it_away() -> None:
@@ -122,25 +162,31 @@ def test_the_rows_of_a_desk_stand_side_by_side_where_that_is_larger() -> None:
     assert side_by_side([(4.0, 5.0)], 16, 8) == [0]
 
 
-def test_the_desk_shows_its_labels_in_letters_of_three_rows_and_plain_ones_when_asked() -> None:
+def test_the_desk_shows_plain_labels_and_large_ones_when_asked_or_alone() -> None:
     demo = Terminal("demo", large=True)
     try:
         shown = demo.wait("No press yet")
-        for label, width in (("wide", 12), ("record", 12), ("marker", 12), ("next cam", 26), ("softer", 12)):
-            for row in block_label(label, width, 3 if label != "softer" else 8):
-                assert row.strip() in shown, label
-        assert "wide" not in shown.replace("◉wide", "")
+        for label in ("wide", "record", "marker", "next cam", "softer", "music off"):
+            assert label in shown, label
         demo.keys("T")
-        demo.wait(lambda screen: "record" in screen and "softer" in screen)
+        demo.wait("large on every surface")
+        # A surface alone has the room for it.
+        demo.keys("z")
+        demo.wait(lambda screen: "RIGHT NUMPAD" not in screen and ("▀" in screen or "▄" in screen))
+        demo.keys("z", "z", "T")
+        demo.wait("plain everywhere")
+        demo.wait(lambda screen: "record" in screen and "softer" in screen and "█" not in screen)
         # The choice is remembered.
         demo.keys("q")
         demo.wait("ended with 0")
         again = Terminal("demo", large=True)
         again.wait("next cam")
+        again.keys("z")
+        again.wait(lambda screen: "RIGHT NUMPAD" not in screen and "record" in screen)
         again.close()
         small = Terminal("demo", size=(80, 24), large=True)
         small.wait("No press yet")
-        for label in ("wide", "close", "table", "guest", "crust", "recrd", "titls", "music off", "next cam"):
+        for label in ("wide", "close", "table", "guest", "crust", "recrd", "titls", "music off", "next cam", "marker"):
             assert label in small.screen(), label
         small.close()
     finally:

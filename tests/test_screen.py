@@ -243,21 +243,25 @@ def test_light_and_without_colour() -> None:
     terminal = Terminal("demo", NO_COLOR="1")
     try:
         terminal.wait("LEFT NUMPAD")
-        terminal.keys("t", "Enter")
+        # Another theme changes nothing that can be seen.
+        terminal.keys("t", "Down", "Enter", "Escape", "Enter")
         terminal.wait("Ovenlight: camera wide on air")
-        terminal.wait("┏ 7 ━")
         # No colour at all is sent; what is bold stays so.
         sent = terminal._tmux("capture-pane", "-p", "-e")
         codes = {code for found in re.findall(r"\x1b\[([0-9;]*)m", sent) for code in found.split(";")}
         # 39 and 49 are the terminal's own.
         coloured = {code for code in codes - {"39", "49"} if len(code) > 1 and code[0] in "3491"}
         assert "1" in codes and not coloured, codes
+        # What is selected stands in a ring of reversed cells.
+        assert re.search(r"\x1b\[[0-9;]*7m +7 ", sent)
     finally:
         terminal.close()
 
 
 def test_the_theme_is_remembered(demo: Terminal) -> None:
-    demo.keys("t", "t")
+    demo.keys("t")
+    demo.wait("highest contrast")
+    demo.keys("Down", "Down", "Enter", "Escape")
     memory = paths.state_folder() / "screen.json"
     demo.wait(lambda screen: memory.exists() and "beacon" in memory.read_text())
     demo.close()

@@ -31,7 +31,7 @@ def memory() -> dict[str, object]:
 def new_person() -> None:
     file = Path(os.environ["XDG_STATE_HOME"]) / "brass-pebble" / "screen.json"
     file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    file.write_text('{"large_labels": false}')
+    file.write_text('{"letters": "plain"}')
 
 
 def test_five_steps_each_over_when_it_is_done(first: Path) -> None:

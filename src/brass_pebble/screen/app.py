@@ -96,7 +96,7 @@ class BrassPebbleApp(KeyOrder):
         Binding("f12", "screen_keys", "on-screen keys", show=False, priority=True,
                 tooltip="a keyboard on the screen, to type with the mouse"),
         Binding("ctrl+l", "repaint", "repaint", show=False, priority=True,
-                tooltip="draw everything anew, if something else wrote into the terminal"),
+                tooltip="draw everything again, if another program wrote into the terminal"),
     ]
     CSS = """
     OptionList, OptionList:focus { border: none; background-tint: transparent; }

@@ -68,6 +68,10 @@ class LookSheet(ModalScreen[None]):
             yield OptionList(*self._options())
             yield KeyLine("Enter: take it   Esc: close")
 
+    def on_mount(self) -> None:
+        """The present theme is chosen first."""
+        self.query_one(OptionList).highlighted = 1 + list(PALETTES).index(self._palette.name)
+
     def _options(self) -> list[Option]:
         app: Any = self.app
         strong = f"bold {self._palette.brass}"
