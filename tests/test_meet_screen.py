@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import signal
 import re
+import signal
 import time
 from collections.abc import Iterator
 from pathlib import Path

@@ -176,8 +176,8 @@ def weak_cells(app: BrassPebbleApp, least: float, terminal: tuple[tuple[int, int
     lines = drawn(app)
     if isinstance(app.screen, ModalScreen):
         # What lies below a sheet is dimmed, and not to be read.
-        box = app.screen.children[0].region
-        lines = [strip.crop(box.x, box.right) for strip in lines[box.y:box.bottom]]
+        sheet = app.screen.children[0].region
+        lines = [strip.crop(sheet.x, sheet.right) for strip in lines[sheet.y:sheet.bottom]]
     for strip in lines:
         for text, style, _ in strip:
             if not any(unicodedata.category(char)[0] in "LNS" and ord(char) not in range(0x2500, 0x25a0)

@@ -95,7 +95,8 @@ def test_signs_are_plain_until_a_terminal_is_known_or_somebody_chose() -> None:
 
 
 @pytest.mark.parametrize(("answer", "found", "waits"), [
-    (b"\x1b]11;rgb:ffff/ffff/ffff\x1b\\" + ATTRIBUTES, [TerminalAnswers(1.0)], False), (ATTRIBUTES, [], False), (b"", [], True)])
+    (b"\x1b]11;rgb:ffff/ffff/ffff\x1b\\" + ATTRIBUTES, [TerminalAnswers(1.0)], False), (ATTRIBUTES, [], False),
+    (b"", [], True)])
 def test_a_terminal_is_asked_and_left_as_it_was(answer: bytes, found: list[TerminalAnswers], waits: bool) -> None:
     outer, inner = pty.openpty()
     try:

@@ -41,7 +41,7 @@ Steps = list[Any]
 # A function is called with the desk's folder and the engine's runtime folder; what it returns is kept till the end.
 # name: (columns, rows), then what is sent: a key by tmux's name, a text in quotes, or seconds to wait.
 SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
-    "desk": ((160, 40), ["w", 12.2]),
+    "desk": ((160, 40), ["W", 12.2]),
     "desk-80x24": ((80, 24), ["Down", "Enter", 0.8]),
     "meet": ((160, 40), ["M", 1.5, "Tab", "Enter", 0.6, "BTab", "Down", "Down", "Down", "Down", "Tab", "Enter", 0.2]),
     "meet-draw": ((160, 40), [*MET, "w", 0.3, "Tab", "Enter", 0.3, "Right", "Enter", 0.3, "Right", "Enter", 0.3, "r",
@@ -65,6 +65,18 @@ SHOTS: dict[str, tuple[tuple[int, int], Steps]] = {
 }
 
 
+def until_drawn(tmux: list[str], seconds: float = 60) -> None:
+    """Wait until the desk stands on the screen."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        shown = subprocess.run([*tmux, "capture-pane", "-p"], capture_output=True, text=True, check=False).stdout
+        if "No press yet" in shown and "armed" in shown:
+            time.sleep(1)
+            return
+        time.sleep(0.1)
+    sys.exit("the demo was never drawn")
+
+
 def take(name: str, size: tuple[int, int], keys: Steps, display: str) -> None:
     """One picture."""
     tmux = ["tmux", "-L", f"shot-{os.getpid()}", "-f", "/dev/null"]
@@ -73,7 +85,7 @@ def take(name: str, size: tuple[int, int], keys: Steps, display: str) -> None:
         settings = [f"XDG_{kind}_HOME={folder}/{kind.lower()}" for kind in ("DATA", "STATE", "CONFIG")]
         os.mkdir(f"{folder}/run", 0o700)
         command = ["env", "-u", "COLUMNS", "-u", "LINES", *settings, f"XDG_RUNTIME_DIR={folder}/run",
-                   "COLORTERM=truecolor", "TZ=UTC", str(BRASS_PEBBLE), "demo"]
+                   "COLORTERM=truecolor", "BRASS_PEBBLE_SIGNS=full", "TZ=UTC", str(BRASS_PEBBLE), "demo"]
         subprocess.run([*tmux, "new-session", "-d", "-x", str(columns), "-y", str(rows), *command], check=True)
         subprocess.run([*tmux, "set", "-g", "status", "off"], check=True)
         subprocess.run([*tmux, "set", "-ga", "terminal-overrides", ",*:Tc"], check=True)
@@ -81,7 +93,7 @@ def take(name: str, size: tuple[int, int], keys: Steps, display: str) -> None:
             ["xterm", "-fa", "JetBrains Mono", "-fs", "10", "-geometry", f"{columns}x{rows}+0+0", "-b", "0", "-bw", "0",
              "-bg", "black", "-e", *tmux, "attach"], env={**os.environ, "DISPLAY": display, "COLORTERM": "truecolor"},
             stderr=subprocess.DEVNULL)
-        time.sleep(4)
+        until_drawn(tmux)
         kept = []
         # Every way below begins at the first control.
         for key in ["Up", *keys]:
@@ -109,6 +121,7 @@ def main() -> int:
     if shutil.which("import") is None:
         sys.exit("import is missing: apt-get install imagemagick")
     display = f":{90 + os.getpid() % 100}"
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", SCREEN], stderr=subprocess.DEVNULL)
     time.sleep(1)
     try:

@@ -10,7 +10,6 @@ from rich.text import Text
 from textual.widgets import Static
 
 from brass_pebble.core.say.counts import say_count
-from brass_pebble.core.say.durations import say_duration
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known
 
@@ -26,7 +25,7 @@ class Part(NamedTuple):
 
 
 class StatusLine(Static):
-    """Redrawn when something changed, and once a second during the first minute after a press."""
+    """Redrawn when something changed."""
 
     DEFAULT_CSS = "StatusLine { height: 1; background: $panel; padding: 0 1; }"
 
@@ -36,17 +35,9 @@ class StatusLine(Static):
         # What a view adds, such as which row of the desk is shown.
         self.note = ""
 
-    def on_mount(self) -> None:
-        """Keep the age of the last press fresh."""
-        self.set_interval(1.0, self._age)
-
     def on_resize(self) -> None:
         """Show what there is room for now."""
         self.redraw()
-
-    def _age(self) -> None:
-        if self.known.last_press and time.monotonic() - self.known.last_press < 90:
-            self.redraw()
 
     def _parts(self) -> list[Part]:
         known = self.known
@@ -97,11 +88,10 @@ class StatusLine(Static):
                 break
             parts = [part for part in parts if part.rank < least]
         line = Text(" " * GAP, no_wrap=True, overflow="ellipsis").join(Text(part.text, part.style) for part in parts)
-        age = ""
         if known.last_press:
-            seconds = int(time.monotonic() - known.last_press)
-            age = f"last press {say_duration(seconds * 1_000_000_000)} ago" if seconds else "last press just now"
-        room = width - line.cell_len - len(age)
-        if age and room > 2:
-            line.append(" " * room + age, style=palette.dim)
+            # The time of it, not its age: a screen on which nothing happens stands still.
+            at = time.localtime(time.time() - (time.monotonic() - known.last_press))
+            last = f"last press {time.strftime('%H:%M:%S', at)}"
+            if (room := width - line.cell_len - len(last)) > 2:
+                line.append(" " * room + last, style=palette.dim)
         self.update(line)
