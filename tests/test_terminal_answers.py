@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
+import itertools
 import os
 import pty
+import select
+import struct
 import subprocess
 import sys
 import termios
@@ -28,9 +33,11 @@ from brass_pebble.machine.terminal_answers import (
     signs_of,
 )
 from brass_pebble.screen.base.palette import theme_for
+from brass_pebble.screen.base.terminal import LateAnswers
 from brass_pebble.screen.outside import ScreenMemory
 from conftest import wait_for
 from needed import needs
+from terminal import BRASS_PEBBLE
 
 ATTRIBUTES = b"\x1b[?64;1;2c"
 XTERM = TerminalAnswers(1.0, "XTerm(379)", "all")
@@ -95,8 +102,8 @@ def test_signs_are_plain_until_a_terminal_is_known_or_somebody_chose() -> None:
 
 
 @pytest.mark.parametrize(("answer", "found", "waits"), [
-    (b"\x1b]11;rgb:ffff/ffff/ffff\x1b\\" + ATTRIBUTES, [TerminalAnswers(1.0)], False), (ATTRIBUTES, [], False),
-    (b"", [], True)])
+    (b"\x1b]11;rgb:ffff/ffff/ffff\x1b\\" + ATTRIBUTES, [TerminalAnswers(1.0)], False),
+    (ATTRIBUTES, [TerminalAnswers()], False), (b"", [TerminalAnswers(late=True)], True)])
 def test_a_terminal_is_asked_and_left_as_it_was(answer: bytes, found: list[TerminalAnswers], waits: bool) -> None:
     outer, inner = pty.openpty()
     try:
@@ -133,7 +140,7 @@ def test_a_terminal_that_can_only_be_read_or_is_closed_meanwhile_tells_nothing()
         began = time.monotonic()
         with asking_terminal(inner) as answers:
             os.close(outer)
-        assert answers == [] and time.monotonic() - began < LONGEST + 1
+        assert answers in ([], [TerminalAnswers(late=True)]) and time.monotonic() - began < LONGEST + 1
     finally:
         os.close(reading)
         os.close(inner)
@@ -161,3 +168,52 @@ def test_a_real_terminal_tells_its_ground_its_name_and_its_colours(ground: str, 
         process.wait(timeout=10)
     found = eval(told.read_text(), {"TerminalAnswers": TerminalAnswers})
     assert theme_for(found[0].brightness) == theme and found[0].name.startswith("XTerm(") and found[0].colours == "all"
+
+
+LATE = b"\x1b]11;rgb:ffff/ffff/ffff\x1b\\\x1bP>|XTerm(379)\x1b\\\x1b]4;255;rgb:ee/ee/ee\x07\x1bP1$r0;48:2::1:2:3m\x1b\\"
+
+
+@given(some.lists(some.integers(0, 200), max_size=6),
+       some.sampled_from(["", "x", "\x1b[A", "\x1bx", "\x1b", "e\x1b[1;5C"]))
+def test_late_answers_are_no_keys_however_they_arrive(cuts: list[int], typed: str) -> None:
+    answers = LateAnswers()
+    text = (LATE + ATTRIBUTES).decode()
+    sent = "b" + text[:30] + text[30:] + typed
+    places = sorted({min(cut, len(sent)) for cut in cuts} | {0, len(sent)})
+    parts = [sent[one:other] for one, other in itertools.pairwise(places)]
+    assert "".join(map(answers.take_out, parts)) + answers.rest() == "b" + typed
+    assert answers.ended
+
+
+def test_a_terminal_that_answers_late_presses_nothing(tmp_path: Path) -> None:
+    outer, inner = pty.openpty()
+    fcntl.ioctl(inner, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 120, 0, 0))
+    given_ = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "LINES", "BRASS_PEBBLE_SIGNS")}
+    with subprocess.Popen([BRASS_PEBBLE, "demo"], stdin=inner, stdout=inner, stderr=inner, start_new_session=True,
+                          env={**given_, "TERM": "xterm"}) as process:
+        os.close(inner)
+        seen = bytearray()
+
+        def read(seconds: float) -> bytes:
+            part, end = bytearray(), time.monotonic() + seconds
+            while (left := end - time.monotonic()) > 0:
+                if select.select([outer], [], [], left)[0]:
+                    part += os.read(outer, 65536)
+            seen.extend(part)
+            return bytes(part)
+        try:
+            wait_for(lambda: read(0.2) is not None and b"No press yet" in seen and b"armed" in seen, seconds=45)
+            read(1)
+            os.write(outer, LATE[:20])
+            read(0.3)
+            os.write(outer, LATE[20:] + ATTRIBUTES)
+            # No sheet, no toast, no press: nothing is drawn.
+            assert read(1.5) == b""
+            os.write(outer, b"?")
+            assert b"Keys of the Desk view" in read(1.5)
+        finally:
+            process.terminate()
+            while process.poll() is None:
+                with contextlib.suppress(OSError):
+                    read(0.1)
+            os.close(outer)

@@ -41,18 +41,22 @@ _LAST = re.compile(rb"\x1b\[\?[0-9;]*c")
 
 @dataclass(frozen=True)
 class TerminalAnswers:
-    """What was answered: `brightness` of the ground from 0 black to 1 white, or None; what is not known is empty."""
+    """What was answered: `brightness` of the ground from 0 black to 1 white, or None; what is not known is empty.
+
+    `late`: the last answer was not there in time, so that some may still come.
+    """
 
     brightness: float | None = None
     name: str = ""
     colours: Colours | Literal[""] = ""
+    late: bool = False
 
 
 @contextlib.contextmanager
 def asking_terminal(descriptor: int) -> Iterator[list[TerminalAnswers]]:
     """Ask, do something else meanwhile, and look at the end: the list then holds what was answered.
 
-    It stays empty if the terminal tells nothing, or is none.  Its modes are as they were afterwards.
+    It stays empty if there is no terminal that can be asked.  Its modes are as they were afterwards.
     """
     found: list[TerminalAnswers] = []
     try:
@@ -69,8 +73,8 @@ def asking_terminal(descriptor: int) -> Iterator[list[TerminalAnswers]]:
         except OSError:
             asked = False
         yield found
-        told = read_answers(_answer(descriptor)) if asked else TerminalAnswers()
-        found += [] if told == TerminalAnswers() else [told]
+        if asked:
+            found.append(read_answers(_answer(descriptor)))
     finally:
         with contextlib.suppress(termios.error):
             termios.tcsetattr(descriptor, termios.TCSANOW, before)
@@ -95,7 +99,8 @@ def read_answers(answer: bytes) -> TerminalAnswers:
     """The answers of a terminal, whatever else was sent between them."""
     ground, name = _GROUND.search(answer), _NAME.search(answer)
     return TerminalAnswers(_brightness(ground) if ground else None,
-                           name[1].decode()[:LONGEST_NAME] if name else "", _colours(answer))
+                           name[1].decode()[:LONGEST_NAME] if name else "", _colours(answer),
+                           late=not _LAST.search(answer))
 
 
 def _brightness(match: re.Match[bytes]) -> float:
@@ -161,4 +166,4 @@ def look_of(told: TerminalAnswers | None, environment: Mapping[str, str], memory
     """All that the screen has to know of its terminal."""
     dark = None if told is None or told.brightness is None else told.brightness <= 0.5
     return TerminalLook(key=terminal_key(told, environment), signs=signs_of(told, environment, memory.signs),
-                        colours=colours_of(told, environment), dark=dark)
+                        colours=colours_of(told, environment), dark=dark, late=told is not None and told.late)

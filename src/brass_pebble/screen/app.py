@@ -169,6 +169,10 @@ class BrassPebbleApp(KeyOrder):
             renderable = OnlyChanges(renderable, self.shown, tuple(self.size))
         super()._display(screen, renderable)
 
+    def on_resize(self) -> None:
+        """A terminal of another size has moved what stood in it."""
+        self.shown.forget()
+
     def action_repaint(self) -> None:
         """Draw everything anew, after something else has written into the terminal."""
         self.shown.forget()

@@ -41,12 +41,16 @@ class ScreenMemory(Struct, frozen=True, kw_only=True):
 
 
 class TerminalLook(Struct, frozen=True, kw_only=True):
-    """What the terminal of a screen can draw; `key` is by what it is found again, `dark` whether its own ground is."""
+    """What the terminal of a screen can draw; `key` is by what it is found again, `dark` whether its own ground is.
+
+    `late`: it may still answer what it was asked before the screen was opened.
+    """
 
     key: str = ""
     signs: Signs = "full"
     colours: Colours = "all"
     dark: bool | None = None
+    late: bool = False
 
 
 class Outside(Protocol):

@@ -7,12 +7,16 @@ terminal can also go without a signal (a session that was left, a broken connect
 
 from __future__ import annotations
 
+import os
 import re
 import select
 import threading
+import time
+from codecs import getincrementaldecoder
 from collections.abc import Callable
 from typing import IO, Any
 
+from textual._xterm_parser import XTermParser
 from textual.drivers.linux_driver import LinuxDriver
 
 
@@ -72,6 +76,39 @@ def _without_colours(match: re.Match[str]) -> str:
     return f"\x1b[{';'.join(kept)}m" if kept or not match[1] else ""
 
 
+# In s: what a terminal was asked before the screen was opened is answered by then, however far away it is.
+ANSWERS_WITHIN = 10.0
+# OSC and DCS up to their end, and the device attributes: what no key sends.
+_ANSWER = re.compile(r"\x1b(?:\][^\x07\x1b]*(?:\x07|\x1b\\)|P[^\x1b]*\x1b\\|\[\?[0-9;]*c)")
+_BEGUN = re.compile(r"\x1b(?:[\]P][^\x07\x1b]*\x1b?|\[\?[0-9;]*|\[|)$")
+_LONGEST_ANSWER = 4096
+
+
+class LateAnswers:
+    """Takes answers out of what is typed: as keys they would be commands that nobody gave."""
+
+    def __init__(self) -> None:
+        self._begun = ""
+        # The last of them, which every terminal gives, has come.
+        self.ended = False
+
+    def take_out(self, text: str) -> str:
+        """What was typed; what may be the beginning of an answer waits for the rest of it."""
+        text = self._begun + text
+        self.ended = self.ended or any(found[0].endswith("c") for found in _ANSWER.finditer(text))
+        text = _ANSWER.sub("", text)
+        begun = _BEGUN.search(text)
+        self._begun = begun[0] if begun and len(begun[0]) < _LONGEST_ANSWER else ""
+        return text[:len(text) - len(self._begun)]
+
+    def rest(self, *, key: bool = False) -> str:
+        """What waits: nobody answers any more; with `key` only an Escape, behind which nothing came."""
+        if key and self._begun != "\x1b":
+            return ""
+        begun, self._begun = self._begun, ""
+        return begun
+
+
 class TerminalDriver(LinuxDriver):
     """The toolkit's driver, which ends the screen when its terminal is gone, and sends no colours to who wants none."""
 
@@ -91,6 +128,27 @@ class TerminalDriver(LinuxDriver):
             threading.Thread(target=self._watch, name="terminal-watch", daemon=True).start()
         self._app.shown.forget()  # type: ignore[attr-defined]
         super().start_application_mode()  # type: ignore[no-untyped-call]
+
+    def run_input_thread(self) -> None:
+        """Wait for what is typed.  A terminal that has not answered yet does so between the keys."""
+        if self._app.look.late:  # type: ignore[attr-defined]
+            self._read_late_answers(time.monotonic() + ANSWERS_WITHIN)
+        super().run_input_thread()
+
+    def _read_late_answers(self, until: float) -> None:
+        parser, answers, decode = XTermParser(self._debug), LateAnswers(), getincrementaldecoder("utf-8")().decode
+        while not (self.exit_event.is_set() or answers.ended) and (left := until - time.monotonic()) > 0:
+            if select.select([self.fileno], [], [], min(0.1, left))[0]:
+                text = decode(os.read(self.fileno, 4096))
+                if not text:
+                    return
+                text = answers.take_out(text)
+            else:
+                text = answers.rest(key=True)
+            for event in (*parser.feed(text), *parser.tick()) if text else parser.tick():
+                self.process_message(event)
+        for event in parser.feed(rest) if (rest := answers.rest()) else ():
+            self.process_message(event)
 
     def _watch(self) -> None:
         poller = select.poll()
