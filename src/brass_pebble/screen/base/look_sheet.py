@@ -51,7 +51,7 @@ class LookSheet(ModalScreen[None]):
         border: round $primary; border-title-color: $primary; padding: 0 1; }
     LookSheet OptionList { height: auto; max-height: 100%; border: none; background: $panel; padding: 0; }
     """
-    BINDINGS: ClassVar[list[BindingType]] = [("escape,q,t", "leave", "close")]
+    BINDINGS: ClassVar[list[BindingType]] = [("escape,t", "leave", "close")]
 
     def __init__(self, changed: Callable[[], None]) -> None:
         super().__init__()
