@@ -30,10 +30,13 @@ def phrases(demo: Terminal) -> Terminal:
 def choose(terminal: Terminal, text: str) -> None:
     """Put the cursor on a row of the list."""
     for _ in range(20):
-        if f"▸ “{text}”" in terminal.screen() or f"▸ {text}" in terminal.screen().splitlines()[1]:
+        screen = terminal.screen()
+        if f"▸ “{text}”" in screen or f"▸ {text}" in screen.splitlines()[1]:
             return
+        # The path follows the cursor: on a busy machine a while later.
+        path = screen.splitlines()[1]
         terminal.keys("Down")
-        time.sleep(0.15)
+        terminal.wait(lambda now, path=path: now.splitlines()[1] != path)  # type: ignore[misc]
     raise AssertionError(text)
 
 
