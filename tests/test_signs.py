@@ -28,8 +28,8 @@ from brass_pebble.screen.app import VIEWS, BrassPebbleApp
 from brass_pebble.screen.base.few_colours import SAME_GROUND, few
 from brass_pebble.screen.base.look_sheet import LookSheet
 from brass_pebble.screen.base.only_changes import TerminalMemory, cells_of
-from brass_pebble.screen.base.palette import PALETTES, contrast
-from brass_pebble.screen.base.signs import AS_IT_IS, SOLID, draw_plain, plain_sign
+from brass_pebble.screen.base.palette import LEAST_CONTRAST, PALETTES, contrast
+from brass_pebble.screen.base.signs import AS_IT_IS, SOLID, draw_signs, plain_sign
 from brass_pebble.screen.outside import TerminalLook
 from fake_link import screen_on
 
@@ -80,7 +80,10 @@ def test_what_signs_tell_apart_plain_ones_tell_apart() -> None:
 
 def test_filled_cells_are_blanks_in_reverse() -> None:
     red, raw = Style(color="red"), Style(color="red", meta=AS_IT_IS)
-    drawn = draw_plain([Segment("╭─ ██ a█", red), Segment("ok", red), Segment("╭█", raw)])
+    line = [Segment("╭─ ██ a█", red), Segment("ok", red), Segment("╭█", raw)]
+    # With all signs, too: in many fonts blocks leave gaps.
+    assert [segment.text for segment in draw_signs(line, plain=False)] == ["╭─ ", "  ", " a", " ", "ok", "╭█"]
+    drawn = draw_signs(line, plain=True)
     assert [segment.text for segment in drawn] == ["┌─ ", "  ", " a", " ", "ok", "╭█"]
     assert [bool(segment.style and segment.style.reverse) for segment in drawn] == [False, True] * 2 + [False] * 2
 
@@ -100,6 +103,15 @@ def test_few_colours_keep_what_is_filled_and_what_is_not() -> None:
         for colour in (palette.brass, palette.rust, palette.verdigris):
             colours = [Color.parse(name).get_truecolor() for name in (colour, palette.ground)]
             assert contrast(*colours) > SAME_GROUND
+
+
+def test_there_is_an_ink_for_every_fill() -> None:
+    for palette in PALETTES.values():
+        for red in range(0, 256, 17):
+            for green in range(0, 256, 17):
+                fill = (red, green, (red * 3 + green) % 256)
+                ink = Color.parse(palette.ink_on("#{:02x}{:02x}{:02x}".format(*fill))).get_truecolor()
+                assert contrast(ink, fill) >= LEAST_CONTRAST
 
 
 # Every view, in every theme and every number of colours, from the screen's own cells.
@@ -204,7 +216,7 @@ def test_every_cell_of_every_view_stands_out(engine: Path, theme: str, colours: 
     def see(app: BrassPebbleApp, name: str) -> None:
         seen.append(name)
         for numbered in (XTERM, CONSOLE):
-            if found := weak_cells(app, 4.5, terminal, numbered):
+            if found := weak_cells(app, LEAST_CONTRAST, terminal, numbered):
                 weak.setdefault(name, set()).update(found)
     walk(engine, look, theme, (160, 40), see)
     assert len(seen) == 1 + len(SHEETS) + len(VIEWS)

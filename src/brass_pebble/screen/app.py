@@ -32,7 +32,7 @@ from .base.key_help import say_key
 from .base.key_order import KeyOrder
 from .base.only_changes import OnlyChanges, TerminalMemory
 from .base.palette import BASALT, PALETTES, Palette, outlines
-from .base.signs import PlainSigns
+from .base.signs import DrawnSigns
 from .base.terminal import TerminalDriver
 from .base.view import View
 from .desk.view import DeskView
@@ -119,7 +119,7 @@ class BrassPebbleApp(KeyOrder):
         self.shown = TerminalMemory()
         self.no_color = look.colours == "none"
         self.set_class(look.colours in ("sixteen", "none"), "few")
-        self._plain = PlainSigns(enabled=look.signs == "plain")
+        self._drawn = DrawnSigns(plain=look.signs == "plain")
         self._few = FewColours(coloured=look.colours == "sixteen", enabled=look.colours in ("sixteen", "none"))
         self.socket, self.restart, self.outside = socket, restart, outside
         self.known = Known()
@@ -182,7 +182,7 @@ class BrassPebbleApp(KeyOrder):
         """What every line goes through before it is sent; signs and colours that the terminal lacks come last."""
         palette = self.palette
         self._few.suit(palette.ground, dark=palette.dark if self.look.dark is None else self.look.dark)
-        return [*super().get_line_filters(), *(own for own in (self._plain, self._few) if own.enabled)]
+        return [*super().get_line_filters(), self._drawn, *([self._few] if self._few.enabled else [])]
 
     def large_text(self, words: str, width: int, height: int) -> tuple[str, ...]:
         """Words in block letters, in rows of cells; empty if they have no room, or plain ones are wanted."""
@@ -193,7 +193,7 @@ class BrassPebbleApp(KeyOrder):
     def draw_signs(self, signs: Signs) -> None:
         """Draw plain signs, or all of them, from now on in this terminal."""
         self.look, self._signs_chosen = replace(self.look, signs=signs), True
-        self._plain.enabled = signs == "plain"
+        self._drawn.plain = signs == "plain"
         self.refresh_css(animate=False)
 
     def remember(self) -> None:

@@ -8,6 +8,9 @@ from functools import cache
 from textual.color import Color
 from textual.theme import Theme
 
+# What is written is told from its ground by so much at least, as WCAG 2 asks for.
+LEAST_CONTRAST = 4.5
+
 
 def luminance(colour: tuple[int, int, int]) -> float:
     """The relative luminance of WCAG 2, 0 to 1, of red, green and blue from 0 to 255."""
@@ -49,9 +52,11 @@ class Palette:
         return self.tints.get(name, self.text)
 
     def ink_on(self, fill: str) -> str:
-        """What is read best on a colour of this theme."""
-        ground = Color.parse(fill).rgb
-        return max((self.text, self.ground), key=lambda ink: contrast(Color.parse(ink).rgb, ground))
+        """What is read on a colour: this theme's text or ground, and on one between them black or white, 4.5 : 1."""
+        def apart(ink: str) -> float:
+            return contrast(Color.parse(ink).rgb, Color.parse(fill).rgb)
+        own = max((self.text, self.ground), key=apart)
+        return own if apart(own) >= LEAST_CONTRAST else max(("#000000", "#ffffff"), key=apart)
 
     def theme(self) -> Theme:
         """The same for Textual's own widgets."""

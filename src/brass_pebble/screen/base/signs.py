@@ -6,6 +6,7 @@ remember which signs are plain.  What a person wrote (letters of any script) is 
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from functools import lru_cache
 
@@ -20,6 +21,7 @@ from brass_pebble.core.say.data_table import read_table
 AS_IT_IS = {"signs": "as they are"}
 # Stands for a cell that is filled: drawn as a blank in reverse video, which needs no glyph.
 SOLID = "█"
+_PARTS = re.compile(f"({SOLID}+)")
 _LINES, _BLOCKS, _BRAILLE = range(0x2500, 0x2580), range(0x2580, 0x25a0), range(0x2800, 0x2900)
 # Light lines with square corners, by the ways that lead out of the cell.
 _LIGHT = {"": " ", "l": "─", "r": "─", "lr": "─", "u": "│", "d": "│", "du": "│", "dr": "┌", "dl": "┐", "ru": "└",
@@ -64,29 +66,28 @@ def _turned(style: Style) -> Style:
     return style + Style(reverse=not style.reverse)
 
 
-def draw_plain(segments: list[Segment]) -> list[Segment]:
-    """The same cells, drawn by plain signs and reverse video."""
-    drawn = []
+def draw_signs(segments: list[Segment], *, plain: bool) -> list[Segment]:
+    """The same cells: what is filled by reverse video, which leaves no gaps in any font; all signs by `plain` ones."""
+    drawn: list[Segment] = []
     for text, style, control in segments:
         if control or text.isascii() or (style is not None and AS_IT_IS.items() <= style.meta.items()):
             drawn.append(Segment(text, style, control))
             continue
-        parts = plain_text(text).split(SOLID)
-        for number, part in enumerate(parts):
-            if number:
-                # Cells that follow one another stay one segment.
-                if drawn and number > 1 and not parts[number - 1]:
-                    drawn[-1] = Segment(drawn[-1].text + " ", drawn[-1].style)
-                else:
-                    drawn.append(Segment(" ", _turned(style or Style())))
-            if part:
+        for part in _PARTS.split(plain_text(text) if plain else text):
+            if part.startswith(SOLID):
+                drawn.append(Segment(" " * len(part), _turned(style or Style())))
+            elif part:
                 drawn.append(Segment(part, style))
     return drawn
 
 
-class PlainSigns(LineFilter):
-    """Draws with what every font has."""
+class DrawnSigns(LineFilter):
+    """Draws with what every font has (`plain`), or with all signs."""
+
+    def __init__(self, *, plain: bool) -> None:
+        super().__init__()
+        self.plain = plain
 
     def apply(self, segments: list[Segment], background: Color) -> list[Segment]:
-        """The line in plain signs."""
-        return draw_plain(segments)
+        """The line in signs that this terminal draws."""
+        return draw_signs(segments, plain=self.plain)

@@ -70,11 +70,6 @@ class Canvas:
         if x + 1 < self.width and chars[x + 1] == "":
             chars[x + 1] = " "
 
-    def put_blocks(self, x: int, y: int, row: str, ink: Style, solid: Style) -> None:
-        """Write a row of block letters: whole cells as blanks on their colour, which leave no gaps in any font."""
-        for at, char in enumerate(row):
-            self.put(x + at, y, " " if char == "█" else char, solid if char == "█" else ink)
-
     def fill(self, x: int, y: int, width: int, height: int, style: Style, char: str = " ") -> None:
         """Fill a rectangle."""
         for row in range(y, y + height):

@@ -296,7 +296,7 @@ def _draw_label(canvas: Canvas, control: ControlRow, box: Box, ink: _Ink, labels
     if rows := block_label(control.label, width, height, labels.large) if labels.large is not None else ():
         top, left = y + (height - len(rows)) // 2, x + (width - len(rows[0])) // 2
         for number, row in enumerate(rows):
-            canvas.put_blocks(left, top + number, row, strong, paint(ink.fill, ink.strong))
+            canvas.put(left, top + number, row, strong)
         return
     lines = _in_lines(control.label, width, height, labels.rivals)
     top = y + max(0, (height - len(lines)) // 2)
