@@ -7,6 +7,8 @@ import random
 
 import pytest
 from rich.cells import cell_len
+from rich.console import Console
+from rich.text import Text
 
 from brass_pebble.core.desk.look.arrange import side_by_side
 from brass_pebble.core.desk.look.drawn import ControlRow
@@ -24,6 +26,7 @@ from brass_pebble.screen.widgets.canvas import Canvas, paint
 from brass_pebble.screen.widgets.caps import NARROW, CapState, LabelStyle, draw_cap
 from brass_pebble.screen.widgets.placing import LARGEST, Box, bands
 from brass_pebble.screen.widgets.short_labels import CUT, fit
+from brass_pebble.screen.widgets.trace_list import in_rows
 from terminal import Terminal
 
 _DOTS = {char: (number & 1, number >> 1 & 1, number >> 2 & 1, number >> 3 & 1)
@@ -130,6 +133,15 @@ def test_what_is_written_over_half_a_wide_character_takes_it_away() -> None:
     assert canvas.strips()[0].text == "朝 || の"
     canvas.put(7, 0, "朝", style)
     assert cell_len(canvas.strips()[0].text) == 8
+
+
+def test_a_sentence_in_few_rows_loses_no_letter() -> None:
+    text = Text('Left numpad 4, press, in Class: played “Oven close-up”; 18 key events over 2.64 s, and more.')
+    for width in range(20, 110):
+        for rows in (1, 2, 3):
+            lines = in_rows(text, Console(width=200), width, rows)
+            assert len(lines) <= rows and all(cell_len(line.plain.rstrip()) <= width for line in lines[:-1])
+            assert "".join("".join(line.plain.split()) for line in lines) == "".join(text.plain.split()), width
 
 
 def test_short_labels_stay_apart_and_say_when_they_are_cut() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from rich.console import Console
 from rich.segment import Segment
 from rich.style import Style
 from rich.text import Text
@@ -65,10 +66,7 @@ class TraceList(Widget, can_focus=True):
             text = tell(trace, palette, fresh=index == 0, chosen=chosen)
             # A line more for one sentence may not push out the next two.
             rows = 3 if index == 0 and height > 5 else 2 if index == 0 or height - len(self._lines) > 3 else 1
-            wrapped = list(text.wrap(self.app.console, width)) if rows > 1 and height > 3 else [text]
-            if len(wrapped) > rows:
-                wrapped[rows - 1] = text[sum(len(line) + 1 for line in wrapped[:rows - 1]):]
-            for line in wrapped[:rows]:
+            for line in in_rows(text, self.app.console, width, rows) if rows > 1 and height > 3 else [text]:
                 line.truncate(width, overflow="ellipsis", pad=True)
                 self._lines.append(Strip(list(line.render(self.app.console)), width))
                 self._rows.append(index)
@@ -112,6 +110,19 @@ class TraceList(Widget, can_focus=True):
         if 0 <= row < len(self._rows):
             self.at = self._rows[row]
             self.action_open()
+
+
+def in_rows(text: Text, console: Console, width: int, rows: int) -> list[Text]:
+    """A sentence in at most so many rows; the last has all that is left of it, however long."""
+    wrapped = list(text.wrap(console, width))
+    if len(wrapped) <= rows:
+        return wrapped
+    at = 0
+    for line in wrapped[:rows - 1]:
+        # A row may have kept the blank at which it ended, or lost it.
+        at += len(line.plain.rstrip())
+        at += len(text.plain[at:]) - len(text.plain[at:].lstrip())
+    return [*wrapped[:rows - 1], text[at:]]
 
 
 def tell(trace: TraceRow, palette: Palette, *, fresh: bool = False, chosen: bool = False) -> Text:
