@@ -17,7 +17,8 @@ import pytest
 import typer
 
 from brass_pebble import __version__
-from brass_pebble.cli.main import PARTS, command_line, name_of
+from brass_pebble.cli.help_list import first_sentence
+from brass_pebble.cli.main import GROUPS, PARTS, command_line, name_of
 from brass_pebble.client import EngineClient, EngineError
 from brass_pebble.demo import HERE
 from brass_pebble.kinds.kernel.listing import list_devices
@@ -34,6 +35,34 @@ def test_version_and_help() -> None:
     for command in ("demo", "run", "devices", "watch", "play", "stop", "macro"):
         assert command in shown.stdout
     assert "Exit codes: 0 ok" in shown.stdout
+    # Under headings, each command once, on one line that is not cut off.
+    listed = [name for names in GROUPS.values() for name in names]
+    assert sorted(listed) == sorted(name for names in PARTS.values() for name in names)
+    for words in ((), ("desk",), ("macro",), ("values",), ("secret",), ("programs",), ("service",)):
+        said = run_cli(*words, "--help", COLUMNS="80").stdout
+        group = typer.main.get_command(command_line(()))
+        for word in words:
+            group = group.commands[word]  # type: ignore[attr-defined]
+        for name, command in group.commands.items():  # type: ignore[attr-defined]
+            assert re.search(rf"^  {name} +{re.escape(first_sentence(command))}$", said, re.M), (name, said)
+
+
+def test_a_mistake_in_a_command_leads_to_its_own_help() -> None:
+    for words, leads in ((("bind",), "brass-pebble bind --help"), (("desk", "check", "--zz"), "desk check --help"),
+                         (("macro", "rehearse"), "macro rehearse --help"), (("zz",), "Try: brass-pebble --help")):
+        assert run_cli(*words).stderr.rstrip().endswith(leads)
+
+
+def test_a_place_in_a_file_has_one_form(tmp_path: Path) -> None:
+    file = tmp_path / "x.macro"
+    file.write_text("tap A\n  zz\n")
+    for words in (("check", str(file)), ("format", str(file))):
+        assert run_cli("macro", *words).stdout.startswith(f"{file}:2:3: “zz” is not a step")
+    assert run_cli("macro", "check", "-", given="zz\n").stdout.startswith("standard input:1:1: ")
+    (tmp_path / "desk").mkdir()
+    (tmp_path / "desk" / "desk.toml").write_text('format = 1\nname = "x"\nzz = 1\n')
+    told = run_cli("desk", "check", str(tmp_path / "desk"))
+    assert re.search(r"^desk\.toml:3:1: ", told.stdout, re.M), told.stdout
 
 
 @pytest.mark.parametrize(("words", "code", "text"), [

@@ -11,7 +11,8 @@ from typing import Any
 
 from brass_pebble.core.say.counts import plural, say_count
 
-_TOOL = Path(__file__).parent.parent / "tools" / "texts.py"
+_ROOT = Path(__file__).parent.parent
+_TOOL = _ROOT / "tools" / "texts.py"
 _SPEC = importlib.util.spec_from_file_location("catalogue_of_texts", _TOOL)
 assert _SPEC is not None and _SPEC.loader is not None
 catalogue: Any = importlib.util.module_from_spec(_SPEC)
@@ -28,8 +29,16 @@ BANNED = {
     r"\banew\b": "again",
     r"\blies between\b": "must be between", r"\btells why\b": "see", r"\bEsc leaves?\b": "Esc: cancel",
     r"\bnothing of (it|them|the parcel)\b": "none of", r"\bcommands? again\b": "act again",
-    r"\bblank\. b\b": "not bound", r"\bwhat it says\b": "approve", r"\blet in no longer\b": "revoke",
+    r"\bblank\. b\b": "not bound", r"\bdo(es)? what it says\b": "approve", r"\blet in no longer\b": "revoke",
+    r"\btaken away\b(?! from)": "deleted", r"\btaken in\b(?! (part|pieces))": "imported", r"\bGive on\b": "Export",
+    r"% alike needed": "Match needed", r"\bbehind its time\b": "late", r"(^|\n)(wrote|written:) ": "Saved …",
+    r"\bnobody (knows|hears)\b": "unknown, not heard", r"\bLeave it so\b": "No change needed",
 }
+# What developers and scripts read.
+_PAGES = [*(_ROOT / "docs").glob("*.md"), *(_ROOT / "src" / "brass_pebble" / "guide").glob("*.md"),
+          *(_ROOT / name for name in ("README.md", "CONTRIBUTING.md", "CHANGELOG.md"))]
+# In a page or a docstring these are about something else: what is not yet imported, or a part of a device.
+_NOT_THERE = ("taken away", "taken in", "nobody")
 # What is counted; the number before one has to agree with it.
 _NOUNS = ("press", "event", "run", "surface", "control", "macro", "key", "layer", "step", "label", "page", "device",
           "problem", "change", "line", "trace", "mistake", "binding", "note", "session", "minute", "file", "version",
@@ -50,6 +59,18 @@ def test_the_catalogue_has_the_texts() -> None:
 def test_nothing_is_said_in_a_way_that_is_not_usual() -> None:
     wrong = [f"{where(text)} (write: {better})" for text in TEXTS for banned, better in BANNED.items()
              if re.search(banned, text.says)]
+    assert wrong == []
+
+
+def test_pages_and_docstrings_are_written_in_the_same_english() -> None:
+    read = [(f"{page.name}:{number}", line) for page in _PAGES
+            for number, line in enumerate(page.read_text().splitlines(), 1)]
+    read += [(f"{file.relative_to(catalogue.SOURCE)}:{getattr(node, 'lineno', 1)}", ast.get_docstring(node) or "")
+             for file in sorted(catalogue.SOURCE.rglob("*.py")) for node in ast.walk(ast.parse(file.read_text()))
+             if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef)]
+    assert len(read) > 3000
+    wrong = [f"{place}: {found[0]!r} (write: {better})" for place, text in read for banned, better in BANNED.items()
+             if not any(word in banned for word in _NOT_THERE) for found in [re.search(banned, text)] if found]
     assert wrong == []
 
 

@@ -587,7 +587,7 @@ def test_giving_and_taking_on_the_command_line(desk: Path, giver: DeskStore, tmp
     assert "in the tray" in done.stdout
     assert run_cli("desk", "import", "slab.zip", *at, "--both", "zz").returncode == 2
     done = run_cli("desk", "import", "slab.zip", *at, "--yes", "--leave", "both")
-    assert "taken in" in done.stdout and not (desk / "macros" / "both.macro").exists()
+    assert "Imported" in done.stdout and not (desk / "macros" / "both.macro").exists()
     done = run_cli("desk", "asleep", *at)
     mark = done.stdout.split()[0]
     assert "from Slab" in done.stdout

@@ -61,7 +61,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.keys("Space")
     demo.wait(lambda text: "Left numpad                       take" in text)
     demo.keys("I")
-    demo.wait("from Left numpad: 1 surface and 1 macro taken in")
+    demo.wait("Imported 1 surface and 1 macro from Left numpad")
     assert desk()["surface"]["left-numpad"]["layer"]["class"]["press"]["7"]["label"] == "total"
     # Which device it is stays mine, and what is the same keeps its remarks.
     assert desk()["surface"]["left-numpad"]["device"]["port"] == "bench hub, left"
@@ -79,7 +79,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.wait("LEFT NUMPAD")
     # The versions: what that changed, and the way back.
     demo.keys("V")
-    demo.wait("from Left numpad: 1 surface and 1 macro taken in   now")
+    demo.wait("Imported 1 surface and 1 macro from Left numpad   now")
     demo.wait("7, in class: tap Ctrl+Alt+1 → tap Ctrl+Alt+9")
     demo.keys("z")
     demo.wait("@@")
@@ -120,7 +120,7 @@ def test_a_surface_is_fitted_to_another_by_position_by_name_and_by_hand(demo: Te
     demo.keys("C-s")
     demo.wait("onto Floor pedals")
     demo.keys("I")
-    demo.wait("taken in")
+    demo.wait("Imported")
     layers = desk()["surface"]["pedals"]["layer"]
     assert {"class", "class-2", "titles", "cut"} <= set(layers) and "left" in layers["class-2"]["press"]
 

@@ -24,13 +24,17 @@ ROOT = Path(__file__).parent.parent
 
 
 def do(client: EngineClient, recipe: Recipe, words: list[str]) -> None:
-    """One thing that a person does with a recipe: `press 7`, `down left`, `wait 300ms`, `turn knob 2` …"""
+    """One thing that a person does with a recipe: `press 7`, `down left`, `say "new page"`, `turn knob 2` …"""
     what, *rest = words
     if what == "wait":
         time.sleep(int(rest[0].removesuffix("ms")) / 1000)
         return
     if what == "play":
         client.ask("play", macro=rest[0], number=int(rest[1]))
+        return
+    if what == "say":
+        heard = next(row["surface"] for row in client.ask("voices")["voices"])
+        client.ask("say", surface=heard, words=rest[0])
         return
     surface, _, control = rest[0].rpartition("/")
     surface = surface or next(row["id"] for row in client.ask("desk")["desk"]["surfaces"]

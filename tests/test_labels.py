@@ -370,7 +370,7 @@ def test_labels_on_the_command_line(desk: Path, tmp_path: Path, capsys: pytest.C
     rows = [json.loads(line) for line in capsys.readouterr().out.splitlines()]
     assert {row["control"]: (row["width_mm"], row["height_mm"]) for row in rows} == {"7": (12, 12), "enter": (12, 30)}
     assert run("labels", "pad", *at, "-o", "sheet.pdf", "--paper", "letter") == 0
-    assert "written: sheet.pdf" in capsys.readouterr().out
+    assert "Saved sheet.pdf." in capsys.readouterr().out
     assert cuts_in_pdf((tmp_path / "sheet.pdf").read_bytes())[0][0] == pytest.approx(PAPERS["letter"], abs=0.01)
     assert run("labels", "pad", *at, "--changed") == 0
     assert "0 labels, only what changed" in capsys.readouterr().out

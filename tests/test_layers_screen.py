@@ -54,7 +54,7 @@ def test_a_chord_a_double_tap_and_a_held_layer_from_nothing(demo: Terminal) -> N
     demo.keys("Right", "Right")
     demo.wait("Left numpad ▸ ×")
     demo.keys("Enter")
-    demo.wait("chord or macro")
+    demo.wait("Chord, macro or action")
     demo.type("guests")
     demo.wait("layer Guests: on for as long as the control is held")
     demo.keys("Enter")
@@ -127,7 +127,7 @@ def test_a_clash_is_found_and_repaired_with_a_free_chord(demo: Terminal) -> None
 
 def test_a_chord_is_pressed_instead_of_typed(demo: Terminal) -> None:
     demo.keys("Up", "Right", "Right", "b")
-    demo.wait("chord or macro")
+    demo.wait("Chord, macro or action")
     demo.keys("F4")
     demo.wait("● Press the chord")
     demo.keys("C-k")
@@ -155,7 +155,7 @@ def test_copy_swap_mirror_clear_and_what_is_free(demo: Terminal) -> None:
     demo.wait("free in any layer")
     demo.wait("controls: c copy")
     demo.keys("Escape", "b")
-    demo.wait("chord or macro")
+    demo.wait("Chord, macro or action")
     demo.type("ctrl+alt+n")
     demo.wait("! Ctrl+Alt+N: “set a marker” in Ovenlight and “sweep crumbs, or keep them”")
     demo.keys("Escape", "h")

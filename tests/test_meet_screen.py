@@ -88,7 +88,7 @@ def test_from_an_unmet_device_to_a_surface_that_works(demo: Terminal) -> None:
     demo.keys("Enter")
     demo.wait("KETTLE SIX-KEY KNOB PAD")
     demo.keys("b")
-    demo.wait("chord or macro")
+    demo.wait("Chord, macro or action")
     demo.type("ctrl+alt+2")
     demo.keys("Enter")
     demo.wait("Saved. u: undo")

@@ -236,7 +236,7 @@ def test_a_tablet_is_met_walked_and_bound_from_nothing(tmp_path: Path) -> None:
         terminal.wait("GULL TABLET")
         strike_until("nothing bound; swallowed", 36)
         terminal.keys("b")
-        terminal.wait("chord or macro")
+        terminal.wait("Chord, macro or action")
         terminal.type("F13")
         terminal.wait("tap F13 once")
         terminal.keys("Enter")

@@ -102,7 +102,7 @@ def test_from_nothing_to_a_label_sheet_without_a_keyboard(empty: Mouse, tmp_path
     empty.click("Esc back")
     empty.right_click("9")
     empty.click("bind: give it an action")
-    terminal.wait("chord or macro")
+    terminal.wait("Chord, macro or action")
     empty.type("h", "i")
     empty.click("play “hi”")
     wait_for(lambda: '9 = {play = "hi"}' in toml.read_text())
@@ -141,5 +141,5 @@ def test_help_and_sheets_close_by_a_click_and_by_their_keys(demo: Terminal) -> N
     # Cancel and OK of a sheet that asks.
     demo.keys("b")
     mouse.click("Esc: cancel")
-    demo.wait(lambda screen: "chord or macro" not in screen)
+    demo.wait(lambda screen: "Chord, macro or action" not in screen)
     assert demo.screen().count("LEFT NUMPAD") == 1

@@ -143,7 +143,7 @@ def test_usage_is_shown_arranged_better_and_undone(demo: Terminal, tmp_path: Pat
     demo.keys("2")
     demo.wait("○ stop")
     demo.keys("3")
-    demo.wait("meant was:")
+    demo.wait("probably meant:")
     demo.keys("4")
     demo.wait("guest ▸ in/out")
     demo.keys("5")

@@ -43,7 +43,7 @@ def choose(terminal: Terminal, text: str) -> None:
 def test_a_phrase_is_said_by_hand_with_a_value_and_shown_large(phrases: Terminal) -> None:
     choose(phrases, "[set the] light [to] {level} [per cent]")
     phrases.keys("Enter")
-    phrases.wait("Said by hand")
+    phrases.wait("Type what was said")
     phrases.wait("dear bakery light fifty")
     phrases.keys("Enter")
     phrases.wait("macro “Light to”: light at 50 per cent")
@@ -52,7 +52,7 @@ def test_a_phrase_is_said_by_hand_with_a_value_and_shown_large(phrases: Terminal
     phrases.keys("Escape")
     # Ordinary talk is told, too.
     phrases.keys("Home", "Enter")
-    phrases.wait("Said by hand")
+    phrases.wait("Type what was said")
     phrases.type("the weather is fine")
     phrases.keys("Enter")
     phrases.wait("is not a phrase here")
@@ -74,7 +74,7 @@ def test_a_phrase_is_made_changed_doubled_chosen_and_taken_away(phrases: Termina
     phrases.wait("set a [big] chapter  • Ctrl+Alt+2")
     # It is the same as one that there is: both are offered.
     phrases.keys("Home", "Enter")
-    phrases.wait("Said by hand")
+    phrases.wait("Type what was said")
     phrases.type("dear bakery set a chapter")
     phrases.keys("Enter")
     phrases.wait("Say or press the number, or click it")

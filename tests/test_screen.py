@@ -105,7 +105,7 @@ def test_rebinding_is_live_at_once_saved_and_undone(demo: Terminal) -> None:
     before = file.read_text()
     select(demo, "Right numpad", "1")
     demo.keys("b")
-    demo.wait("chord or macro")
+    demo.wait("Chord, macro or action")
     demo.type("ctlr+alt+6")
     demo.wait("no key called “ctlr”. Did you mean Ctrl?")
     for _ in range(10):
@@ -115,7 +115,7 @@ def test_rebinding_is_live_at_once_saved_and_undone(demo: Terminal) -> None:
     demo.keys("Tab")
     demo.type("guest 2")
     demo.keys("Enter")
-    demo.wait(lambda screen: "Stings ▸ tap Ctrl+Alt+6" in screen and "chord or macro" not in screen)
+    demo.wait(lambda screen: "Stings ▸ tap Ctrl+Alt+6" in screen and "Chord, macro or action" not in screen)
     assert '1 = {tap = "Ctrl+Alt+6", label = "guest 2"}' in file.read_text()
     demo.keys("Enter")
     demo.wait("◉guest")

@@ -80,7 +80,7 @@ def test_a_control_is_bound_and_pressed_with_three_pedals(feet: Feet, tmp_path: 
     terminal.wait("bind: give it an action")
     feet.press("left", 2)
     feet.press("middle")
-    terminal.wait("chord or macro")
+    terminal.wait("Chord, macro or action")
     # The first press shows the keyboard; then its rows, and the keys of one.
     feet.press("left")
     terminal.wait("F12: hide")

@@ -133,7 +133,7 @@ def test_differences_are_told_in_words(store: DeskStore) -> None:
     assert "pedals left, in class: sustain Ctrl+M → tap F20" in found
     assert "left-numpad times, in class: new, play welcome" in found
     assert "left-numpad 9, hold, in class: cleared, was tap Ctrl+Alt+L" in found
-    assert "surface dial: taken away" in found and "layer two of pads: new" in found
+    assert "surface dial: deleted" in found and "layer two of pads: new" in found
     assert not [one for one in found if "welcome: changed" in one]
     store.load()
     reply = compare(store, 1)

@@ -1,4 +1,4 @@
-"""Files, read and written with care: what is no ordinary file is never waited for, and a write is whole or not at all.
+"""Files, read and written with care: nothing but an ordinary file is waited for, and a write is whole or not at all.
 
 Everything that changes a file goes through `layer`, which is as thin as can be, so that a test can let any step fail.
 """
@@ -38,7 +38,7 @@ NEXT_STEP = {
 
 
 class Unreadable(OSError):
-    """A file that is not read, since it is no ordinary one, or far too large."""
+    """A file that is not read, since it is not an ordinary one, or far too large."""
 
 
 class Layer:
@@ -116,14 +116,14 @@ def read_text(file: Path) -> str:
     """A file of a desk, as text.
 
     Raises:
-        OSError: it cannot be read, or is no ordinary file.
+        OSError: it cannot be read, or is not an ordinary file.
         UnicodeDecodeError: it is not UTF-8 text.
     """
     return read_bytes(file, largest(file.name)).decode("utf-8")
 
 
 def texts_in(folder: Path, ending: str) -> dict[str, str]:
-    """The texts of a folder's files that end so, by their names without it; what is no readable file is left out."""
+    """The texts of a folder's files that end so, by their names without it; what is not a readable file is left out."""
     found = {}
     for file in sorted(folder.glob(f"*{ending}")):
         with contextlib.suppress(OSError):

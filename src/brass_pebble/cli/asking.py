@@ -49,7 +49,10 @@ def ask(word: Annotated[str, typer.Argument(metavar="REQUEST", help="as docs/pro
         fields: Annotated[list[str] | None, typer.Argument(metavar="FIELD=VALUE", help="a text, or JSON",
                                                            autocompletion=_fields)] = None,
         desk: DeskOption = None) -> None:
-    """Send the running engine any request of its protocol, and print the reply as JSON: for scripts."""
+    """Send any request of the protocol, and print the reply as JSON.
+
+    For scripts; the engine has to run.
+    """
     from brass_pebble.client import EngineClient, find_engine
     with EngineClient(find_engine(desk), "ask") as client:
         texts = _texts(word)

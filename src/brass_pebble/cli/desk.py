@@ -15,11 +15,12 @@ import typer
 from brass_pebble import paths
 from brass_pebble.core.say.counts import say_count
 
+from .help_list import OneLineEach
 from .new_desk import check, new
 from .shared import DeskOption, Failure, JsonOption, desk_in_use, open_store, os_text
 
-desk_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                       help="The whole desk: create, check, export, import, restore an earlier version.")
+desk_app = typer.Typer(cls=OneLineEach, rich_markup_mode=None, pretty_exceptions_enable=False,
+                       help="The whole desk: create, check, export, import, restore.")
 
 
 def add_to(app: typer.Typer) -> None:
@@ -63,7 +64,9 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
            values: Annotated[bool, typer.Option("--values", help="with the values that these macros keep")] = False,
            yes: Annotated[bool, typer.Option("--yes", help="write it without asking")] = False,
            desk: DeskOption = None) -> None:
-    """Pack the desk into one file for somebody else, or a surface, or some macros.  What others could read in it is
+    """Export the desk, a surface or macros as one file.
+
+    For somebody else, or for another computer of yours. What others could read in it is
     listed first."""
     from brass_pebble.core.parcel.look import readable_in
     from brass_pebble.engine.disk.packages.parcel_file import pack_desk, parcel_of
@@ -82,7 +85,7 @@ def export(output: Annotated[Path | None, typer.Argument(metavar="[FILE]", help=
         if not yes and sys.stdin.isatty() and not typer.confirm(f"Write {file}?", default=True):
             raise Failure("nothing was written", "failed")
         file.write_bytes(data)
-    print(f"written: {file}, {say_count(len(data), 'byte')}: {_count(parcel)}")
+    print(f"Saved {file}, {say_count(len(data), 'byte')}: {_count(parcel)}")
     print("Not included: serial numbers and ports of devices, network settings, history, approvals"
           f"{'' if values else ', values that macros keep (--values)'}.")
 
@@ -219,7 +222,10 @@ def _show(seen: Any, chosen: dict[str, str], fits: dict[str, tuple[str, Any]], *
 def asleep(approve: Annotated[list[str] | None, typer.Option("--approve", metavar="MARK", help="approve this; “all” "
                                                              "for everything listed")] = None,
            as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """What came from somebody else and reaches outside the keyboard: it does nothing before you approve it."""
+    """Show what came from somebody else and waits for approval.
+
+    It reaches outside the keyboard, and does nothing before you approve it.
+    """
     from brass_pebble.engine.clients.giving_requests import approve as keep
     from brass_pebble.engine.clients.giving_requests import asleep_rows
     folder = desk_in_use(desk)
@@ -255,7 +261,10 @@ def asleep(approve: Annotated[list[str] | None, typer.Option("--approve", metava
 @desk_app.command("adopt")
 def adopt(names: Annotated[list[str], typer.Argument(metavar="ID…", help="macros or surfaces that came from somebody "
                                                      "else")], desk: DeskOption = None) -> None:
-    """Make something that came from somebody else your own: nothing of it sleeps any more."""
+    """Make something that came from somebody else your own.
+
+    Nothing of it waits for approval any more.
+    """
     folder = desk_in_use(desk)
     with _told():
         client = _client(folder)
@@ -271,7 +280,7 @@ def adopt(names: Annotated[list[str], typer.Argument(metavar="ID…", help="macr
 @desk_app.command("history")
 def history(count: Annotated[int, typer.Option("--count", metavar="N", min=1, help="how many")] = 20,
             as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """Every change of the desk: when, and what, in words; the newest first."""
+    """Show every change of the desk in words, newest first."""
     store = open_store(desk_in_use(desk))
     store.load()
     with _told():
@@ -295,7 +304,7 @@ def compare_versions(one: Annotated[int, typer.Argument(metavar="N", help="a ver
                                                           "it")] = 0,
                      lines: Annotated[bool, typer.Option("--lines", help="line by line, as well")] = False,
                      desk: DeskOption = None) -> None:
-    """What differs between two versions of the desk, in words."""
+    """Show what differs between two versions, in words."""
     from brass_pebble.engine.clients.giving_requests import compare
     store = open_store(desk_in_use(desk))
     with _told():
@@ -317,7 +326,7 @@ def compare_versions(one: Annotated[int, typer.Argument(metavar="N", help="a ver
 @desk_app.command("restore")
 def restore(number: Annotated[int, typer.Argument(metavar="N", help="a version, from brass-pebble desk history")],
             desk: DeskOption = None) -> None:
-    """The desk as it was after a version.  This is a change like any other: it can be undone."""
+    """Restore the desk as it was after a version.  This is a change like any other: it can be undone."""
     folder = desk_in_use(desk)
     with _told():
         client = _client(folder)

@@ -22,7 +22,7 @@ def show(page: Annotated[str, typer.Argument(metavar="[PAGE]", help="a page, or 
          recipe: Annotated[str, typer.Argument(metavar="[RECIPE]", help="one of the recipes")] = "",
          copy: Annotated[Path | None, typer.Option("--copy", metavar="DIR", help="make a desk of the recipe in a new "
                                                    "folder")] = None) -> None:
-    """Pages that teach, and recipes to begin with."""
+    """Read pages that teach, and recipes to begin with."""
     from brass_pebble.guide import pages, recipes
     if copy is not None and not recipe:
         raise Failure("name the recipe to copy: brass-pebble help recipes NAME --copy DIR", "usage")

@@ -10,9 +10,10 @@ import typer
 
 from brass_pebble import file_access, paths
 
+from .help_list import OneLineEach
 from .shared import EXIT_CODES, DeskOption, Failure, JsonOption
 
-programs_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
+programs_app = typer.Typer(cls=OneLineEach, rich_markup_mode=None, pretty_exceptions_enable=False,
                            help="Shortcut tables of programs, for finding conflicts.")
 _HOWS = "on, off, “on or off”, “go to”, “for one press”, next, previous"
 
@@ -35,7 +36,10 @@ def focus(name: Annotated[str, typer.Argument(metavar="[NAME]", help="the class 
           pin: Annotated[bool, typer.Option("--pin", help="leave the layers as they are")] = False,
           follow: Annotated[bool, typer.Option("--follow", help="follow the focus again")] = False,
           desk: DeskOption = None) -> None:
-    """Say which window has the focus, for compositors that do not tell; without a name, show it."""
+    """Show which window has the focus, or say it for a compositor.
+
+    With a name, say it, for compositors that do not.
+    """
     with _client(desk, "focus") as client:
         if pin or follow:
             reply = client.ask("focus", pin=pin)
@@ -55,7 +59,10 @@ def layer(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
           how: Annotated[str, typer.Option("--how", help=_HOWS)] = "go to",
           new: Annotated[bool, typer.Option("--new", help="make a new layer of this name, on top")] = False,
           desk: DeskOption = None) -> None:
-    """Switch a layer of a surface, or make a new one; without a layer, list them."""
+    """List layers, switch one, or make a new one.
+
+    Without a layer, they are listed.
+    """
     with _client(desk, "layer") as client:
         if new:
             print(f"Made the layer {client.ask('add_layer', surface=surface, name=name)['layer']}. It is off.")
@@ -72,7 +79,10 @@ def layer(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
 
 
 def clashes(as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """List conflicts on the running desk; exit code 6 if there are any."""
+    """List conflicts on the running desk.
+
+    Exit code 6 if there are any.
+    """
     with _client(desk, "clashes") as client:
         found = client.ask("clashes")["clashes"]
     for clash in found:
@@ -102,7 +112,10 @@ def list_programs(desk: DeskOption = None) -> None:
 def import_program(file: Annotated[Path, typer.Argument(metavar="FILE", help="TOML, or columns: chord, meaning")],
                    name: Annotated[str, typer.Option("--name", help="what to call it; the file's name else")] = "",
                    desk: DeskOption = None) -> None:
-    """Take a program's shortcut table over: for all desks, or with --desk for one."""
+    """Import a program's shortcut table.
+
+    For all desks, or with --desk for one.
+    """
     from brass_pebble.core.say.problem import ProblemError
     from brass_pebble.engine.disk.shortcut_files import import_table
     try:

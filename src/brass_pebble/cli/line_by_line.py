@@ -1,6 +1,6 @@
 """Setting a desk up line by line, without the screen: for screen readers, for scripts, for slow connections.
 
-Every command says in one sentence what it did, and changes what runs at once; `undo` takes it back.
+Every command says in one sentence what it did, and changes what runs at once; `undo` undoes it.
 """
 
 from __future__ import annotations
@@ -94,7 +94,10 @@ def write(name: Annotated[str, typer.Argument(metavar="NAME", help="what the mac
           file: Annotated[Path | None, typer.Argument(metavar="[FILE]", help="its text; read from the standard input "
                                                       "without it")] = None,
           desk: DeskOption = None) -> None:
-    """Write a macro of the running desk; a text with errors is refused, with line and column."""
+    """Write a macro of the running desk.
+
+    A text with errors is refused, with line and column.
+    """
     from brass_pebble import file_access
     from brass_pebble.core.macro.naming import with_name, written_name
     try:

@@ -10,9 +10,10 @@ import typer
 from brass_pebble import paths
 
 from .desk_folders import desk_folder
+from .help_list import OneLineEach
 from .shared import DeskOption, Failure, JsonOption
 
-service_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
+service_app = typer.Typer(cls=OneLineEach, rich_markup_mode=None, pretty_exceptions_enable=False,
                           help="The engine as a service of your own, started at every login.")
 
 
@@ -61,7 +62,10 @@ def _plain(text: str) -> str:
 
 def checkup(privacy: Annotated[bool, typer.Option("--privacy", help="every device that is open, and why")] = False,
             as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """Say what is wrong on this machine, what that means, and the exact fix."""
+    """Show what is wrong on this machine, and the exact fix.
+
+    What each finding means, too.
+    """
     from brass_pebble.machine.checkup import GOOD, UNKNOWN, WRONG
     from brass_pebble.machine.checkup import checkup as look
     from brass_pebble.machine.checkup import privacy as open_devices
@@ -88,14 +92,14 @@ def service_install(desk: DeskOption = None) -> None:
 
 @service_app.command("remove")
 def service_remove() -> None:
-    """Stop the service and take it away."""
+    """Stop the service and remove it."""
     from brass_pebble.machine.service import remove
     _tell_service(remove())
 
 
 @service_app.command("status")
 def service_status() -> None:
-    """Whether the service is installed, and whether it runs."""
+    """Show whether the service is installed, and whether it runs."""
     from brass_pebble.machine.service import status
     _tell_service(status())
 

@@ -13,6 +13,7 @@ import typer
 
 from brass_pebble import __version__
 
+from .help_list import OneLineEach
 from .shared import EXIT_CODES, BeginAgain, DeskOption, Failure, PlainText, os_text
 
 _CODE_OF = {"none": "no engine", "gone": "no engine", "several": "usage"}
@@ -33,16 +34,31 @@ PARTS = {
     "secret": ("secret",), "asking": ("ask",), "guide": ("help",),
     "line_by_line": ("take", "bind", "unbind", "write", "undo", "redo"),
 }
+# How --help lists them; every command stands once.
+GROUPS = {
+    "Run and stop": ("demo", "run", "service", "play", "watch", "questions", "answer", "stop", "rest", "wake",
+                     "release", "hands-off", "hands-on"),
+    "Change the desk": ("desk", "take", "bind", "unbind", "layer", "macro", "write", "values", "programs", "secret",
+                        "undo", "redo"),
+    "Look and print": ("glance", "map", "labels", "usage", "clashes", "curve", "focus", "ask"),
+    "This machine": ("help", "checkup", "setup", "devices", "ports", "sessions"),
+}
 # The shell sets this when it asks how a word could end.
 COMPLETES = "_BRASS_PEBBLE_COMPLETE"
+
+
+class Grouped(OneLineEach):
+    """The whole command line's list."""
+
+    headings = GROUPS
 
 
 def command_line(words: Sequence[str] = ()) -> typer.Typer:
     """The command line; of the command that `words` begin with, if they do, that one alone."""
     # What the shell asks for completions by costs time that no other command should pay.
     completes = not words or words[0].startswith("-") or COMPLETES in os.environ
-    app = typer.Typer(add_completion=completes, invoke_without_command=True, pretty_exceptions_enable=False,
-                      rich_markup_mode=None, epilog=_EPILOG,
+    app = typer.Typer(add_completion=completes, cls=Grouped, invoke_without_command=True,
+                      pretty_exceptions_enable=False, rich_markup_mode=None, epilog=_EPILOG,
                       help="Spare keyboards, pedals and pads as command surfaces for timed keystroke macros.")
     app.callback()(start)
     wanted = words[0] if words else ""
@@ -88,7 +104,7 @@ def main() -> None:
     except BeginAgain as begin:
         again = begin.words
     except _UsageError as error:
-        code = _complain(f"{error.format_message()} Try: brass-pebble --help", EXIT_CODES["usage"])
+        code = _complain(f"{error.format_message().rstrip('.')}. Try: {_path_of(error)} --help", EXIT_CODES["usage"])
     except (typer.Abort, KeyboardInterrupt):
         code = 130
     except BrokenPipeError:
@@ -107,6 +123,13 @@ def main() -> None:
     if again:
         os.execv(sys.executable, [sys.executable, "-m", "brass_pebble", *again])
     sys.exit(code)
+
+
+def _path_of(error: Any) -> str:
+    """The command that was called, as far as it was known: brass-pebble desk check."""
+    context = getattr(error, "ctx", None)
+    words = context.command_path.split()[1:] if context is not None else []
+    return " ".join(("brass-pebble", *words))
 
 
 def _complain(text: str, code: int) -> int:

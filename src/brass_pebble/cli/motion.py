@@ -39,7 +39,10 @@ def sessions(admit: Annotated[str, typer.Option("--admit", metavar="NAME@HOST", 
              invite: Annotated[str, typer.Option("--invite", metavar="HOST[:PORT]", help="invite another "
                                                  "computer")] = "",
              as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """Who is connected over the network, and how well; let somebody in, or invite."""
+    """Show who is connected over the network; allow or invite.
+
+    How well each is heard, too.
+    """
     with _client(desk, "sessions") as client:
         for who, yes in ((admit, True), (refuse, False)):
             if who:
@@ -76,7 +79,10 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
           svg: Annotated[Path | None, typer.Option("--svg", metavar="FILE", help="draw the curve")] = None,
           axis: Annotated[int, typer.Option("--axis", min=0, max=1, help="1 for a stick's second axis")] = 0,
           as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """How a control's position is read; with --svg, as a drawing."""
+    """Show how a control's position is read.
+
+    With --svg, as a drawing.
+    """
     from brass_pebble.core.play.axis import AxisSettings
     from brass_pebble.paper.curve import curve_page, say_settings
     from brass_pebble.paper.svg import page_svg
@@ -104,7 +110,7 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
 
 
 def ports(as_json: JsonOption = False) -> None:
-    """The MIDI ports of this machine."""
+    """List the MIDI ports of this machine."""
     from brass_pebble.kinds.inputs.midi_ports import list_ports
     from brass_pebble.kinds.kernel.sequencer import is_here
     if not is_here():

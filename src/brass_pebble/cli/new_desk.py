@@ -17,7 +17,7 @@ from .shared import DeskOption, Failure, open_store
 def new(folder: Annotated[Path, typer.Argument(metavar="DIR", help="a folder that is not there yet, or is empty")],
         name: Annotated[str, typer.Option("--name", metavar="NAME", help="what the desk is called; the folder's name "
                                           "without it")] = "") -> None:
-    """Make an empty desk, and open it where its first device is met."""
+    """Make an empty desk, and meet its first device."""
     make_desk(folder, name or name_of(folder))
     print(f"Made {folder / 'desk.toml'}.")
     if sys.stdout.isatty() and sys.stdin.isatty():
@@ -29,7 +29,10 @@ def new(folder: Annotated[Path, typer.Argument(metavar="DIR", help="a folder tha
 
 def check(folder: Annotated[Path | None, typer.Argument(metavar="[DIR]", help="the desk's folder; the usual one "
                                                          "without it")] = None, named: DeskOption = None) -> None:
-    """Tell what is wrong with a desk's files, with file, line and column; nothing is started or changed."""
+    """Show what is wrong with a desk's files, by line and column.
+
+    Nothing is started or changed.
+    """
     from brass_pebble.core.macro.renamed import old_words
     from brass_pebble.engine.disk.guests import FILE
     from brass_pebble.engine.disk.shortcut_files import read_tables

@@ -74,7 +74,10 @@ def demo(headless: Annotated[bool, typer.Option("--headless", help="play the cla
          fresh: Annotated[bool, typer.Option("--fresh", help="forget earlier changes of the demo's desk")] = False,
          desk: Annotated[Path | None, typer.Option("--desk", metavar="DIR", help="put this desk on the bench, in place "
                                                    "of the bakery's")] = None) -> None:
-    """Try it without any hardware: a bakery's desk or your own, simulated devices, simulated programs."""
+    """Try it without any hardware, on a bakery's desk or your own.
+
+    Its devices and programs are simulated.
+    """
     from brass_pebble.client import EngineClient, StartingEngine, start_engine
     from brass_pebble.demo import ENGINE_OPTIONS, demo_desk
     if desk is not None:
@@ -117,7 +120,10 @@ def running() -> list[Path]:
 def run(desk: DeskOption = None,
         real_time: Annotated[bool, typer.Option("--real-time", help="stay on time beside programs that take every "
                                                 "processor, if you may have that priority")] = False) -> None:
-    """Run a desk without a screen, until Ctrl+C: its devices are taken over, its macros are sent."""
+    """Run a desk without a screen, until Ctrl+C.
+
+    Its devices are taken over, and its macros are sent.
+    """
     from brass_pebble.engine.main import run_here
     raise typer.Exit(run_here(desk_folder(desk), print, *["--real-time"] * real_time))
 

@@ -46,7 +46,10 @@ def find_surface(desk: Path | None, name: str) -> tuple[Path, BareSurface]:
 
 
 def glance(surface: SurfaceName, desk: DeskOption = None) -> None:
-    """One surface alone, as large as fits: for a second screen or a narrow pane beside your program."""
+    """Show one surface alone, as large as fits.
+
+    For a second screen, or a narrow pane beside your program.
+    """
     from brass_pebble.client import find_engine
     if not sys.stdout.isatty():
         raise Failure("the screen needs a terminal. Use brass-pebble map, which prints text", "usage")
@@ -72,7 +75,10 @@ def labels(surface: SurfaceName,
            only_changed: Annotated[bool, typer.Option("--changed", help="only what is not as it was printed "
                                                       "last")] = False,
            as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """Labels for the caps of a surface, in exact size: to print, cut, and stick on or slip under clear caps."""
+    """Make a sheet of labels in exact size, to print and cut.
+
+    They are stuck on the caps, or slipped under clear ones.
+    """
     from brass_pebble.core.say.problem import ProblemError
     from brass_pebble.paper.label_files import (
         label_pages,
@@ -112,7 +118,7 @@ def labels(surface: SurfaceName,
     for note in notes_of(sheet):
         print(f"  ! {note}")
     for file in written:
-        print(f"written: {file}")
+        print(f"Saved {file}.")
     if not output:
         print("Nothing is written yet: name a file with -o FILE.pdf or -o FILE.svg")
 
@@ -135,7 +141,10 @@ def surface_map(surface: Annotated[str, typer.Argument(metavar="[SURFACE]", help
                                                             ".svg")] = None,
                 card: Annotated[bool, typer.Option("--card", help="cards for the wallet, one for each layer")] = False,
                 paper: PaperOption = "a4", as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """What a surface or the whole desk does, in every layer: as text, or with -o as a drawing on one page."""
+    """Show what a surface or the whole desk does, in every layer.
+
+    As text, or with -o as a drawing on one page.
+    """
     from brass_pebble.core.desk.look.rows import surface_row
     if surface:
         folder, row = find_surface(desk, surface)
@@ -182,7 +191,7 @@ def _draw_map(name: str, rows: list[BareSurface], folder: Path, output: Path, wh
         else:
             pages = card_pages(rows[0], paper) if what == "cards" else [map_page(rows[0], paper)]
         for file in write_pages(pages, output, f"{name}, {what}"):
-            print(f"written: {file}")
+            print(f"Saved {file}.")
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None
     except OSError as error:

@@ -36,7 +36,10 @@ def add_to(app: typer.Typer) -> None:
 
 
 def watch(as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """Tell what every press leads to, as it happens, until Ctrl+C."""
+    """Show what every press leads to, as it happens.
+
+    Until Ctrl+C.
+    """
     with EngineClient(find_engine(desk), "watch") as client:
         client.ask("follow", topics=["trace"])
         if not as_json:
@@ -78,7 +81,10 @@ def print_news(client: Any, *, as_json: bool, seconds: float | None) -> None:
 def play(name: Annotated[str, typer.Argument(metavar="NAME", help="the macro's file name or its name")],
          number: NumberOption = None, strength: StrengthOption = None, said: SaidOption = None,
          answer: AnswerOption = None, desk: DeskOption = None) -> None:
-    """Play a macro on the running engine; what it asks can be answered beforehand, or here in the terminal."""
+    """Play a macro on the running engine.
+
+    What it asks can be answered beforehand, or here in the terminal.
+    """
     answers = given_answers(answer)
     with EngineClient(find_engine(desk), "brass-pebble play") as client:
         if sys.stdin.isatty():
@@ -108,12 +114,12 @@ SurfaceArgument = Annotated[str, typer.Argument(metavar="[SURFACE]", help="a sur
 
 
 def rest(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
-    """Let a surface type normally, as if the program were not there."""
+    """Let a surface type normally again, until it is woken."""
     _set_state("rest", surface, desk)
 
 
 def wake(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
-    """Let a resting surface command again."""
+    """Let a resting surface act again."""
     _set_state("wake", surface, desk)
 
 
@@ -122,21 +128,27 @@ SecondsOption = Annotated[float, typer.Option("--for", min=0, max=1800, metavar=
 
 
 def hands_off(surface: SurfaceArgument = "", desk: DeskOption = None, seconds: SecondsOption = 120.0) -> None:
-    """Let presses of a surface, or of all, only select for a while: nothing is sent."""
+    """Let presses only select for a while: nothing is sent.
+
+    Of one surface, or of all.
+    """
     with EngineClient(find_engine(desk), "brass-pebble hands-off") as client:
         for name, left in client.ask("hands_off", surface=surface, seconds=seconds)["surfaces"].items():
             print(f"{name}: hands off for {left / 1000:.0f} s")
 
 
 def hands_on(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
-    """Let a surface, or all, command again."""
+    """Let a surface, or all, act again."""
     with EngineClient(find_engine(desk), "brass-pebble hands-on") as client:
         client.ask("hands_on", surface=surface)
     print("Presses act again.")
 
 
 def release(desk: DeskOption = None) -> None:
-    """Give every device back at once: everything stops, every surface rests."""
+    """Give every device back at once, and stop everything.
+
+    Every surface rests until it is woken.
+    """
     with EngineClient(find_engine(desk), "brass-pebble release") as client:
         client.ask("stop")
     _set_state("rest", "", desk)

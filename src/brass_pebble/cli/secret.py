@@ -9,10 +9,11 @@ import typer
 
 from brass_pebble import paths
 
+from .help_list import OneLineEach
 from .shared import Failure
 
-secret_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                         help="Texts that macros type with type secret \"NAME\", kept where only you can read them.")
+secret_app = typer.Typer(cls=OneLineEach, rich_markup_mode=None, pretty_exceptions_enable=False,
+                         help="Secret texts that macros type, kept where only you read them.")
 
 
 def add_to(app: typer.Typer) -> None:
@@ -24,7 +25,10 @@ NameArgument = Annotated[str, typer.Argument(metavar="NAME", help="what macros c
 
 @secret_app.command("set")
 def set_secret(name: NameArgument) -> None:
-    """Set a secret: asked for without showing it, or read from a pipe."""
+    """Set a secret.
+
+    It is asked for without showing it, or read from a pipe.
+    """
     from brass_pebble.secret_file import SecretError, write_one
     if sys.stdin.isatty():
         import getpass
@@ -40,7 +44,7 @@ def set_secret(name: NameArgument) -> None:
 
 @secret_app.command("list")
 def list_secrets() -> None:
-    """The names of all secrets."""
+    """List the names of all secrets."""
     from brass_pebble.secret_file import SecretError, read_all
     try:
         names = sorted(read_all(paths.secrets_file()))

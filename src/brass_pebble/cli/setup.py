@@ -27,7 +27,10 @@ def setup(apply: Annotated[bool, typer.Option("--apply", help="do it; needs root
           device: Annotated[list[str] | None, typer.Option("--device", metavar="VENDOR:PRODUCT:NAME",
                                                            help="one more device that you may read")] = None,
           desk: DeskOption = None) -> None:
-    """What this machine needs once, so that a desk's devices can be read and keys sent: shown, or done with --apply."""
+    """Show what this machine needs once, or do it with --apply.
+
+    Without it, a desk's devices cannot be read, nor keys sent.
+    """
     from brass_pebble.machine import permissions
     user = os.environ.get("SUDO_USER") or os.environ.get("USER") or "root"
     if remove:

@@ -43,7 +43,10 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
           erase: Annotated[bool, typer.Option("--erase", help="erase the history permanently")] = False,
           counting: Annotated[bool | None, typer.Option("--on/--off", help="switch counting on or off")] = None,
           yes: YesOption = False, as_json: JsonOption = False, desk: DeskOption = None) -> None:
-    """How often everything was used: what earns its place, what never is, what is slipped on."""
+    """Show how often everything was used, and likely mis-hits.
+
+    What earns its place, and what is never used.
+    """
     from brass_pebble.core.desk.look.drawn import BareDesk
     from brass_pebble.core.desk.look.rows import macro_rows, surface_row
     from brass_pebble.core.usage.report import report
@@ -86,7 +89,7 @@ def usage(since: Annotated[str, typer.Option("--since", metavar="30d", help="how
         for layer, control, gesture, label, times in found.bindings[:12]:
             print(f"  {times:>7,}  {label:16} {control}, {gesture}, in {layer}")
         for slip in found.slipped[:3]:
-            meant = f", meant {', '.join(name for name, _ in slip.meant)}" if slip.meant else ""
+            meant = f", probably meant {', '.join(name for name, _ in slip.meant)}" if slip.meant else ""
             print(f"  likely mis-hits on {slip.control}: {slip.times}{meant}")
         if found.unused:
             print(f"  never used: {', '.join(dict.fromkeys(label for *_, label in found.unused))}")
@@ -143,7 +146,7 @@ def _draw(whole: BareDesk, name: str, history: Any, period: str, output: Path) -
     from brass_pebble.paper.usage_chart import usage_pages
     try:
         for file in write_pages(usage_pages(whole, history, period), output, f"{name}, usage"):
-            print(f"written: {file}")
+            print(f"Saved {file}.")
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None
     except OSError as error:

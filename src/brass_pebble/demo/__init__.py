@@ -16,7 +16,7 @@ ENGINE_OPTIONS = ("--bench", str(HERE / "bench.toml"), "--stage", str(HERE / "st
 
 
 def demo_desk(*, fresh: bool = False) -> Path:
-    """The person's own copy of the demo's desk, made at first use; `fresh` makes it anew.
+    """The person's own copy of the demo's desk, made at first use; `fresh` makes it again.
 
     A changed demo gets a new copy, so that nobody's edits are lost.
     """

@@ -130,7 +130,7 @@ def _run(options: argparse.Namespace, ready: int, say: Callable[[str], None] | N
 
 
 def _on_bench(found: BenchDesk, store: DeskStore, socket: Path, options: argparse.Namespace) -> Setup:
-    """How a desk runs on the bench: nothing of it is remembered or counted."""
+    """How a desk runs on the bench: none of it is remembered or counted."""
     return Setup(store, socket, lambda desk: StageOutput(found.programs_of(desk)), found.bench,
                  real_devices=False, until_left=options.until_left, seen=found.seen, programs=found.programs)
 

@@ -8,8 +8,8 @@ from pathlib import Path
 FOLDER = Path(__file__).parent
 RECIPES = FOLDER / "recipes"
 # In the order in which they are read.
-PAGES = ("first-pad", "streamer", "editor", "player", "musician", "few-movements", "accessibility", "not-working",
-         "scripting", "keys")
+PAGES = ("first-pad", "streamer", "editor", "player", "musician", "voice", "few-movements", "accessibility",
+         "not-working", "scripting", "keys")
 
 
 @dataclass(frozen=True)

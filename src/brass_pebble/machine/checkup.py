@@ -99,7 +99,7 @@ def _desk(desk: Path) -> Iterator[Finding]:
         return
     loaded = store.load()
     for problem in loaded.problems:
-        place = f"{problem.file}, line {problem.line}: " if problem.line else ""
+        place = f"{problem.place}: " if problem.place else ""
         yield Finding("desk", WRONG, f"{place}{problem.what}", problem.hint)
     if not loaded.problems:
         yield Finding("desk", GOOD, f"{loaded.desk.name}: {say_count(len(loaded.desk.surfaces), 'surface')}, "
@@ -190,7 +190,7 @@ def privacy() -> Iterator[Finding]:
                 yield Finding(f"engine {client.hello['pid']}", GOOD, f"has {len(rows)} "
                               f"{'device' if len(rows) == 1 else 'devices'} open")
                 for row in rows:
-                    state = GOOD if "nobody knows why" not in row["why"] else WRONG
+                    state = GOOD if row["known"] else WRONG
                     yield Finding(row["device"] or row["node"], state, f"{row['node']}: {row['why']}")
         except (EngineError, TimeoutError) as error:
             yield Finding("engine", WRONG, f"the engine at {path} does not answer: {error}", "brass-pebble stop --quit")

@@ -180,7 +180,7 @@ def carry_out(tasks: Iterable[Task], root: Path, run: Run) -> Iterator[Done]:
             else:
                 file.parent.mkdir(parents=True, exist_ok=True)
                 file.write_text(task.content, encoding="utf-8")
-                yield Done(True, f"wrote {file}")
+                yield Done(True, f"saved {file}")
         except OSError as error:
             yield Done(False, f"{file}: {error.strerror}")
 

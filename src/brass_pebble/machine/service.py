@@ -74,7 +74,7 @@ def install(desk: Path, run: Run = systemctl) -> Outcome:
     file = unit_file()
     file.parent.mkdir(parents=True, exist_ok=True)
     file.write_text(unit_text(desk), encoding="utf-8")
-    said = [f"wrote {file}"]
+    said = [f"saved {file}"]
     for words in (["daemon-reload"], ["enable", "--now", NAME]):
         code, text = run(words)
         if code:

@@ -117,8 +117,9 @@ def _list(found: Report, surface: BareSurface, x: float, y: float) -> list[Shape
         y += 3.9
     y += 3
     for title, lines in (
-            ("Slipped on", [f"{legends.get(slip.control, slip.control)}: {slip.times}" + (
-                f", meant {', '.join(legends.get(name, name) for name, _ in slip.meant[:3])}" if slip.meant else "")
+            ("Likely mis-hits", [f"{legends.get(slip.control, slip.control)}, {say_count(slip.times, 'time')}" + (
+                f", probably meant {', '.join(legends.get(name, name) for name, _ in slip.meant[:3])}"
+                if slip.meant else "")
                 for slip in found.slipped]),
             ("One after another", [f"{pair.words[0]} ▸ {pair.words[1]}: {pair.times}" for pair in found.pairs])):
         if lines and y < HIGH - 30:

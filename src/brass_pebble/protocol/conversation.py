@@ -58,7 +58,7 @@ class Conversation:
         """What a line of the engine is.
 
         Raises:
-            ValueError: it is no message.
+            ValueError: it is not a message.
             NotDeclared: it is not as declared.
         """
         message: Message = json.loads(line)

@@ -96,7 +96,7 @@ class Press(Request, frozen=True, kw_only=True, tag="press"):
 
     What a client holds is released when it leaves.
 
-    Name a `surface` and its `control`, or a `device` that is no surface yet and a `code` that it sends.
+    Name a `surface` and its `control`, or a `device` that is not a surface yet and a `code` that it sends.
     """
 
     reply: ClassVar[type[Reply]] = Pressed
@@ -170,6 +170,7 @@ class OpenNode(Reply, frozen=True, kw_only=True):
     node: str
     device: str
     why: str
+    known: Annotated[bool, said("whether the reason is one of the engine's own")]
 
 
 class OpenNodes(Reply, frozen=True, kw_only=True):

@@ -23,7 +23,7 @@ class Devices(Reply, frozen=True, kw_only=True):
 
 
 class AskDevices(Request, frozen=True, kw_only=True, tag="devices"):
-    """Look anew at the devices that are here, and which surface has which."""
+    """Look again at the devices that are here, and which surface has which."""
 
     reply: ClassVar[type[Reply]] = Devices
 
@@ -35,7 +35,7 @@ class Listening(Reply, frozen=True, kw_only=True):
 
 
 class Listen(Request, frozen=True, kw_only=True, tag="listen"):
-    """Listen to every device that is no surface, or to one, without taking any over.
+    """Listen to every device that is not a surface, or to one, without taking any over.
 
     It ends by itself, with `hush`, or when the client leaves.
     """

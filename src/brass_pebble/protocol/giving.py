@@ -55,7 +55,7 @@ class AskAsleep(Request, frozen=True, kw_only=True, tag="asleep"):
 
 
 class Approve(Request, frozen=True, kw_only=True, tag="approve"):
-    """Let some of what sleeps do what it says, from now on."""
+    """Approve some of what sleeps, from now on."""
 
     reply: ClassVar[type[Reply]] = Changed
     marks: Ids = []

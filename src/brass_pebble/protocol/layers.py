@@ -111,7 +111,7 @@ class SetTimes(Request, frozen=True, kw_only=True, tag="set_times"):
 
 
 class CyclesBegun(Reply, frozen=True, kw_only=True):
-    """Cycles begin anew."""
+    """Cycles begin again."""
 
     count: int
 

@@ -60,7 +60,7 @@ class DraftMacro(Request, frozen=True, kw_only=True, tag="draft_macro"):
 
 
 class RemoveMacro(Request, frozen=True, kw_only=True, tag="remove_macro"):
-    """Take a macro away; what plays it is told as broken until undo brings it back."""
+    """Take a macro away; what plays it is told as broken until undo restores it."""
 
     reply: ClassVar[type[Reply]] = Changed
     macro: Id

@@ -76,7 +76,7 @@ class TypedConversation:
         """What a line of the engine is.
 
         Raises:
-            ValueError: it is no message.
+            ValueError: it is not a message.
             NotDeclared: it is news, and not as declared.
         """
         head = _head.decode(line)

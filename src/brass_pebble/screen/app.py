@@ -174,7 +174,7 @@ class BrassPebbleApp(KeyOrder):
         self.shown.forget()
 
     def action_repaint(self) -> None:
-        """Draw everything anew, after something else has written into the terminal."""
+        """Draw everything again, after something else has written into the terminal."""
         self.shown.forget()
         self.refresh(layout=True)
 

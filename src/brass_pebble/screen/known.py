@@ -93,7 +93,7 @@ class Known:
         self._told, self._filled = desk, None
 
     def take_snapshot(self, reply: WholeDesk, traces: Iterable[TraceRow]) -> None:
-        """Begin anew with what the engine says now."""
+        """Begin again with what the engine says now."""
         self.desk, self.problems, self.programs = reply.desk, reply.problems, reply.programs
         self.layers, self.values, self.voices = reply.layers, reply.values, reply.voices
         self.at = {(surface, control): at for surface, control, at in reply.at}

@@ -60,7 +60,7 @@ class Outside(Protocol):
         """What was remembered; what cannot be read is as if it had never been."""
 
     def remember(self, memory: ScreenMemory) -> None:
-        """Remember this; a disk that fails is no reason to disturb anybody."""
+        """Remember this; a disk that fails is not a reason to disturb anybody."""
 
     def exports(self) -> Path:
         """The folder for what is saved for people: it may not be there yet."""

@@ -7,10 +7,12 @@ from typing import Annotated
 
 import typer
 
+from brass_pebble.cli.help_list import OneLineEach
 from brass_pebble.cli.shared import DeskOption, JsonOption
 from brass_pebble.client import EngineClient, find_engine
 
-values_app = typer.Typer(help="Values that macros keep: see, change and reset them.", invoke_without_command=True)
+values_app = typer.Typer(cls=OneLineEach, invoke_without_command=True,
+                         help="Values that macros keep: see, change and reset them.")
 NameArgument = Annotated[str, typer.Argument(metavar="NAME", help="the value")]
 
 
@@ -48,6 +50,6 @@ def values_set(name: NameArgument, to: Annotated[str, typer.Argument(metavar="VA
 
 @values_app.command("reset")
 def values_reset(name: NameArgument, desk: DeskOption = None) -> None:
-    """Let a value be again what it begins with."""
+    """Reset a value to what it begins with."""
     with EngineClient(find_engine(desk), "brass-pebble values") as client:
         print(f"Done: {client.ask('reset_value', value=name)['words']}.")

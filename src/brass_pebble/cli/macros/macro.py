@@ -5,11 +5,13 @@ from __future__ import annotations
 import contextlib
 import json
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
+from brass_pebble.cli.help_list import OneLineEach
 from brass_pebble.cli.shared import (
     EXIT_CODES,
     AnswerOption,
@@ -26,9 +28,8 @@ from brass_pebble.core.say.counts import say_count
 
 from .names import copy, delete, rename
 
-macro_app = typer.Typer(rich_markup_mode=None, pretty_exceptions_enable=False,
-                        help="Check, format, rehearse and chart macro files; rename, copy and delete macros of the "
-                        "running desk.")
+macro_app = typer.Typer(cls=OneLineEach, rich_markup_mode=None, pretty_exceptions_enable=False,
+                        help="Macro files: check, format, rehearse, chart, rename, delete.")
 for _command in (rename, copy, delete):
     macro_app.command()(_command)
 STANDARD_INPUT = Path("-")
@@ -46,7 +47,7 @@ def _read_file(file: Path) -> tuple[Any, list[Any]]:
     from brass_pebble.core.say.limits import load_tables
     from brass_pebble.core.say.problem import Problem, ProblemError
     if file == STANDARD_INPUT:
-        return read_macro(sys.stdin.read(), id="input", file="the standard input")
+        return read_macro(sys.stdin.read(), id="input", file="standard input")
     try:
         text = file_access.read_text(file)
     except UnicodeDecodeError as error:
@@ -73,7 +74,7 @@ def _read_file(file: Path) -> tuple[Any, list[Any]]:
 @macro_app.command("check")
 def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…", help="macro files; - reads the standard "
                                                              "input")], as_json: JsonOption = False) -> None:
-    """Say what is wrong in macro files, with line and column."""
+    """Show what is wrong in macro files, by line and column."""
     wrong = 0
     for file in files:
         macro, problems = _read_file(file)
@@ -104,7 +105,7 @@ def macro_check(files: Annotated[list[Path], typer.Argument(metavar="FILE…", h
 
 @macro_app.command("times")
 def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: JsonOption = False) -> None:
-    """The timetable: at which millisecond which key goes down and up."""
+    """Show at which millisecond which key goes down and up."""
     from brass_pebble.core.effects.kinds import kind_of, tell
     macro, problems = _read_file(file)
     if problems:
@@ -125,7 +126,7 @@ def macro_times(file: Annotated[Path, typer.Argument(metavar="FILE")], as_json: 
 @macro_app.command("format")
 def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")],
                  check: Annotated[bool, typer.Option("--check", help="only report, change nothing")] = False) -> None:
-    """Write macro files in their usual form; notes and order stay."""
+    """Write macro files in their usual form."""
     from brass_pebble import file_access
     from brass_pebble.core.macro.writer import format_macro
     from brass_pebble.core.say.problem import ProblemError
@@ -136,8 +137,7 @@ def macro_format(files: Annotated[list[Path], typer.Argument(metavar="FILE…")]
             tidy = format_macro(text)
         except ProblemError as error:
             wrong += 1
-            found = error.problem
-            print(f"{file}:{found.line}:{found.column}: {found.what}. {found.hint}")
+            print(replace(error.problem, file=str(file)))
             continue
         except UnicodeDecodeError as error:
             wrong += 1
@@ -169,7 +169,10 @@ def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_jso
                    on: Annotated[str, typer.Option("--on", metavar="PROGRAM", help="a stage program's file name")] = "",
                    number: NumberOption = None, strength: StrengthOption = None, said: SaidOption = None,
                    answer: AnswerOption = None) -> None:
-    """Play a macro into simulated programs, and tell what landed when and what they did with it."""
+    """Play a macro into simulated programs, and show what landed.
+
+    When, too, and what they did with it.
+    """
     from brass_pebble.engine.runs.rehearsal import Rehearsed, rehearse_here
     from brass_pebble.kinds.outputs.stage import StageOutput, read_programs
     from brass_pebble.paths import DEMO_STAGE
@@ -192,8 +195,7 @@ def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_jso
         print(f"{event['planned_ms']:10.1f} ms  landed {event['at_ms']:10.2f}  {event['what']:20}{reactions}")
     missed = sum(not r["good"] for event in told.values() for r in event["reactions"])
     trouble = f"; {rehearsal.trouble}" if rehearsal.trouble else ""
-    print(f"{say_count(len(told), 'event')}, the latest {rehearsal.late_ms():.2f} ms behind its time, {missed} not "
-          "noticed or "
+    print(f"{say_count(len(told), 'event')}, at most {rehearsal.late_ms():.2f} ms late, {missed} ignored or "
           f"refused{trouble}", file=sys.stderr)
     if missed or rehearsal.trouble:
         raise typer.Exit(EXIT_CODES["failed"])
@@ -202,7 +204,7 @@ def macro_rehearse(file: Annotated[Path, typer.Argument(metavar="FILE")], as_jso
 @macro_app.command("chart")
 def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
                 out: Annotated[Path, typer.Option("-o", "--output", metavar="FILE.svg|.pdf")]) -> None:
-    """Draw a macro's lanes with their ruler, to look at, print and share."""
+    """Draw a macro's lanes with their ruler, to print and share."""
     if out.suffix not in (".svg", ".pdf"):
         raise Failure(f"a chart is written as .svg or .pdf, not as {out.suffix or 'a file without an ending'}", "usage")
     from brass_pebble.core.macro.lanes import lanes_of
@@ -220,7 +222,7 @@ def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
     else:
         from brass_pebble.paper.pdf import pages_pdf
         out.write_bytes(pages_pdf([page], macro.name))
-    print(f"wrote {out}")
+    print(f"Saved {out}.")
 
 
 @macro_app.command("editor-grammar")

@@ -45,7 +45,10 @@ def copy(macro: MacroName, name: Annotated[str, typer.Argument(metavar="[NAME]",
 
 
 def delete(macro: MacroName, desk: DeskOption = None) -> None:
-    """Delete a macro of the running desk; brass-pebble undo undoes it."""
+    """Delete a macro of the running desk.
+
+    To get it again: brass-pebble undo.
+    """
     with _engine(desk, macro) as (client, found):
         client.ask("remove_macro", macro=found)
         print(f"Deleted macros/{found}.macro. To undo: brass-pebble undo")

@@ -24,7 +24,7 @@ class ActionKind:
     `word` is how desk.toml writes it, `takes` what it names, `glyph` stands on a cap, `means` tells it on screen, and
     `lead` stands before its words there.  `verbs` are for traces: what it does, and did; without them its words stand
     alone.  What `holds` goes on for as long as the control is held; what is `quick` is done back and forth by nature,
-    which is no slip.  `settings` are the settings of a binding that belong to it.  A better arrangement leaves what
+    which is not a slip.  `settings` are the settings of a binding that belong to it.  A better arrangement leaves what
     `stays` where it is.
     """
 

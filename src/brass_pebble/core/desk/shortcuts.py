@@ -66,7 +66,7 @@ def opening_chords(tables: Iterable[ProgramTable]) -> frozenset[Shape]:
 
 
 def shape_of(codes: Iterable[int]) -> Shape:
-    """The shape of a chord: its last key that is no modifier, and the modifiers."""
+    """The shape of a chord: its last key that is not a modifier, and the modifiers."""
     return _shape(tuple(codes))
 
 

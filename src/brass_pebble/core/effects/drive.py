@@ -60,7 +60,7 @@ class DriveTarget:
     address: str = ""
 
     def values(self, share: float | Fraction, *, centred: bool) -> Sequence[Effect]:
-        """The effects that tell a position; `centred` if it lies between -1 and 1, else between 0 and 1."""
+        """The effects that tell a position; `centred` if it is between -1 and 1, else between 0 and 1."""
         if self.kind == "controller":
             if not self.centred:
                 return [(self.code, round(_whole(share, centred) * PAD_FULL))]

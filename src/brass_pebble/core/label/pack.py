@@ -38,7 +38,7 @@ class Spot:
 
 
 def pack(sizes: Iterable[Size], room: Size, gap: float) -> list[Spot]:
-    """A place for each rectangle on pages of a size; `gap` lies between any two.
+    """A place for each rectangle on pages of a size; `gap` is kept between any two.
 
     Those larger than a page are left out, which the caller sees by their missing number.
     """

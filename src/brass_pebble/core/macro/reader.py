@@ -285,7 +285,7 @@ class Facts:
 
 
 class _Joining:
-    """Joins macros with those that they play.  Each is looked at once, however often it is played."""
+    """Joins macros with those that they play.  Each is read one time, however often it is played."""
 
     def __init__(self, drafts: Mapping[str, Draft], typist: Typist | None) -> None:
         self._drafts, self._typist = drafts, typist
@@ -505,7 +505,7 @@ MOST_AT_HAND = 2_000
 
 
 def have_lines_at_hand(lines: Mapping[str, Any]) -> None:
-    """Take up what `lines_as_data` gave at an earlier start.  What is not as it should be is read anew."""
+    """Take up what `lines_as_data` gave at an earlier start.  What is not as it should be is read again."""
     _at_hand.clear()
     _at_hand.update(list(lines.items())[:MOST_AT_HAND])
 

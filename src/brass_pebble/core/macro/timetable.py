@@ -36,7 +36,7 @@ Event = tuple[int, int, int, int, Rights | None]
 class Timetable:
     """A timetable: event i sends key `codes[i]` down (1) or up (0) at `times[i]` ns after the start.
 
-    From `POINTER` on a code is no key but a motion of the pointer, and the value how far (`core/effects/pointer.py`).
+    From `POINTER` on a code is a motion of the pointer, and the value how far (`core/effects/pointer.py`).
 
     `lines[i]` is the macro's line that wrote it, 0 if none.  With `holds`, the run goes on after its last
     event until it is let go, and not before `least` ns, so that a program that looks once a frame sees it.
@@ -300,7 +300,7 @@ class Layable(Protocol):
 
 @dataclass
 class Score:
-    """The steps of a live macro, to be laid anew for every run."""
+    """The steps of a live macro, to be laid again for every run."""
 
     steps: Sequence[Layable]
     tap: int

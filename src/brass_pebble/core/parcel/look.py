@@ -124,7 +124,7 @@ def _devices_of(surface: str, table: dict[str, Any]) -> list[Reach]:
 def at_most(seen: Look, item: Item) -> str:
     """What something of a parcel could do at the most, in a few words."""
     if item.sort not in ("macro", "surface"):
-        return {"layout": "is drawn", "value": "is a value that macros keep"}.get(item.sort, "is a list to read")
+        return {"layout": "is drawn", "value": "is a value that macros keep"}.get(item.sort, "is a shortcut table")
     found = dict.fromkeys(row.reach.does for row in seen.reaching if row.item == item.key)
     return "sends single keys" + "".join(f", {does}" for does in found)
 

@@ -128,7 +128,7 @@ class Detents:
         return steps
 
     def by(self, change: int) -> int:
-        """It was turned by so many counts; what is no whole step yet is kept."""
+        """It was turned by so many counts; what is not a whole step yet is kept."""
         self._place += change
         if self.anchor is None:
             self.anchor = Fraction(0)

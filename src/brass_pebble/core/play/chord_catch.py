@@ -14,7 +14,7 @@ _ESCAPE = key_table().find("Escape").code
 class ChordCatch:
     """Feed it keys; `state` is "listening", "caught" with a `chord`, or "left" (Escape alone).
 
-    A chord is complete with its first key that is no modifier, or when modifiers alone are let go.
+    A chord is complete with its first key that is not a modifier, or when modifiers alone are let go.
     """
 
     state: str = LISTENING

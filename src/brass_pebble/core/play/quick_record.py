@@ -30,7 +30,7 @@ class Outcome:
 
 @dataclass
 class QuickRecord:
-    """The state of one recording; `target` is the control that shall play it."""
+    """The state of one recording; `target` is the control that should play it."""
 
     state: str = IDLE
     target: tuple[str, str] = ("", "")

@@ -94,7 +94,7 @@ class Peer:
 
 
 class Session:
-    """Our end of the sessions.  `admits(name, host)` tells whether the person has let somebody in."""
+    """Our end of the sessions.  `admits(name, host)` tells whether the person has allowed somebody."""
 
     def __init__(self, name: str, source: int, admits: Callable[[str, str], bool]) -> None:
         self.name, self.source = name, source

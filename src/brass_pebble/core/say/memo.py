@@ -21,7 +21,7 @@ class Memo(Generic[K, T]):
         self._known: dict[K, tuple[object, T]] = {}
 
     def find(self, key: K, made_from: object) -> T | None:
-        """What was worked out from this content; None if it has to be worked out anew."""
+        """What was worked out from this content; None if it has to be worked out again."""
         known = self._known.get(key)
         return known[1] if known is not None and known[0] == made_from else None
 

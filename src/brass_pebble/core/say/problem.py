@@ -20,13 +20,13 @@ class Problem:
     column: int = 0
     hint: str = ""
 
+    @property
+    def place(self) -> str:
+        """Where it is, as tools write it: FILE:LINE:COLUMN, as far as it is known."""
+        return ":".join([self.file, *(str(number) for number in (self.line, self.line and self.column) if number)])
+
     def __str__(self) -> str:
-        place = self.file
-        if self.line:
-            place += f":{self.line}"
-            if self.column:
-                place += f":{self.column}"
-        text = f"{place}: {self.what}" if place else self.what
+        text = f"{self.place}: {self.what}" if self.place else self.what
         return f"{text}. {self.hint}" if self.hint else text
 
     def as_dict(self) -> dict[str, object]:

@@ -15,7 +15,7 @@ class Press:
     """One press that a binding answered.  `at` is ms since 1970, `day` days since 1970 where the person is.
 
     `does` is the action as desk.toml writes it; `chord` what it sends, if that is one chord; `waited` ms that it lost
-    waiting for a second tap; `late` how far its latest step was behind its time, in µs; `stopped` says that its run
+    waiting for a second tap; `late` how late its latest step was, in µs; `stopped` says that its run
     was ended before its end; `cancelled` that nothing came of it (ignored while another one played, or asleep); `quick`
     that it belongs to what is naturally done back and forth, such as turning.
     """
@@ -37,7 +37,7 @@ class Press:
 
     @property
     def lasting(self) -> bool:
-        """Whether it may still be going on a moment later, so that stopping it takes it back."""
+        """Whether it may still be going on a moment later, so that stopping it undoes it."""
         return bool(self.macro) or self.does.startswith("latch ")
 
     @property

@@ -52,7 +52,7 @@ class History:
 
 @dataclass(frozen=True)
 class Slipped:
-    """A control that was slipped on: how often, what was meant (control, times), and its neighbours."""
+    """A control that was hit by mistake: how often, what was meant (control, times), and its neighbours."""
 
     control: str
     times: int
@@ -138,7 +138,7 @@ def _sums(rows: Iterable[tuple[str, int]]) -> list[tuple[str, int]]:
 
 
 def slipped(surface: BareSurface, history: History) -> list[Slipped]:
-    """The controls that were slipped on, most often first."""
+    """The controls that were hit by mistake, most often first."""
     times: dict[str, int] = {}
     meant: dict[str, dict[str, int]] = {}
     for surface_id, control, _, instead, count in history.slips:

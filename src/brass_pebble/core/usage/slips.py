@@ -18,7 +18,7 @@ ANY = "any"
 
 @cache
 def opposites() -> dict[str, frozenset[str]]:
-    """Chord → the chords that take it back; those for any chord under “any”.  From `data/opposites.tsv`."""
+    """Chord → the chords that undo it; those for any chord under “any”.  From `data/opposites.tsv`."""
     found: dict[str, set[str]] = {}
     for chord, back in read_table("opposites.tsv"):
         found.setdefault(chord, set()).add(back)

@@ -1,4 +1,4 @@
-"""The desk as clients draw it, put together once: what did not change is not written anew for every change.
+"""The desk as clients draw it, put together once: what did not change is not written again for every change.
 
 On a large desk that is the difference between an edit that is felt by a running macro and one that is not.
 """
@@ -124,7 +124,7 @@ class DeskRows:
                 "why": holding.why}
 
     def _bound(self, surface: Surface, holding: Holding | None) -> str:
-        """Its layers and controls, as they were written before if nothing of it changed."""
+        """Its layers and controls, as they were written before if none of it changed."""
         desk, layers = self._ports.desk, self._ports.router.layers
         knows = [part.codes for part in holding.parts if part.codes] if holding else []
         absent = frozenset(control.id for control in surface.layout.controls if knows and control.code < STRUCK

@@ -112,7 +112,7 @@ class GivingRequests:
         self._later(client, ask, lambda: {"asleep": asleep_rows(store, desk)})
 
     def do_approve(self, client: Client, ask: messages.Approve) -> None:
-        """Let some of what sleeps do what it says, from now on."""
+        """Approve some of what sleeps, from now on."""
         marks, store = ask.marks, self._editing.store
         if not marks:
             raise Refusal("nothing is named", "Send the marks of what is to be approved")

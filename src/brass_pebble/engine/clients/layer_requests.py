@@ -249,7 +249,7 @@ class LayerRequests:
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
     def do_remove_layer(self, client: Client, ask: messages.RemoveLayer) -> None:
-        """Take a layer away; undo brings it back with all its bindings."""
+        """Take a layer away; undo restores it with all its bindings."""
         surface = self._editing.surface(ask.surface)
         layer = self._layer(surface, ask.layer)
         if len(surface.layers) == 1:

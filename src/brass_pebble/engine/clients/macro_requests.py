@@ -205,11 +205,11 @@ class MacroRequests:
             raise Refusal(f"another macro is called “{name}”", "Choose another name")
 
     def do_remove_macro(self, client: Client, ask: messages.RemoveMacro) -> None:
-        """Take a macro away; what plays it is told as broken until undo brings it back."""
+        """Take a macro away; what plays it is told as broken until undo restores it."""
         store, macro_id = self._editing.store, ask.macro
         if macro_id not in store.macro_names():
             raise Refusal(f"there is no macro “{macro_id}”", nearest(macro_id, store.macro_names()))
-        edit = Edit(f"macro {macro_id}: taken away", files=((f"macros/{macro_id}.macro", None),))
+        edit = Edit(f"Deleted macro {macro_id}", files=((f"macros/{macro_id}.macro", None),))
         self._editing.edit(client, ask, lambda: store.change(edit))
 
     # Rehearsing.

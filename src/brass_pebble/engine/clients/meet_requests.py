@@ -51,7 +51,7 @@ class MeetRequests:
         self._ports, self._editing = ports, editing
 
     def do_devices(self, client: Client, ask: messages.AskDevices) -> None:
-        """The devices that are here, looked at anew, and which surface has which."""
+        """The devices that are here, looked at again, and which surface has which."""
         number = ask.id
 
         def found(present: object) -> None:
@@ -61,7 +61,7 @@ class MeetRequests:
         self._ports.worker.do(self.devices.present, found)
 
     def do_listen(self, client: Client, ask: messages.Listen) -> Message:
-        """Listen to every device that is no surface, or to one, for some seconds, without taking any over."""
+        """Listen to every device that is not a surface, or to one, for some seconds, without taking any over."""
         only = self._device(ask.device).id if ask.device else ""
         seconds = self.meet.listen(client.number, ask.seconds, only,
                                            motion=ask.motion, microphones=ask.microphones)
@@ -237,7 +237,7 @@ class MeetRequests:
         self._editing.set(client, ask, ask.surface, ask.what, value)
 
     def do_remove(self, client: Client, ask: messages.Remove) -> None:
-        """Take a surface off the desk; its device is free again.  Undo brings it back with all that was bound."""
+        """Take a surface off the desk; its device is free again.  Undo restores it with all that was bound."""
         surface = self._editing.surface(ask.surface)
         edit = Edit(f"{surface.name}: taken off the desk", ((("surface", surface.id), None),))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
@@ -301,7 +301,7 @@ def _parts(words: Any) -> tuple[Part, ...]:
     """The parts of a device that are wanted, from a list of texts.
 
     Raises:
-        Refusal: one of them is empty, or it is no list.
+        Refusal: one of them is empty, or it is not a list.
     """
     if not isinstance(words, list) or not all(isinstance(word, str) and word.strip() for word in words):
         raise Refusal("the parts of a device are a list of texts", 'Name them like "back" or "motion while aim"')

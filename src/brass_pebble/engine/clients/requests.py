@@ -190,7 +190,7 @@ class Requests:
         return self.aside.state()
 
     def do_hands_on(self, client: Client, ask: messages.HandsOn) -> Message:
-        """Let one surface, or all without a name, command again."""
+        """Let one surface, or all without a name, act again."""
         self.aside.hands_on(self._named(ask.surface))
         return self.aside.state()
 
@@ -202,7 +202,7 @@ class Requests:
         return self._for_surfaces(ask.surface, self.devices.rest)
 
     def do_wake(self, client: Client, ask: messages.Wake) -> Message:
-        """Let one surface, or all without a name, command again."""
+        """Let one surface, or all without a name, act again."""
         return self._for_surfaces(ask.surface, self.devices.wake)
 
     def _for_surfaces(self, meant: str, call: Callable[[str], None]) -> Message:

@@ -311,7 +311,7 @@ class Server:
             client.unanswered.pop(number, None)
 
     def wanted(self, topic: str) -> bool:
-        """Whether anybody follows a topic, so that nothing is put together in vain."""
+        """Whether anybody follows a topic, so that nothing is put together for nothing."""
         return any(topic in client.topics for client in self.clients.values())
 
     def publish(self, topic: str, fields: Message) -> None:

@@ -125,7 +125,7 @@ class VoiceRequests:
             (("surface", surface.id, "layer", layer.id, gesture, control), None)
             for layer in surface.layers for control, gesture in layer.bindings if control == phrase.id]
         values.append((("surface", surface.id, "phrase", phrase.id), None))
-        edit = Edit(f"{surface.name}: “{phrase.legend}” taken away", tuple(values))
+        edit = Edit(f"{surface.name}: deleted “{phrase.legend}”", tuple(values))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit))
 
     def do_try_phrase(self, client: Client, ask: messages.TryPhrase) -> Message:

@@ -146,7 +146,7 @@ class Devices:
             self.holdings[surface.id] = self._settle(surface, verdict, parts)
 
     def _open_late_nodes(self) -> None:
-        """A device of which a node came after the others is opened anew, so that nothing of it goes by."""
+        """A device of which a node came after the others is opened again, so that none of it goes by."""
         for surface_id, holding in list(self.holdings.items()):
             known = {node for part in holding.parts for node in part.nodes}
             if holding.source is None or not known:
@@ -221,7 +221,7 @@ class Devices:
                    for other in self.here)
 
     def is_typed_on(self, facts: DeviceFacts) -> bool:
-        """Whether a device's keys go to programs: it is no surface, or one that takes other parts of it."""
+        """Whether a device's keys go to programs: it is not a surface, or one that takes other parts of it."""
         return not self._taken_by(facts, lambda surface: surface.takes_typing)
 
     def keys_mix_in(self, facts: DeviceFacts) -> bool:
@@ -338,7 +338,7 @@ class Devices:
                 self._ports.loop.forget(fileno)
 
     def wake(self, surface_id: str) -> None:
-        """Let a surface command again."""
+        """Let a surface act again."""
         holding = self.holdings.get(surface_id)
         self._ports.router.resting.discard(surface_id)
         if holding is None or holding.source is None or holding.state != "resting":

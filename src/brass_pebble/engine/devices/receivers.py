@@ -85,7 +85,7 @@ class Receivers:
                          "Plug it in; or name a receiver: to \"Kiln\", or midi_to in desk.toml")
 
     def _open_anew(self, now: int) -> None:
-        """Something could not be sent: open every port anew, in case one has vanished."""
+        """Something could not be sent: open every port again, in case one has vanished."""
         ports, self._receivers = self._receivers, {}
 
         def close() -> None:

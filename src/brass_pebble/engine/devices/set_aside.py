@@ -73,7 +73,7 @@ class SetAside:
         self.tell()
 
     def hands_on(self, surfaces: list[str]) -> int:
-        """They command again.  Returns how many did not before."""
+        """They act again.  Returns how many did not before."""
         count = 0
         for surface_id in surfaces:
             if self._off.pop(surface_id, None) is not None:

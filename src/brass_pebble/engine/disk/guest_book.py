@@ -147,7 +147,7 @@ class GuestBook:
         """Make macros or surfaces that came from somebody else the person's own; what was done, in words.
 
         Raises:
-            ProblemError: one of them is no guest.
+            ProblemError: one of them is not a guest.
         """
         self._store.load()
         names, guests = list(names), self.guests()

@@ -240,7 +240,7 @@ class MacroFiles:
 
     def _refresh(self, written: dict[str, Draft], played: dict[str, Draft], fresh: dict[str, Draft], changed: set[str],
                  texts: dict[str, str], times: tuple[int, int], sleeps: Approves) -> None:
-        """Macros that play a changed one, or one that is not there, are read anew, too; and those that play these."""
+        """Macros that play a changed one, or one that is not there, are read again, too; and those that play these."""
         names = {draft.macro.name for name, draft in written.items() if name in changed} | changed
         names |= {known.written.macro.name for name in changed if (known := self.known.peek(name)) is not None}
         found = True

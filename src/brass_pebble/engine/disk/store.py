@@ -230,7 +230,7 @@ class DeskStore:
         return Loaded(Desk(), [problem], ok=self.file.name == "desk.toml" and not self.file.exists())
 
     def _whole_texts(self, texts: Mapping[str, str]) -> dict[str, str]:
-        """The macros that read well: a broken text is no version to go back to."""
+        """The macros that read well: a broken text is not a version to go back to."""
         written = self.reader.written
         return {name: good for name, text in texts.items()
                 if (good := text if name in written and not written[name].problems
@@ -263,7 +263,7 @@ class DeskStore:
             self._keep_history(lambda: self._notice(*unsettled))
 
     def _keep_history(self, job: Callable[[], None]) -> None:
-        """A history that cannot be written is no reason not to change the desk: it is told when the store settles."""
+        """A history that cannot be written keeps no change from the desk: it is told when the store settles."""
         try:
             job()
         except OSError as error:
@@ -303,7 +303,7 @@ class DeskStore:
         """Make macros or surfaces that came from somebody else the person's own; what was done, in words.
 
         Raises:
-            ProblemError: one of them is no guest.
+            ProblemError: one of them is not a guest.
         """
         return self.book.adopt(names)
 

@@ -1,4 +1,4 @@
-"""What was changed on the screen since the engine started, to be undone and done again; bounded in what it keeps."""
+"""What was changed on the screen since the engine started, to be undone and redone; bounded in what it keeps."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ LOOKED_AT = 20
 
 @dataclass(frozen=True)
 class UndoRow:
-    """One change: in words, the edits that take it back and make it again, and desk.toml before and after, packed."""
+    """One change: in words, the edits that undo it and make it again, and desk.toml before and after, packed."""
 
     words: str
     back: Edit
@@ -64,7 +64,7 @@ class UndoList:
             size -= self.done.pop(0).size
 
     def went(self, *, back: bool) -> None:
-        """The last one was undone, or done again."""
+        """The last one was undone, or redone."""
         if back:
             self.undone.append(self.done.pop())
         else:

@@ -2,7 +2,7 @@
 
 Every change is on its way to the disk at once, on the worker; several that come together are one write.  A file that
 somebody else has changed is taken up; one that is broken leaves the last good value, and is kept beside when a macro
-sets the value anew.
+sets the value again.
 """
 
 from __future__ import annotations

@@ -92,7 +92,7 @@ class Recorder:
                 self.quick.note(code, value, now)
 
     def hear(self, heard: Heard) -> None:
-        """A keyboard that is no surface was typed on."""
+        """A keyboard that is not a surface was typed on."""
         if self._keyboard and not heard.turned and kind_of(heard.code) is KEY:
             self.quick.note(self._ports.desk.places.name(heard.code), heard.value, heard.at)
 

@@ -277,7 +277,8 @@ class Trying:
     def kept_files(self) -> list[Message]:
         """Every recording that there is, as a row of what is told about privacy."""
         return [{"node": str(self.file(name)), "device": self._ports.desk.surfaces[name].name,
-                 "why": "sound that you recorded for trying things out; F10 in the Phrases view erases it"}
+                 "why": "sound that you recorded for trying things out; F10 in the Phrases view erases it",
+                 "known": True}
                 for name, spoken in self._hearing.spoken.items()
                 if (spoken.recorded or spoken.records_until) and name in self._ports.desk.surfaces]
 
@@ -340,7 +341,7 @@ class Trying:
             self._hearing.tell()
 
     def gone(self, surface_id: str, spoken: Spoken) -> None:
-        """A surface is no more: its recording goes with it."""
+        """A surface has gone: its recording goes with it."""
         if spoken.replay is not None and not spoken.replay.over:
             self._close(spoken.replay)
         with contextlib.suppress(OSError):

@@ -43,7 +43,7 @@ KEEP_FOR = 30
 
 
 def desktop_table() -> ProgramTable | None:
-    """What the desktop takes before any program, or None if nothing gives it; asked anew after half a minute."""
+    """What the desktop takes before any program, or None if nothing gives it; asked again after half a minute."""
     return _desktop_table(int(time.monotonic() // KEEP_FOR))
 
 

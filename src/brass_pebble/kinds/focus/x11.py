@@ -117,5 +117,5 @@ class FocusOnX11:
 
 
 def _ignore(error: object, request: object) -> int:
-    """A window that was closed meanwhile is no mistake."""
+    """A window that was closed meanwhile is not a mistake."""
     return 1

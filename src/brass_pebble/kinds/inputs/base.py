@@ -77,7 +77,7 @@ class RestsByItself(Abilities):
         self._resting = True
 
     def wake(self) -> None:
-        """It commands again."""
+        """It acts again."""
         self._resting = False
 
 

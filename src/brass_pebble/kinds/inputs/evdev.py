@@ -102,7 +102,7 @@ class KeyStream:
         return events
 
     def forget_waiting(self) -> None:
-        """Drop what came before the device was taken over: it went to other programs and is no command."""
+        """Drop what came before the device was taken over: it went to other programs and is not a command."""
         with contextlib.suppress(BlockingIOError):
             while os.read(self.fileno, _READ):
                 continue

@@ -150,7 +150,7 @@ class Over(Struct, frozen=True, kw_only=True, tag="over", tag_field="told"):
 
 
 class Gone(Struct, frozen=True, kw_only=True, tag="gone", tag_field="told"):
-    """There is no more sound: the microphone was unplugged, is held by somebody else, or the sound server is away."""
+    """There has gone sound: the microphone was unplugged, is held by somebody else, or the sound server is away."""
 
     why: Text
 

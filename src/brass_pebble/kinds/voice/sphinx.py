@@ -193,7 +193,7 @@ class Sphinx:
                 yield other
 
     def _segments(self, decoder: Any) -> Iterator[tuple[str, int, int, float]]:
-        """What is no silence, as it stands in the dictionary, with its first and last frame, and how well it fits:
+        """What is not a silence, as it stands in the dictionary, with its first and last frame, and how well it fits:
         the logarithm of how likely its sounds are beside the likeliest of each frame."""
         for piece in decoder.seg() or ():
             if not _SILENCE.match(piece.word):

@@ -88,7 +88,7 @@ class DeskActions(View):
 
     @work(exclusive=True, group="settings")
     async def surface_settings(self, surface_id: str) -> None:
-        """What is set for a surface; draw it anew, try it, take it off the desk."""
+        """What is set for a surface; draw it again, try it, take it off the desk."""
         if self.known.surface(surface_id) is None:
             self.notify("No surfaces yet. M on the desk: meet a device.", timeout=4)
             return

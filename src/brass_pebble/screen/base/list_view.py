@@ -75,7 +75,7 @@ class ListedView(DeskActions, Generic[R]):
         yield Sketch()
 
     def same(self, one: R, other: R) -> bool:
-        """Whether two rows are the same thing, so that it stays chosen when the list is made anew."""
+        """Whether two rows are the same thing, so that it stays chosen when the list is made again."""
         return one == other
 
     def may_choose(self, row: R) -> bool:
@@ -124,7 +124,7 @@ class ListedView(DeskActions, Generic[R]):
         self.show_row(self.row)
 
     def show_summary(self) -> None:
-        """What is said of all of them, anew."""
+        """What is said of all of them, again."""
         self.query_one("#summary", Static).update(self.summary())
 
     @property

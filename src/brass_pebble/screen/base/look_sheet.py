@@ -43,7 +43,7 @@ def _theme_row(name: str) -> Text:
 
 
 class LookSheet(ModalScreen[None]):
-    """Each row takes effect at once and is remembered; `changed` draws what lies below anew."""
+    """Each row takes effect at once and is remembered; `changed` draws what lies below again."""
 
     DEFAULT_CSS = """
     LookSheet { align: center middle; }

@@ -1,6 +1,6 @@
 """Only what changed is sent to the terminal: the one way out remembers what stands there, cell by cell.
 
-The toolkit sends the whole of every widget that is drawn anew, each piece of text with all of its colours.  Here a cell
+The toolkit sends the whole of every widget that is drawn again, each piece of text with all its colours.  Here a cell
 is sent if it differs from what the terminal shows, and of a style what differs from the cell before.  Whatever a view
 redraws, and however often, costs a line only what can be seen of it.
 """

@@ -22,7 +22,7 @@ from .palette import Palette
 
 
 class Sheet(ModalScreen[None]):
-    """A titled sheet with something to read; Escape, Enter or q puts it away."""
+    """A titled sheet with something to read; Escape, Enter or q closes it."""
 
     DEFAULT_CSS = """
     Sheet { align: center middle; }
@@ -47,7 +47,7 @@ class Sheet(ModalScreen[None]):
             yield Static(self._content)
 
     def on_click(self) -> None:
-        """A click puts it away, too."""
+        """A click closes it, too."""
         self.action_put_away()
 
     def action_put_away(self) -> None:
@@ -160,7 +160,7 @@ def explain(trace: TraceRow, palette: Palette) -> Any:
         rows.append(("because", trace.why))
     if trace.run:
         ended = f", ended after {trace.ended_ms:.1f} ms" if trace.ended_ms is not None else ""
-        rows.append(("run", f"{trace.state}{ended}; latest step {trace.late_ms:.2f} ms behind its time"))
+        rows.append(("run", f"{trace.state}{ended}; at most {trace.late_ms:.2f} ms late"))
     for name, value in rows:
         table.add_row(name, Text(value))
     for index, event in enumerate(trace.sent[:60]):

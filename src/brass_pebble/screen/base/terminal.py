@@ -21,7 +21,7 @@ from textual.drivers.linux_driver import LinuxDriver
 
 
 class Writable:
-    """The stream of a terminal: writing to one that is gone is told once, and is no error."""
+    """The stream of a terminal: writing to one that is gone is told once, and is not an error."""
 
     def __init__(self, stream: IO[str], gone: Callable[[], None]) -> None:
         self._stream, self._gone = stream, gone

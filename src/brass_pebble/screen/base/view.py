@@ -100,7 +100,7 @@ class View(Screen[None]):
 
     @work(group="hands off")
     async def action_hands_off(self) -> None:
-        """Let presses only select for a while, or let them command again."""
+        """Let presses only select for a while, or let them act again."""
         off = bool(self.known.hands_off())
         reply = await self.ask("hands_on" if off else "hands_off")
         if isinstance(reply, HandsOffRow):

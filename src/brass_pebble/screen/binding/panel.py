@@ -224,7 +224,7 @@ class BindPanel(ChoosingSheet[Reply | None]):
         """One field, its proposals, a label, a note, and what is set."""
         with Vertical():
             yield Label("", id="now", markup=False)
-            yield Input(placeholder="chord or macro, layer, what to do; tap X / tap Y makes a cycle",
+            yield Input(placeholder="Chord, macro or action. Example: ctrl+alt+1",
                         id="what")
             yield Label("", id="complaint", markup=False)
             yield OptionList(id="choices", markup=False)

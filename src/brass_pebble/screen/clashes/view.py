@@ -48,7 +48,7 @@ class Fold(NamedTuple):
 
 
 class ClashesView(ListedView[ClashRow | Fold]):
-    """Asks the engine for clashes, anew after every change of the desk."""
+    """Asks the engine for clashes, again after every change of the desk."""
 
     NAME = "Clashes"
     BINDINGS: ClassVar[list[BindingType]] = [

@@ -51,7 +51,7 @@ class CurvePlot(Widget, can_focus=True):
         return self.app.palette  # type: ignore[attr-defined,no-any-return]
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         width, height = self.size
         if width < 24 or height < 8:
             return

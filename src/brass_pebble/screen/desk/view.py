@@ -460,7 +460,7 @@ class DeskView(DeskActions):
 
     @work(group="rest")
     async def action_toggle_rest(self) -> None:
-        """Let the selected surface type normally, or command again."""
+        """Let the selected surface type normally, or act again."""
         surface = self.known.surface(self.query_one(Board).selected[0])
         if surface is not None:
             await self.ask("wake" if surface.state == "resting" else "rest", surface=surface.id)
@@ -500,7 +500,7 @@ class DeskView(DeskActions):
         self.notify(MEANS[self.known.letters], title="Letters on the caps", timeout=4)
 
     def _look_again(self) -> None:
-        """Draw everything anew."""
+        """Draw everything again."""
         self.query_one(Board).redraw_all()
         self.query_one(StatusLine).redraw()
         self.query_one(TraceList).redraw()
@@ -617,7 +617,7 @@ class DeskView(DeskActions):
         return self.query_one(Board).selected
 
     def action_settings(self) -> None:
-        """What is set for the selected surface; draw it anew, try it, take it off the desk."""
+        """What is set for the selected surface; draw it again, try it, take it off the desk."""
         self.surface_settings(self._chosen_surface())
 
     def _chosen_surface(self) -> str:

@@ -105,7 +105,7 @@ class AsleepView(ListedView[AsleepRow]):
 
     @work(group="approve", exclusive=True)
     async def action_approve(self) -> None:
-        """Let the chosen one do what it says."""
+        """Approve the chosen one."""
         if row := self.row:
             await self._approve([row.mark])
 
@@ -114,7 +114,7 @@ class AsleepView(ListedView[AsleepRow]):
 
     @work(group="approve", exclusive=True)
     async def action_approve_item(self) -> None:
-        """Let everything of the chosen macro or control do what it says."""
+        """Let everything of the chosen macro or control be approved."""
         if row := self.row:
             await self._approve([other.mark for other in self.rows if other.where == row.where])
 

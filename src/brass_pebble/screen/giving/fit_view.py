@@ -155,7 +155,7 @@ class FitSheet(ModalScreen[tuple[str, Fit] | None]):
             self._draw()
 
     def action_how(self) -> None:
-        """Match anew, in the other way."""
+        """Match again, in the other way."""
         self._how = HOWS[(HOWS.index(self._how) + 1) % len(HOWS)]
         self._fit = self._match()
         self._draw()

@@ -51,7 +51,7 @@ async def give(view: View, selected: Spot) -> None:
         rows.append((f"the surface {surface.name}, with what it plays", (surface.id, surface.name)))
     if control.kind == "play":
         rows.append((f"the macro {control.words}", (f"macro {control.target}", control.target)))
-    chosen = await view.app.push_screen_wait(Choice("Give on", f"One file, into {view.outside.exports()}:", rows))
+    chosen = await view.app.push_screen_wait(Choice("Export", f"One file, into {view.outside.exports()}:", rows))
     if chosen is None:
         return
     what, name = chosen
@@ -66,7 +66,7 @@ async def give(view: View, selected: Spot) -> None:
     if readable:
         says = "\n".join([f"{row.reach.does}: {row.reach.text[:60]}" for row in readable[:MOST_SHOWN]]
                          + ([f"… and {len(readable) - MOST_SHOWN} more"] if len(readable) > MOST_SHOWN else []))
-        if await view.app.push_screen_wait(Choose("Give on", f"Anyone who gets this file can read:\n{says}",
+        if await view.app.push_screen_wait(Choose("Export", f"Anyone who gets this file can read:\n{says}",
                                                   [f"Write {file.name}", "Cancel"])) != 0:
             return
 

@@ -31,7 +31,7 @@ from brass_pebble.screen.widgets.sketch import Sketch
 from .reading import sketch_rows
 
 MARKS = {NEW: "+", SAME: "=", DIFFERS: "≠"}
-SAID = {TAKE: "take", LEAVE: "leave", BOTH: "keep both"}
+SAID = {TAKE: "import", LEAVE: "skip", BOTH: "keep both"}
 # What can be done with an item, by how it stands to what is here.
 WAYS = {NEW: (TAKE, LEAVE), DIFFERS: (LEAVE, TAKE, BOTH), SAME: (LEAVE,)}
 MOST_LINES, MOST_WORDS = 200, 6
@@ -104,7 +104,7 @@ class TakeInView(ListedView[Line]):
         await super().show_all()
 
     def load(self) -> None:
-        """The list, anew."""
+        """The list, again."""
         look = self.look
         lines = [Line(item=item) for item in look.items]
         if look.reaching:
@@ -305,7 +305,7 @@ class TakeInView(ListedView[Line]):
         self.load()
 
     def action_approve(self) -> None:
-        """Let the chosen step do what it says, or sleep."""
+        """Let the chosen step be approved, or sleep."""
         row = (self.row or Line()).reaching
         if row is None:
             self.notify("Choose a step that affects more than the keyboard; each is approved separately.", timeout=4)

@@ -67,7 +67,7 @@ class LabelPage(ScrollView, can_focus=True, inherit_bindings=False):
         self.redraw()
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         if self.sheet is None or not self.is_mounted or not self.size.width:
             return
         palette: Palette = self.app.palette  # type: ignore[attr-defined]

@@ -111,7 +111,7 @@ class LabelsView(OneSurfaceView):
         self.query_one(StatusLine).redraw()
 
     def redraw(self) -> None:
-        """Lay the sheet out anew, and draw it."""
+        """Lay the sheet out again, and draw it."""
         row = self.row
         if row is None:
             self.query_one("#summary", Static).update("No surfaces yet. Press M on the desk to meet a device.")

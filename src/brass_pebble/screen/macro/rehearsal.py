@@ -54,14 +54,13 @@ class RehearsalPanel(Widget, can_focus=True):
             self.events[number] = event
         missed = sum(not reaction.good for event in self.events.values() for reaction in event.reactions)
         state = "over" if message.done else "playing"
-        self.head = (f"Rehearsal {state}: {say_count(len(self.events), 'event')}, the latest {message.late_ms:.2f} "
-                     "ms behind its "
-                     f"time, {f'{missed} ignored' if missed else 'every one noticed'}"
+        self.head = (f"Rehearsal {state}: {say_count(len(self.events), 'event')}, at most {message.late_ms:.2f} ms "
+                     f"late, {f'{missed} ignored' if missed else 'all noticed'}"
                      + (f".  ✗ {message.trouble}" if message.trouble else ""))
         self.redraw()
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         if not self.is_mounted:
             return
         palette: Palette = self.app.palette  # type: ignore[attr-defined]

@@ -87,7 +87,7 @@ class DeviceList(Widget, can_focus=True):
         self.redraw()
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         if not self.is_mounted:
             return
         palette: Palette = self.app.palette  # type: ignore[attr-defined]

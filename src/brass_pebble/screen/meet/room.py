@@ -72,7 +72,7 @@ class MeetRoom(Protocol):
         """Which of the list is chosen."""
 
     def lay_out(self) -> None:
-        """Share the room anew."""
+        """Share the room again."""
 
     async def go_on(self, surface_id: str, step: str, proposals: list[Proposal] | None = None) -> None:
         """To another step."""

@@ -79,7 +79,7 @@ class HeardPanel(Static):
         keeps = f"● {kept.seconds:.0f} s recorded   F8: try it   F10: erase it   " \
             if kept is not None and kept.seconds else ""
         self.border_subtitle = f"{keeps}{show_loudness(loud)} {speaks}" if voice.reads else \
-            "nobody hears it but the bench" if voice.state == "typed" else keeps.strip()
+            "bench only: no real microphone" if voice.state == "typed" else keeps.strip()
         self.styles.border_title_color = palette.verdigris if well else palette.rust
         self._readings = []
         large = bool(voice.choices or voice.tried or voice.tries_recording or voice.dictated)

@@ -62,12 +62,12 @@ class PhrasesView(ListedView[Line]):
     FRESH: ClassVar[tuple[str, ...]] = ("desk", "layers")
     ALSO: ClassVar[tuple[tuple[str, str], ...]] = (("1 to 4, 0", "choose a reading, or none of them"),)
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("enter", "say", "say it", tooltip="take it as if it had been said"),
+        Binding("enter", "say", "say it", tooltip="do what it does when it is spoken"),
         Binding("n", "add_phrase", "new phrase", tooltip="a new phrase"),
         Binding("i", "settings", "change", tooltip="its words and settings; of the microphone: how it listens"),
         Binding("b", "bind", "bind", tooltip="give it an action"),
         Binding("o", "switch", "listen or not", tooltip="let phrases count, or not"),
-        Binding("delete", "take_away", "take away", tooltip="take the phrase away"), *UNDO, STOP,
+        Binding("delete", "take_away", "delete", tooltip="delete the phrase"), *UNDO, STOP,
         Binding("f6", "teach", "teach a word", show=False, tooltip="how a word is pronounced: hear, say, type it"),
         Binding("f9", "say_new", "say a new phrase",
                 tooltip="say the words of a new phrase, and accept what was understood"),
@@ -229,7 +229,7 @@ class PhrasesView(ListedView[Line]):
                         else palette.text)
         if phrase.counts:
             text.append(f"\n{phrase.counts}\n", style=palette.text)
-        text.append(f"\n{phrase.strict} % alike needed", style=palette.text)
+        text.append(f"\nMatch needed: {phrase.strict} %", style=palette.text)
         text.append("" if phrase.attention else "; counts without the attention word", style=palette.text)
         if phrase.reply:
             text.append(f"\nreplies “{phrase.reply}”", style=palette.text)
@@ -295,7 +295,7 @@ class PhrasesView(ListedView[Line]):
             return
         await self.ask("try_phrase", **fields, step="end")
         if await self.change("set_phrase", **fields, strict=trial.strict):
-            self.notify("Saved. u: undo.", title=f"{trial.strict} % alike needed", timeout=5)
+            self.notify("Saved. u: undo.", title=f"Match needed: {trial.strict} %", timeout=5)
 
     async def action_leave(self) -> None:
         """End a trial or a lesson, or go back to the view before."""
@@ -367,7 +367,7 @@ class PhrasesView(ListedView[Line]):
             async def save(text: str) -> str:
                 reply, wrong = await self.ask_or_say("say", surface=row.surface.id, words=text)
                 return wrong if reply is None else ""
-            await self._type_in("Said by hand", "What is taken as if it had been said, with a value for each slot.",
+            await self._type_in("Type what was said", "It works as if it had been spoken. Give a value for each slot.",
                                 said, save)
         else:
             await self.ask("say", surface=row.surface.id, words=said)

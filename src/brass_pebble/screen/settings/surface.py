@@ -1,4 +1,4 @@
-"""What is set for one surface, changed at once; and the ways to draw it anew, try it, or take it off the desk."""
+"""What is set for one surface, changed at once; and the ways to draw it again, try it, or take it off the desk."""
 
 from __future__ import annotations
 

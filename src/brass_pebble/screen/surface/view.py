@@ -66,7 +66,7 @@ class SurfaceView(DeskActions):
         Binding("P", "by_hand", "press by hand", show=False,
                 tooltip="press this surface on the screen, even while its device is missing; again: stop"),
         Binding("b", "bind", "bind", show=False, tooltip="bind its press"),
-        Binding("pagedown", "leaf(1)", "next sheet", priority=True, tooltip=_SHEETS),
+        Binding("pagedown", "leaf(1)", "next layer", priority=True, tooltip=_SHEETS),
         Binding("pageup", "leaf(-1)", "sheet before", show=False, priority=True, tooltip=_SHEETS),
         Binding("greater_than_sign", "other(1)", "next surface", tooltip="another surface"),
         Binding("less_than_sign", "other(-1)", "surface before", show=False, tooltip="another surface"),
@@ -445,7 +445,7 @@ class SurfaceView(DeskActions):
 
     @work(group="layer")
     async def action_first(self) -> None:
-        """Begin the control's cycle anew."""
+        """Begin the control's cycle again."""
         surface, control = self.board.selected
         if reply := await self.query_engine(CyclesBegun, First(surface=surface, control=control)):
             self.notify("The cycle starts again." if reply.count else "No cycle is under way.", timeout=3)
@@ -454,7 +454,7 @@ class SurfaceView(DeskActions):
         return self.board.selected
 
     def action_settings(self) -> None:
-        """What is set for this surface; draw it anew, try it, take it off the desk."""
+        """What is set for this surface; draw it again, try it, take it off the desk."""
         self.surface_settings(self.surface_id)
 
     # The rest.

@@ -26,7 +26,7 @@ LEVELS = " ▁▂▃▄▅▆▇█"
 class Cap:
     """What a control shows: its label, presses, how they compare with the most pressed (0 to 1), and a mark.
 
-    `mark` is "slip" (slipped on), "near" (beside the chosen one), "moved" or "freed" by a proposal, or "unused".
+    `mark` is "slip" (hit by mistake), "near" (beside the chosen one), "moved" or "freed" by a proposal, or "unused".
     """
 
     label: str = ""
@@ -82,7 +82,7 @@ class HeatMap(Widget):
         self.redraw()
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         if not self.is_mounted or not self.content_size.width:
             return
         palette: Palette = self.app.palette  # type: ignore[attr-defined]

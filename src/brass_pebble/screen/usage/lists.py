@@ -107,7 +107,7 @@ class Lists:
             text.append(f"   {say_count(slip.times, 'time')}, {share * 100:.0f} % of its presses\n", style=palette.text)
             if slip.meant:
                 said = ", ".join(f"{self._legends.get(name, name)} {times}" for name, times in slip.meant[:4])
-                text.append(f"   meant was: {said}\n", style=palette.text)
+                text.append(f"   probably meant: {said}\n", style=palette.text)
             beside = ", ".join(self._legends.get(name, name) for name in slip.neighbours)
             text.append(f"   beside it: {beside or 'nothing'}\n", style=palette.dim)
         return self._more(text, len(found.slipped) - each)

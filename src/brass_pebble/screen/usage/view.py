@@ -1,4 +1,4 @@
-"""The Usage view: which controls earn their place, which are slipped on, and a better arrangement."""
+"""The Usage view: which controls earn their place, which are hit by mistake, and a better arrangement."""
 
 from __future__ import annotations
 

@@ -66,7 +66,7 @@ class PathBar(Static, can_focus=True):
         self.redraw()
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         line = Text(no_wrap=True, overflow="ellipsis")
         self._spans = []

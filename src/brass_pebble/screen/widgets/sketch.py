@@ -75,7 +75,7 @@ class Sketch(Widget, can_focus=True):
                 max((c.y + c.h for c in self.controls), default=1.0))
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         if not self.is_mounted:
             return
         palette: Palette = self.app.palette  # type: ignore[attr-defined]

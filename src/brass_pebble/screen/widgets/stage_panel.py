@@ -46,7 +46,7 @@ class StagePanel(Widget):
         return self.app.palette  # type: ignore[attr-defined,no-any-return]
 
     def redraw(self) -> None:
-        """Draw anew from the state."""
+        """Draw it again from the state."""
         program = next((p for p in self.known.programs if p.id == self.program_id), None)
         width, height = self.size
         if program is None or width < 12 or height < 3:

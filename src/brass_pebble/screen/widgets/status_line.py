@@ -79,7 +79,7 @@ class StatusLine(Static):
         return parts
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         known = self.known
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         parts, width = self._parts(), (self.size.width or self.app.size.width) - 2

@@ -87,7 +87,7 @@ class SurfaceDrawing(Widget):
         self.redraw()
 
     def redraw(self) -> None:
-        """Draw anew from the state."""
+        """Draw it again from the state."""
         surface = self.known.surface(self.surface_id)
         # One that is not shown is drawn when it is.
         if surface is None or not self.is_mounted or not self.display:

@@ -50,7 +50,7 @@ class TraceList(Widget, can_focus=True):
         self._rows: list[int] = []
 
     def redraw(self) -> None:
-        """Draw anew."""
+        """Draw it again."""
         palette: Palette = self.app.palette  # type: ignore[attr-defined]
         width, height = self.content_size
         if width < 10:

@@ -90,7 +90,7 @@ def _setting(path: tuple[str, ...], a: Any, b: Any) -> Difference:
     thing = {2: "surface", 4: "layer"}.get(len(path)) if surface and isinstance(a if b is None else b, dict) else None
     if thing:
         name = f"{thing} {path[-1]}" + (f" of {surface}" if thing == "layer" else "")
-        return Difference(f"{name}: {'new' if a is None else 'taken away'}", surface)
+        return Difference(f"{name}: {'new' if a is None else 'deleted'}", surface)
     if a is None:
         return Difference(f"{name}: {_say(b)}", surface)
     if b is None:

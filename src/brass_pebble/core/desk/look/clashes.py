@@ -305,9 +305,9 @@ def _same(survey: Survey) -> Iterator[Clash]:
         if len(spots) > 1:
             macro = survey.desk.macros.get(target)
             name = f"play “{macro.name}”" if macro and kind == "play" else f"{kind} {target}"
-            yield Clash("duplicate", NOTICE, f"{say_count(len(spots), 'control')} {name}: {_list(survey, spots)}. "
-                                             "Leave it so if "
-                        "it is meant", tuple(spots), target if kind != "play" else "", target if kind == "play" else "")
+            what = f"{say_count(len(spots), 'control')} {name}: {_list(survey, spots)}. No change needed if intended"
+            yield Clash("duplicate", NOTICE, what, tuple(spots),
+                        target if kind != "play" else "", target if kind == "play" else "")
 
 
 def _unplayed(survey: Survey) -> Iterator[Clash]:

@@ -53,7 +53,7 @@ def axes_rows(surface: Surface, control: Control) -> list[AxisRow]:
 
 
 def layer_row(desk: Desk, layer: Layer, why: str) -> LayerRow:
-    """A layer and everything that is bound on it; `why` tells why it is on, empty if it is off."""
+    """A layer and everything that is bound on it; `why` says why it is on, empty if it is off."""
     names = {macro.id: macro.name for macro in desk.macros.values()}
     follows = layer.follows
     return LayerRow(id=layer.id, name=layer.name, tint=layer.tint, on=bool(why), why=why, starts=layer.starts,

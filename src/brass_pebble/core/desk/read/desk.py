@@ -56,7 +56,7 @@ def read_desk(data: dict[str, Any], *, text: str, file: str, layouts: Callable[[
     whose layout is not there.
 
     `known` is what was read before, and is taken over if nothing it is made from has changed; it is brought up to
-    date.  `sleeping` is what `strangers` answers by: another one makes them be read anew.
+    date.  `sleeping` is what `strangers` answers by: another one makes them be read again.
     """
     problems: list[Problem] = []
     top = Fields(data, (), TextPlaces(text), file, problems)

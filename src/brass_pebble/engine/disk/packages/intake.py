@@ -64,7 +64,7 @@ def intake_edit(parcel: Parcel, store: DeskStore, choices: Choices) -> tuple[Edi
     if guests.unreadable:
         raise ProblemError(f"{FILE} of this desk cannot be read, so it is not known what came from whom", file=FILE,
                            hint="Put it right, or delete it: what came from others is known by its content all the "
-                           "same. Then take the package in")
+                           "same. Then import the package")
     origin = parcel.manifest.name
     guests = Guests({**guests.macros, **dict.fromkeys(intake.macros, origin)},
                     {**guests.surfaces, **dict.fromkeys(intake.places, origin)})
@@ -72,7 +72,7 @@ def intake_edit(parcel: Parcel, store: DeskStore, choices: Choices) -> tuple[Edi
     files = [(f"here/{name}" if name.startswith("layouts/") else name, text) for name, text in intake.files]
     parts = [f"{count} {what}{'' if count == 1 else 's'}" for what, count in (
         ("surface", len(intake.surfaces)), ("macro", len(intake.macros))) if count]
-    words = f"from {origin}: {' and '.join(parts) or 'drawings'} taken in"
+    words = f"Imported {' and '.join(parts) or 'drawings'} from {origin}"
     return Edit(words, values, (*files, (FILE, write_guests(guests)))), intake
 
 
