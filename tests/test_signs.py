@@ -160,7 +160,8 @@ def options(app: BrassPebbleApp, name: str) -> dict[str, object]:
 
 def drawn(app: BrassPebbleApp) -> list[Strip]:
     """The lines of the topmost screen as they are sent."""
-    return app.screen._compositor.render_strips()
+    way = app.way_out()
+    return [way.through(strip) for strip in app.screen._compositor.render_strips()]
 
 
 def colour_of(colour: Color | None, own: tuple[int, int, int], numbered: dict[int, tuple[int, int, int]]

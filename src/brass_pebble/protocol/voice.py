@@ -84,7 +84,7 @@ class VoiceRow(Struct, frozen=True, kw_only=True):
 
     surface: str
     name: str
-    state: Annotated[str, said("`starting`, `hears`, `gone`, `cannot`, or `typed` on the bench, which has no real microphone")]
+    state: Annotated[str, said("`starting`, `hears`, `gone`, `cannot`, or `typed` (on the bench: no real microphone)")]
     why: str
     reads: Annotated[bool, said("whether sound is read now")]
     on: Annotated[bool, said("whether phrases count")]

@@ -16,6 +16,7 @@ from textual import constants
 from textual._compositor import CompositorUpdate
 from textual.app import App, SystemCommand
 from textual.binding import Binding, BindingType
+from textual.color import Color
 from textual.command import Provider
 from textual.filter import LineFilter
 from textual.screen import Screen
@@ -30,7 +31,7 @@ from brass_pebble.protocol.topics import NoteNews, QuestionsNews, TraceNews
 from .base.few_colours import FewColours
 from .base.key_help import say_key
 from .base.key_order import KeyOrder
-from .base.only_changes import OnlyChanges, TerminalMemory
+from .base.only_changes import OnlyChanges, TerminalMemory, Way
 from .base.palette import BASALT, PALETTES, Palette, outlines
 from .base.signs import DrawnSigns
 from .base.terminal import TerminalDriver
@@ -166,7 +167,7 @@ class BrassPebbleApp(KeyOrder):
     def _display(self, screen: Screen[Any], renderable: RenderableType | None) -> None:
         """Send only what differs from what the terminal shows."""
         if isinstance(renderable, CompositorUpdate):
-            renderable = OnlyChanges(renderable, self.shown, tuple(self.size))
+            renderable = OnlyChanges(renderable, self.shown, tuple(self.size), self.way_out())
         super()._display(screen, renderable)
 
     def on_resize(self) -> None:
@@ -179,10 +180,15 @@ class BrassPebbleApp(KeyOrder):
         self.refresh(layout=True)
 
     def get_line_filters(self) -> Sequence[LineFilter]:
-        """What every line goes through before it is sent; signs and colours that the terminal lacks come last."""
+        """None for the lines of a widget: on the way out each goes through them once, and only if it is sent."""
+        return ()
+
+    def way_out(self) -> Way:
+        """What every piece goes through before it is sent; signs and colours that the terminal lacks come last."""
         palette = self.palette
         self._few.suit(palette.ground, dark=palette.dark if self.look.dark is None else self.look.dark)
-        return [*super().get_line_filters(), self._drawn, *([self._few] if self._few.enabled else [])]
+        last: list[LineFilter] = [self._drawn, self._few] if self._few.enabled else [self._drawn]
+        return Way([*super().get_line_filters(), *last], Color.parse(palette.ground))
 
     def large_text(self, words: str, width: int, height: int) -> tuple[str, ...]:
         """Words in block letters, in rows of cells; empty if they have no room, or plain ones are wanted."""

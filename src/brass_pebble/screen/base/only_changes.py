@@ -7,7 +7,7 @@ redraws, and however often, costs a line only what can be seen of it.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -16,6 +16,8 @@ from rich.color import ColorSystem
 from rich.console import Console
 from rich.style import Style
 from textual._compositor import ChopsUpdate, CompositorUpdate, LayoutUpdate
+from textual.color import Color
+from textual.filter import LineFilter
 from textual.strip import Strip
 
 from brass_pebble.screen.widgets.short_labels import clusters
@@ -180,11 +182,24 @@ def _of_chops(update: ChopsUpdate) -> Iterator[tuple[int, int, Strip]]:
             yield x, y, strip if begins <= x and end <= ends else strip.crop(0, min(end, ends) - x)
 
 
+class Way(NamedTuple):
+    """What every piece goes through on its way out, one filter after the other, and the ground of the theme."""
+
+    filters: Sequence[LineFilter]
+    ground: Color
+
+    def through(self, strip: Strip) -> Strip:
+        """The piece as it is sent."""
+        for each in self.filters:
+            strip = Strip(each.apply(list(strip), self.ground), strip.cell_length)
+        return strip
+
+
 class OnlyChanges(CompositorUpdate):
     """An update of the toolkit, of which only what differs from the terminal is rendered."""
 
-    def __init__(self, update: CompositorUpdate, memory: TerminalMemory, size: tuple[int, int]) -> None:
-        self._update, self._memory, self._size = update, memory, size
+    def __init__(self, update: CompositorUpdate, memory: TerminalMemory, size: tuple[int, int], way: Way) -> None:
+        self._update, self._memory, self._size, self._way = update, memory, size, way
 
     def render_segments(self, console: Console) -> str:
         """What to send."""
@@ -193,4 +208,4 @@ class OnlyChanges(CompositorUpdate):
             self._memory.forget()
             return self._update.render_segments(console)
         system = ColorSystem[{"truecolor": "TRUECOLOR", "256": "EIGHT_BIT"}.get(console.color_system or "", "STANDARD")]
-        return self._memory.changes(pieces, self._size, system)
+        return self._memory.changes(((x, y, self._way.through(strip)) for x, y, strip in pieces), self._size, system)

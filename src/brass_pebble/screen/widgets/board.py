@@ -11,7 +11,7 @@ from textual.geometry import Region
 from textual.widgets import Static
 
 from brass_pebble.core.desk.look.arrange import side_by_side
-from brass_pebble.core.desk.look.drawn import StagePlaceRow, SurfaceRow
+from brass_pebble.core.desk.look.drawn import ControlRow, StagePlaceRow, SurfaceRow
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.rows import DeskRow
 from brass_pebble.screen.known import Known, Spot
@@ -239,18 +239,19 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
 
     def neighbour(self, dx: int, dy: int) -> Spot:
         """The control next to the selected one in a direction, over the gaps between surfaces, too."""
-        here = self._centre(self.selected)
-        if here is None:
+        chosen, at = self.known.surface(self.selected[0]), self.known.control(self.selected)
+        if chosen is None or at is None:
             return self.selected
+        here = _centre(chosen, at)
         best, best_cost = self.selected, float("inf")
         for surface in self.known.desk.surfaces:
             if self.zoomed not in ("", surface.id):
                 continue
             for control in surface.controls:
                 spot = (surface.id, control.id)
-                there = self._centre(spot)
-                if spot == self.selected or there is None:
+                if spot == self.selected:
                     continue
+                there = _centre(surface, control)
                 along = (there[0] - here[0]) * dx + (there[1] - here[1]) * dy
                 aside = abs((there[0] - here[0]) * dy) + abs((there[1] - here[1]) * dx)
                 # A tall or wide cap is next to all that it borders on.
@@ -259,13 +260,6 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
                 if along > 0.3 and cost < best_cost:
                     best, best_cost = spot, cost
         return best
-
-    def _centre(self, spot: Spot) -> tuple[float, float] | None:
-        surface, control = self.known.surface(spot[0]), self.known.control(spot)
-        if surface is None or control is None:
-            return None
-        at = surface.at
-        return at[0] + control.x + control.w / 2, at[1] + control.y + control.h / 2
 
     def on_resize(self, event: events.Resize) -> None:
         """The width may have changed."""
@@ -323,6 +317,11 @@ def _cell(columns: list[Band], x: float) -> int:
     """Where a place of the desk is on the board."""
     band = band_of(columns, x)
     return band.at + round((x - band.left) * band.scale)
+
+
+def _centre(surface: SurfaceRow, control: ControlRow) -> tuple[float, float]:
+    """The middle of a control on the desk, in key units."""
+    return surface.at[0] + control.x + control.w / 2, surface.at[1] + control.y + control.h / 2
 
 
 def _box(at: Sequence[float], size: Sequence[float], narrowest: float) -> Box:

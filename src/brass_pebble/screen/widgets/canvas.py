@@ -77,12 +77,14 @@ class Canvas:
 
     def strips(self) -> list[Strip]:
         """The lines, for a widget."""
-        lines = []
-        for chars, styles in zip(self._chars, self._styles, strict=True):
-            segments, start = [], 0
-            for index in range(1, self.width + 1):
-                if index == self.width or styles[index] is not styles[start]:
-                    segments.append(Segment("".join(chars[start:index]), styles[start]))
-                    start = index
-            lines.append(Strip(segments, self.width))
-        return lines
+        return [self.strip(y) for y in range(self.height)]
+
+    def strip(self, y: int) -> Strip:
+        """One of them."""
+        chars, styles = self._chars[y], self._styles[y]
+        segments, start = [], 0
+        for index in range(1, self.width + 1):
+            if index == self.width or styles[index] is not styles[start]:
+                segments.append(Segment("".join(chars[start:index]), styles[start]))
+                start = index
+        return Strip(segments, self.width)

@@ -54,6 +54,7 @@ class PathBar(Static, can_focus=True):
         self.hops: list[Hop] = []
         self.at = 0
         self._spans: list[tuple[int, int]] = []
+        self._drawn: Text | None = None
 
     def show(self, spot: Spot, *, following: bool) -> None:
         """Show the way of a control; while following, with what its last press led to."""
@@ -83,7 +84,10 @@ class PathBar(Static, can_focus=True):
                 style = f"bold {palette.on_brass} on {palette.brass}"
             line.append(f"✗ {hop.text}" if hop.wrong else hop.text, style=style)
             self._spans.append((start, line.cell_len))
-        self.update(line)
+        if line != self._drawn:
+            self._drawn = line
+            # One line stays one line: nothing has to be laid out again.
+            self.update(line, layout=False)
 
     def _first_shown(self) -> int:
         """In a narrow terminal the path's end is shown rather than its beginning, unless one stands there."""

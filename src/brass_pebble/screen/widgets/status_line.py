@@ -34,6 +34,7 @@ class StatusLine(Static):
         self.known = known
         # What a view adds, such as which row of the desk is shown.
         self.note = ""
+        self._drawn: Text | None = None
 
     def on_resize(self) -> None:
         """Show what there is room for now."""
@@ -94,4 +95,7 @@ class StatusLine(Static):
             last = f"last press {time.strftime('%H:%M:%S', at)}"
             if (room := width - line.cell_len - len(last)) > 2:
                 line.append(" " * room + last, style=palette.dim)
-        self.update(line)
+        if line != self._drawn:
+            self._drawn = line
+            # One line stays one line: nothing has to be laid out again.
+            self.update(line, layout=False)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from msgspec.structs import replace
 from rich.cells import cell_len
 from textual import events
-from textual.geometry import Size
+from textual.geometry import Region, Size
 from textual.message import Message
 from textual.strip import Strip
 from textual.timer import Timer
@@ -29,6 +31,23 @@ MOST_LARGE = 0.7
 MOST_MARKS = 6
 # Why a layer is on, as a sign behind its name.
 HOW_ON = {"held": "↧", "one press": "¹", "follows the focus": "≈"}
+
+
+class Cap(NamedTuple):
+    """A cap as it is drawn: its control, its place in cells, how it is now."""
+
+    control: ControlRow
+    box: tuple[int, int, int, int]
+    now: CapState
+
+
+class Frame(NamedTuple):
+    """What all caps of a drawing depend on."""
+
+    width: int
+    height: int
+    palette: Palette
+    labels: LabelStyle
 
 
 class SurfaceDrawing(Widget):
@@ -55,6 +74,10 @@ class SurfaceDrawing(Widget):
         self.alone = False
         # The layer whose sheet is shown; without one, what answers now.
         self.sheet = ""
+        # What is drawn: on which ground, and each cap as it stands there.
+        self._frame: Frame | None = None
+        self._caps: dict[str, Cap] = {}
+        self._canvas = Canvas(0, 0, paint("#000000", "#000000"))
         self._lines: list[Strip] = []
         self._mouse_on = ""
         self._dragged = False
@@ -94,11 +117,10 @@ class SurfaceDrawing(Widget):
             return
         size, palette = self.size_for(self.unit), self.palette
         width = self.styles.width.cells if self.styles.width else None
-        canvas = Canvas(max(size.width, width or self.title_width()), size.height, paint(palette.text, palette.ground))
-        self._draw_title(canvas, surface)
         playing, latched = False, self.known.latched(self.surface_id)
         controls = [self._on_sheet(whole, surface.layers) for whole in surface.controls]
         labels = LabelStyle(large=self._letters(controls), rivals=frozenset(c.label for c in controls if c.kind))
+        caps: dict[str, Cap] = {}
         for control in controls:
             spot = (self.surface_id, control.id)
             trace = self.known.playing(spot)
@@ -106,17 +128,46 @@ class SurfaceDrawing(Widget):
             if trace is not None and trace.state == "playing" and trace.length_ms > 250:
                 progress = self.known.since(trace) * 1000 / trace.length_ms
                 playing = True
-            x, y, width, height = cell_box(control, self.unit)
-            draw_cap(canvas, control, (x, y + TITLE_ROWS, width, height), CapState(
+            x, y, wide, high = cell_box(control, self.unit)
+            caps[control.id] = Cap(control, (x, y + TITLE_ROWS, wide, high), CapState(
                 selected=control.id == self.selected, down=spot in self.known.down,
                 latched=control.id in self.latched, lit=control.id in latched,
                 cycle=self._cycle(control), marked=control.id in self.marked, asleep=surface.state != "taken",
-                at=tuple(self.known.at.get(spot, ())), progress=progress), palette, labels)
-        if not surface.controls:
-            canvas.put(0, 1, "no drawing yet (i: draw it)", paint(palette.dim, palette.ground))
-        self._lines = canvas.strips()
-        self.refresh()
+                at=tuple(self.known.at.get(spot, ())), progress=progress))
+        frame = Frame(max(size.width, width or self.title_width()), size.height, palette, labels)
+        self._draw(surface, frame, caps)
         self._tick(playing)
+
+    def _draw(self, surface: SurfaceRow, frame: Frame, caps: dict[str, Cap]) -> None:
+        """Draw the caps that changed, and tell the toolkit of their places alone; all of them on a new ground."""
+        ground = paint(frame.palette.text, frame.palette.ground)
+        whole = frame != self._frame or caps.keys() != self._caps.keys()
+        if whole:
+            self._canvas = Canvas(frame.width, frame.height, ground)
+            changed = list(caps.values())
+        else:
+            changed = [cap for name, cap in caps.items() if cap != self._caps[name]]
+        self._frame, self._caps = frame, caps
+        canvas = self._canvas
+        canvas.fill(0, 0, canvas.width, TITLE_ROWS, ground)
+        self._draw_title(canvas, surface)
+        for cap in changed:
+            canvas.fill(*cap.box, ground)
+            draw_cap(canvas, cap.control, cap.box, cap.now, frame.palette, frame.labels)
+        if not caps:
+            canvas.put(0, 1, "no drawing yet (i: draw it)", paint(frame.palette.dim, frame.palette.ground))
+        if whole:
+            self._lines = canvas.strips()
+            self.refresh()
+            return
+        title = canvas.strip(0)
+        places = [Region(*cap.box) for cap in changed]
+        if title != self._lines[0]:
+            places.append(Region(0, 0, canvas.width, TITLE_ROWS))
+        for row in {row for place in places for row in place.line_range if row < canvas.height}:
+            self._lines[row] = canvas.strip(row)
+        if places:
+            self.refresh(*places)
 
     def _letters(self, controls: list[ControlRow]) -> LetterSize | None:
         """The one size of block letters for all caps; None if labels are plain.
