@@ -144,6 +144,23 @@ def test_a_sentence_in_few_rows_loses_no_letter() -> None:
             assert "".join("".join(line.plain.split()) for line in lines) == "".join(text.plain.split()), width
 
 
+def test_a_short_form_stands_for_a_label_where_letters_are_large() -> None:
+    size = largest_size("REC", 20, 5)
+    assert size is not None
+    for far, letters in (("rec", "REC"), ("", "")):
+        control = ControlRow(id="1", code=1, x=0, y=0, w=1, h=1, legend="1", kind="tap", label="recording", far=far)
+        canvas = Canvas(22, 7, paint(BASALT.text, BASALT.ground))
+        draw_cap(canvas, control, (0, 0, 22, 7), CapState(), BASALT, LabelStyle(large=size))
+        shown = "\n".join(strip.text for strip in canvas.strips())
+        if letters:
+            assert all(row.strip() in shown for row in block_label(letters, 20, 5, size)) and "recording" not in shown
+        else:
+            assert "recording" in shown
+        canvas = Canvas(22, 7, paint(BASALT.text, BASALT.ground))
+        draw_cap(canvas, control, (0, 0, 22, 7), CapState(), BASALT)
+        assert "recording" in "\n".join(strip.text for strip in canvas.strips())
+
+
 def test_short_labels_stay_apart_and_say_when_they_are_cut() -> None:
     labels = ["soft bell", "loud bell", "title", "titles", "camera 1", "camera 2", "next camera", "record", "rec"]
     for width in range(3, 12):

@@ -15,6 +15,7 @@ from PIL import Image, ImageOps
 from conftest import wait_for
 from needed import needs
 from terminal import BRASS_PEBBLE, Terminal
+from typed_in import type_into
 
 # Labels of the demo that are whole at every size.
 LABELS = ("stop", "wide", "hob", "oven", "rye", "close", "table", "guest", "title", "start", "lamp", "rec", "next cam",
@@ -90,6 +91,7 @@ def test_the_labels_of_the_desk_are_read_in_a_terminal_as_it_comes(size: tuple[i
 
             def there() -> bool:
                 nonlocal told
+                assert window.poll() is None, "the window has closed"
                 told = subprocess.run(["xwininfo", "-display", name, "-name", "reading"], capture_output=True,
                                       text=True, check=False).stdout
                 # It begins with a single dot.
@@ -115,8 +117,7 @@ def test_the_labels_of_the_desk_are_read_in_a_terminal_as_it_comes(size: tuple[i
                     missed.append((label, seen))
             assert len(missed) <= (1 - LEAST) * len(wanted), missed
         finally:
-            with pipe.open("wb") as keys:
-                keys.write(b"q")
+            type_into(pipe, b"q")
             window.wait(timeout=30)
     finally:
         server.terminate()

@@ -5,6 +5,7 @@ What the terminal itself answers goes to the command as well, as if nobody were 
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import os
 import pty
@@ -13,6 +14,15 @@ import signal
 import sys
 import termios
 import tty
+from pathlib import Path
+
+
+def type_into(pipe: Path, keys: bytes) -> None:
+    """Type into such a window from another process; nothing if it has gone, which is never waited for."""
+    with contextlib.suppress(OSError):
+        file = os.open(pipe, os.O_WRONLY | os.O_NONBLOCK)
+        os.write(file, keys)
+        os.close(file)
 
 
 def main() -> int:

@@ -70,6 +70,8 @@ def bind(surface: SurfaceName, control: ControlName,
                                                      "sustain Ctrl+M, play welcome, layer while held cut")],
          gesture: GestureOption = "press", layer: LayerOption = "",
          label: Annotated[str, typer.Option("--label", metavar="TEXT", help="up to 12 characters")] = "",
+         far: Annotated[str, typer.Option("--far", metavar="TEXT", help="its short form for large letters, up to 6 "
+                                                                        "characters")] = "",
          tint: Annotated[str, typer.Option("--tint", metavar="TINT", help="clay, wheat, moss …")] = "",
          plays: Annotated[str, typer.Option("--plays", metavar="HOW", help="once, “while held”, “until pressed again”, "
                                             "“3 times”")] = "",
@@ -77,7 +79,8 @@ def bind(surface: SurfaceName, control: ControlName,
     """Give a control something to do; it takes effect at once."""
     from brass_pebble.core.desk.action import ACTION_KINDS
     kind, target = (action[0], " ".join(action[1:])) if action[0] in ACTION_KINDS else ("tap", " ".join(action))
-    settings = {name: value for name, value in (("label", label), ("tint", tint), ("plays", plays)) if value}
+    given = (("label", label), ("far", far), ("tint", tint), ("plays", plays))
+    settings = {name: value for name, value in given if value}
     with _client(desk, "bind") as client:
         _did(client.ask("bind", surface=surface, control=control, layer=layer, gesture=gesture, kind=kind,
                         target=target, **settings)["words"])

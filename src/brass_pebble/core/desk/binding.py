@@ -10,7 +10,7 @@ from brass_pebble.core.label.icons import check_icon
 from brass_pebble.core.play.gesture import DOUBLE, HOLD, LONGEST_WAIT, MOVE, PUSHES, TURN_LEFT, TURN_RIGHT
 from brass_pebble.core.play.player import FOR_EVER, Manner
 from brass_pebble.core.say.durations import MS
-from brass_pebble.core.say.limits import LONGEST_LABEL, label_length
+from brass_pebble.core.say.limits import LONGEST_FAR, LONGEST_LABEL, label_length
 from brass_pebble.core.say.setting import Choice, Flag, Setting, Stride, Text, Time, pattern, setting
 from brass_pebble.core.say.tints import TINTS
 
@@ -45,6 +45,8 @@ class Binding:
     action: Action
     label: str = setting("", Text(LONGEST_LABEL, measure=label_length),
                          "what stands on its cap; without it, the action's own", "label")
+    far: str = setting("", Text(LONGEST_FAR, measure=label_length),
+                       "a short form of its label, for large letters; without it, the label", "large letters")
     tint: str = setting("", Choice(TINTS), "its tint; without it, its macro's", "tint", proposals=("", *TINTS))
     note: str = setting("", Text(), "a note for yourself", "note")
     plays: str = setting("once", MANNER, "how a press plays a macro", "plays", proposals=MANNERS)

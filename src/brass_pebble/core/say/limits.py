@@ -95,6 +95,8 @@ def _longest_number(text: str) -> str:
 
 # Of a label, in characters; a value that macros keep ({take}) stands in it as itself and does not count.
 LONGEST_LABEL = 12
+# The short form of one, for large letters.
+LONGEST_FAR = 6
 _VALUE_IN_LABEL = re.compile(r"\{([a-z][a-z0-9_]*)\}")
 
 

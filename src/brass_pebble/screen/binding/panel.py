@@ -23,7 +23,7 @@ from brass_pebble.core.effects.drive import parse_drive, parse_level
 from brass_pebble.core.play.gesture import MOVE, PRESS, ends_at_once
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.durations import MS, say_duration
-from brass_pebble.core.say.limits import LONGEST_LABEL
+from brass_pebble.core.say.limits import LONGEST_FAR, LONGEST_LABEL
 from brass_pebble.core.say.problem import ProblemError
 from brass_pebble.core.say.setting import Setting, Stride, settings_of
 from brass_pebble.core.signals.keys import key_table, parse_chord
@@ -231,6 +231,8 @@ class BindPanel(ChoosingSheet[Reply | None]):
             yield KeyLine(id="settings")
             yield Label(f"Key label (up to {LONGEST_LABEL} characters; default: the action's name):")
             yield Input(placeholder="label", id="label", max_length=4 * LONGEST_LABEL)
+            yield Label(f"Short form for large letters (up to {LONGEST_FAR} characters; default: the label):")
+            yield Input(placeholder="short form", id="far", max_length=4 * LONGEST_FAR)
             yield Label("Note, for yourself:")
             yield Input(placeholder="note", id="note", max_length=120)
             yield KeyLine(id="keys", types=True)
@@ -249,6 +251,7 @@ class BindPanel(ChoosingSheet[Reply | None]):
         self.query_one(Vertical).border_title = " ▸ ".join(hop for hop in hops if hop)
         self.query_one("#now", Label).update(f"Now: {self.row.words or 'nothing bound'}")
         self.query_one("#label", Input).value = self.row.own_label
+        self.query_one("#far", Input).value = self.row.far
         self.query_one("#note", Input).value = self.row.note
         self._propose(self.query_one("#what", Input).value)
         self._show_settings()
@@ -420,7 +423,7 @@ class BindPanel(ChoosingSheet[Reply | None]):
             field.cursor_position = len(field.value)
             field.focus()
             return
-        typed = {name: self.query_one(f"#{name}", Input).value.strip() for name in ("label", "note")}
+        typed = {name: self.query_one(f"#{name}", Input).value.strip() for name in ("label", "far", "note")}
         settings = {name: value for name, value in {**self.settings, **typed}.items()
                     if choice.kind or not isinstance(value, str) or name in typed}
         settings.pop("icon")

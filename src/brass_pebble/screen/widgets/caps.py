@@ -67,6 +67,11 @@ class LabelStyle:
 SMALL = LabelStyle()
 
 
+def far_label(control: ControlRow) -> str:
+    """What stands on a cap in large letters: the short form, if the person gave one."""
+    return control.far or control.label
+
+
 def cell_box(control: Placed, unit: tuple[float, float]) -> tuple[int, int, int, int]:
     """Where a control lies, in cells: x, y, width, height."""
     uw, uh = unit
@@ -293,7 +298,7 @@ def _draw_label(canvas: Canvas, control: ControlRow, box: Box, ink: _Ink, labels
             legend = centre(fit(control.legend, width), width)
             canvas.put(x, y + (height - 1) // 2, legend, paint(ink.palette.dim, ink.fill))
         return
-    if rows := block_label(control.label, width, height, labels.large) if labels.large is not None else ():
+    if rows := block_label(far_label(control), width, height, labels.large) if labels.large else ():
         top, left = y + (height - len(rows)) // 2, x + (width - len(rows[0])) // 2
         for number, row in enumerate(rows):
             canvas.put(left, top + number, row, strong)

@@ -20,7 +20,7 @@ from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known, Spot
 
 from .canvas import Canvas, paint
-from .caps import CapState, LabelStyle, cell_box, draw_cap
+from .caps import CapState, LabelStyle, cell_box, draw_cap, far_label
 from .short_labels import cut, fit
 
 TITLE_ROWS = 1
@@ -177,7 +177,7 @@ class SurfaceDrawing(Widget):
         wanted = self.known.letters
         if wanted == "plain" or (wanted == "by room" and not self.alone):
             return None
-        rooms = [(c.label, width - 2, height - 2) for c in controls if c.kind and c.label
+        rooms = [(far_label(c), width - 2, height - 2) for c in controls if c.kind and c.label
                  for _, _, width, height in (cell_box(c, self.unit),)]
         whole = self.app.look.signs == "plain"  # type: ignore[attr-defined]
         return common_size(rooms, 1.0 if wanted == "by room" else MOST_LARGE, whole=whole)

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
         """The settings of a binding, as desk.toml has them; empty: as without it."""
 
         label: str = ""
+        far: str = ""
         tint: str = ""
         note: str = ""
         icon: str = ""
