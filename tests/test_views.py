@@ -29,6 +29,7 @@ from brass_pebble.screen.desk.view import DeskView
 from brass_pebble.screen.glance.view import GlanceView
 from brass_pebble.screen.settings.surface import SurfacePanel
 from brass_pebble.screen.widgets.key_footer import KeyFooter
+from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from fake_link import FakeLink, screen_on
 
@@ -179,7 +180,7 @@ def test_the_palette_finds_everything_that_has_a_name(
 
 def test_many_notes_of_a_kind_stand_in_one_row(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        notes = [replace(clash(f"note {n}"), kind="duplicate", weight="notice") for n in range(5)]
+        notes = [replace(clash(f"note {n}"), kind="duplicate", weight="notice") for n in range(60)]
         few = [replace(clash("lone"), kind="unused", weight="notice")]
         link.replies[layers.AskClashes] = layers.Clashes(clashes=[*notes, *few, clash("one")], programs=[], problems=[])
         app.open_view("clashes")
@@ -187,11 +188,39 @@ def test_many_notes_of_a_kind_stand_in_one_row(play: Play) -> None:
         options = app.screen.query_one(OptionList)
         assert options.option_count == 3 and "one" in said(app, "#says")
         await keys(pilot, "down")
-        assert "5 duplicates" in said(app, "#says")
+        assert "60 duplicates" in said(app, "#says")
         await keys(pilot, "b", "O", "enter")
-        assert options.option_count == 8 and options.highlighted == 1
+        assert options.option_count == 63 and options.highlighted == 1
         await keys(pilot, "enter")
         assert options.option_count == 3
+        # Where all of them have room, they are shown; Enter closes them as well.
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[*notes[:5], *few, clash("one")], programs=[],
+                                                         problems=[])
+        await keys(pilot, "f5")
+        await settled(pilot)
+        assert options.option_count == 8
+        options.highlighted = 1
+        await keys(pilot, "enter")
+        assert options.option_count == 3
+    play(scene)
+
+
+def test_every_surface_that_holds_what_clashes_is_drawn(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        here = [surface for surface in app.known.desk.surfaces if surface.controls][:2]
+        where = [PlaceRow(surface=surface.id, layer=surface.layers[0].id, control=surface.controls[0].id,
+                          gesture="press") for surface in here]
+        both = replace(clash("both"), where=where)
+        link.replies[layers.AskClashes] = layers.Clashes(clashes=[both], programs=[], problems=[])
+        app.open_view("clashes")
+        await settled(pilot)
+        shown = [sketch for sketch in app.screen.query(Sketch) if sketch.parent is not None and sketch.parent.display]
+        # The one to change first.
+        assert [[row.id for row in sketch.controls] for sketch in shown] == [
+            [row.id for row in surface.controls] for surface in reversed(here)]
+        assert [sketch.selected for sketch in shown] == [where[1].control, ""]
+        said_there = [str(title.render()) for title in app.screen.query(".holder").results(Static)]
+        assert said_there[:2] == [surface.name.upper() for surface in reversed(here)]
     play(scene)
 
 

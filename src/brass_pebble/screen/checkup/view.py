@@ -23,6 +23,8 @@ from brass_pebble.screen.link import Asks
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
+# From so many columns on, the rows say what was found behind the first so many, which name it.
+WIDE, ABOUT = 120, 24
 MARKS = {GOOD: "✓", WRONG: "✗", UNKNOWN: "?"}
 
 
@@ -32,8 +34,10 @@ class CheckupView(ListedView[Finding]):
     NAME = "Checkup"
     DEFAULT_CSS = """
     CheckupView #summary { height: 1; margin: 1 0; }
-    CheckupView OptionList { width: 44; }
-    CheckupView #about { width: 1fr; padding: 0 2; }
+    CheckupView OptionList { text-wrap: nowrap; text-overflow: ellipsis; }
+    CheckupView #about { width: 48%; padding: 0 2; }
+    CheckupView.-narrow OptionList { width: 44; }
+    CheckupView.-narrow #about { width: 1fr; }
     CheckupView #says { max-height: 100%; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [Binding("f5", "look", "look again")]
@@ -85,7 +89,18 @@ class CheckupView(ListedView[Finding]):
 
     def line(self, row: Finding) -> Text:
         colour = {GOOD: self.palette.verdigris, WRONG: self.palette.rust, UNKNOWN: self.palette.brass}[row.state]
-        return Text.assemble((f"{MARKS[row.state]} ", f"bold {colour}"), row.about)
+        line = Text.assemble((f"{MARKS[row.state]} ", f"bold {colour}"), row.about, no_wrap=True, overflow="ellipsis")
+        if self.size.width >= WIDE:
+            line.append(" " * max(2, ABOUT - line.cell_len))
+            line.append(row.means, style=self.palette.dim)
+        return line
+
+    def on_resize(self) -> None:
+        """Where there is room, each row begins to say what it found."""
+        narrow = self.size.width < WIDE
+        if narrow != self.has_class("-narrow"):
+            self.set_class(narrow, "-narrow")
+            self.put(list(self.findings))
 
     def _finish(self) -> None:
         self._done = True

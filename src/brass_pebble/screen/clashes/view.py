@@ -6,8 +6,10 @@ from typing import ClassVar, NamedTuple
 
 from rich.text import Text
 from textual import on, work
+from textual.app import ComposeResult
 from textual.binding import Binding, BindingType
-from textual.widgets import Static
+from textual.containers import Horizontal, Vertical
+from textual.widgets import OptionList, Static
 
 from brass_pebble.core.desk.action import ACTION_KINDS
 from brass_pebble.core.desk.binding import Binding as Bound
@@ -30,8 +32,10 @@ from brass_pebble.screen.widgets.sketch import Sketch
 MARKS = {"bad": "✗", "notice": "·"}
 
 
-# Notes of a kind that are more than these stand in one row until it is opened, so that conflicts stand out.
+# Notes of a kind that are more than these stand in one row where not all of them have room; it opens and closes.
 FOLD_FROM = 4
+# So many surfaces that hold what clashes are drawn, side by side, each in so many columns at least.
+MOST_DRAWN, DRAWN_FROM = 3, 24
 
 
 class Fold(NamedTuple):
@@ -51,6 +55,11 @@ class ClashesView(ListedView[ClashRow | Fold]):
     """Asks the engine for clashes, again after every change of the desk."""
 
     NAME = "Clashes"
+    DEFAULT_CSS = """
+    ClashesView OptionList { text-wrap: nowrap; text-overflow: ellipsis; }
+    ClashesView #holders { height: 1fr; margin: 1 0 0 0; }
+    ClashesView .holder { height: 1; padding: 0 1; }
+    """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("y", "free", "free chord", tooltip="give it a chord that nothing takes"),
         Binding("b", "bind", "bind", tooltip="give it another action"),
@@ -63,7 +72,8 @@ class ClashesView(ListedView[ClashRow | Fold]):
         self.programs: list[ProgramRow] = []
         self.troubles: list[ProblemRow] = []
         self.found: list[ClashRow] = []
-        self._open: set[str] = set()
+        # Kinds that the person has opened or closed, against what there is room for.
+        self._turned: set[str] = set()
 
     @property
     def clash(self) -> ClashRow | None:
@@ -88,8 +98,9 @@ class ClashesView(ListedView[ClashRow | Fold]):
         for clash in self.found:
             if clash.weight != "bad":
                 kinds.setdefault(clash.kind, []).append(clash)
+        fits = len(self.found) + len(kinds) <= self.query_one(OptionList).size.height
         for kind, clashes in kinds.items():
-            many, is_open = len(clashes) >= FOLD_FROM, kind in self._open
+            many, is_open = len(clashes) >= FOLD_FROM, fits != (kind in self._turned)
             rows += [Fold(kind, len(clashes), is_open)] if many else []
             rows += clashes if is_open or not many else []
         return rows
@@ -120,6 +131,38 @@ class ClashesView(ListedView[ClashRow | Fold]):
         more = len(clash.where) - len(names)
         return ", ".join(dict.fromkeys(names)) + (f" +{more}" if more > 0 else "")
 
+    def on_resize(self) -> None:
+        """More or fewer rows have room."""
+        if self.found:
+            self.put(self._folded())
+
+    def beside(self) -> ComposeResult:
+        """What it says, and every surface that holds it."""
+        yield Static(id="says", markup=False)
+        with Horizontal(id="holders"):
+            for _ in range(MOST_DRAWN):
+                with Vertical():
+                    yield Static(classes="holder", markup=False)
+                    yield Sketch()
+
+    def _draw(self, clash: ClashRow | None) -> None:
+        """The surfaces that the clash is about, the one to change first."""
+        names = list(dict.fromkeys(where.surface for where in reversed(clash.where))) if clash else []
+        surfaces = [surface for surface in map(self.known.surface, names) if surface is not None]
+        spot, room = self.spot, max(1, self.query_one("#holders").size.width // DRAWN_FROM)
+        surfaces = surfaces[:room]
+        for index, (title, sketch) in enumerate(zip(self.query(".holder").results(Static), self.query(Sketch),
+                                                    strict=True)):
+            there = index < len(surfaces)
+            title.display = there and len(surfaces) > 1
+            if sketch.parent is not None:
+                sketch.parent.display = there
+            if there and clash:
+                surface = surfaces[index]
+                title.update(Text(surface.name.upper(), style=f"bold {self.palette.text}"))
+                sketch.selected = spot.control if spot is not None and spot.surface == surface.id else ""
+                sketch.show(self._drawn(surface, clash))
+
     @property
     def spot(self) -> PlaceRow | None:
         """The binding that the chosen clash is about: of several, the last, which is usually the one to change."""
@@ -142,18 +185,17 @@ class ClashesView(ListedView[ClashRow | Fold]):
         return text
 
     def show_row(self, row: ClashRow | Fold | None) -> None:
-        sketch, palette = self.query_one(Sketch), self.palette
+        palette = self.palette
+        self._draw(row if isinstance(row, ClashRow) else None)
         says, bar = self.query_one("#says", Static), self.query_one(PathBar)
         if isinstance(row, Fold):
             text = Text.assemble((f"· {row.words}\n\n", "bold"), _MEANS.get(row.kind, ("", ""))[1], "\n")
             says.update(text.append(f"\nEnter: {'hide' if row.open else 'show'} them.", style=palette.brass))
-            sketch.show([])
             bar.set_hops([Hop("Clashes", "clash"), Hop(row.words, "clash")])
             return
         if row is None:
             says.update("No conflicts with the programs whose shortcuts are known. Tab: show them. To add a program: "
                         "brass-pebble programs import FILE")
-            sketch.show([])
             bar.set_hops([Hop("Clashes", "clash")])
             return
         text = Text.assemble((f"{MARKS[row.weight]} {row.kind}\n\n", "bold"), f"{row.text}\n")
@@ -161,8 +203,6 @@ class ClashesView(ListedView[ClashRow | Fold]):
         says.update(text)
         where = self.spot
         surface = self.known.surface(where.surface) if where else None
-        sketch.show(self._drawn(surface, row) if surface else [])
-        sketch.selected = where.control if where else ""
         hops = [Hop(surface.name, "surface"), Hop(where.control, "surface"), Hop(where.gesture, "binding")] \
             if surface and where else []
         bar.set_hops([*hops, Hop(row.chord or row.macro or row.kind, "binding", row.weight == "bad")])
@@ -221,7 +261,7 @@ class ClashesView(ListedView[ClashRow | Fold]):
 
     def enter(self) -> None:
         if isinstance(self.row, Fold):
-            self._open ^= {self.row.kind}
+            self._turned ^= {self.row.kind}
             self.put(self._folded())
         elif self.clash and self.clash.macro and not self.clash.where:
             self.action_open_macro()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
+from itertools import accumulate
 from typing import ClassVar
 
 from textual import events
@@ -24,6 +25,10 @@ ZOOMS = tuple(unit * MS for unit in (1, 2, 5, 10, 20, 50, 100, 200, 500, 1_000, 
 NAMES = 11
 LABEL_ROOM = 9
 RULER_ROWS = 2
+# Where there is room a lane is so many rows high, and the whole macro stands in one row above the ruler.
+HIGHEST, OVERVIEW_FROM = 3, 12
+# How much happens at once, from nothing to many lanes.
+DENSITY = " ▁▂▃▄▅▆▇"
 # What the lanes can do: key, action, word.  They stand in a line of their own, to be clicked.
 TOOLS = (
     ("plus", "edit('longer')", "longer"), ("minus", "edit('shorter')", "shorter"),
@@ -90,6 +95,9 @@ class LanesView(Widget, can_focus=True):
         self._cell = MS
         self._lines: list[Strip] = []
         self._starts: dict[int, list[int]] = {}
+        # Rows above the first lane, rows of a lane, and how dense the whole is in so many columns.
+        self._head, self._rows = RULER_ROWS, 1
+        self._dense: list[int] = []
 
     # The model.
 
@@ -97,7 +105,7 @@ class LanesView(Widget, can_focus=True):
         """Another text was read: the bar of the same line stays chosen."""
         line = self.line
         self.model = model
-        self._starts = {}
+        self._starts, self._dense = {}, []
         self.at = model.bar_on(line) if line else min(max(self.at, 0), len(model.bars()) - 1)
         if self.at < 0 and model.bars():
             self.at = 0
@@ -143,9 +151,21 @@ class LanesView(Widget, can_focus=True):
         cell = bar.start // self.cell
         if not self._left <= cell < self._left + room - 2:
             self._left = max(0, cell - room // 3)
-        rows = max(1, self.content_size.height - RULER_ROWS)
-        if not self._top <= lane < self._top + rows:
-            self._top = max(0, lane - rows // 2)
+        self._share_rows()
+        shown = self._shown
+        if not self._top <= lane < self._top + shown:
+            self._top = max(0, lane - shown // 2)
+
+    def _share_rows(self) -> None:
+        """How high the lanes are in the room that there is."""
+        height, count = self.content_size.height, len(self.model.lanes.lanes) if self.model else 0
+        self._head = RULER_ROWS + (height >= OVERVIEW_FROM)
+        self._rows = max(1, min(HIGHEST, (height - self._head) // max(1, count)))
+
+    @property
+    def _shown(self) -> int:
+        """How many lanes there is room for."""
+        return max(1, (self.content_size.height - self._head) // self._rows)
 
     # Drawing.
 
@@ -167,34 +187,57 @@ class LanesView(Widget, can_focus=True):
         else:
             room = width - NAMES - 1
             self._left = max(0, min(self._left, model.lanes.length // self.cell - room + 2))
+            self._share_rows()
+            self._top = max(0, min(self._top, len(model.lanes.lanes) - self._shown))
+            if self._head > RULER_ROWS:
+                self._draw_overview(canvas, palette)
             self._draw_ruler(canvas, palette, width)
-            for row, lane in enumerate(model.lanes.lanes[self._top:self._top + height - RULER_ROWS]):
-                self._draw_lane(canvas, palette, row + RULER_ROWS, row + self._top, lane)
+            for row, lane in enumerate(model.lanes.lanes[self._top:self._top + self._shown]):
+                self._draw_lane(canvas, palette, row * self._rows + self._head, row + self._top, lane)
             if model.problems:
                 line = model.problems[0].line
                 canvas.put(0, height - 1, f"✗ line {line} has an error: the lanes show the last text without errors",
                            paint(palette.rust, palette.ground))
-            below = len(model.lanes.lanes) - self._top - (height - RULER_ROWS)
+            below = len(model.lanes.lanes) - self._top - self._shown
             if below > 0 and not model.problems:
                 canvas.put(0, height - 1, f"↓ {below} more", paint(palette.dim, palette.ground))
         self._lines = canvas.strips()
         self.refresh()
 
+    def _draw_overview(self, canvas: Canvas, palette: Palette) -> None:
+        """The whole macro in one row: how much happens when; what the lanes below show is bright."""
+        assert self.model is not None
+        room, length = canvas.width - NAMES - 1, max(1, self.model.lanes.length)
+        if len(self._dense) != room:
+            # What begins and ends in each column, added up.
+            steps = [0] * (room + 1)
+            for _, bar in self.model.bars():
+                first = min(room - 1, bar.start * room // length)
+                steps[first] += 1
+                steps[max(first, min(room - 1, max(bar.start, bar.end - 1) * room // length)) + 1] -= 1
+            self._dense = list(accumulate(steps[:room]))
+        first, last = self._left * self._cell * room // length, (self._left + room) * self._cell * room // length
+        canvas.put(0, 0, "whole", paint(palette.dim, palette.ground))
+        for column, count in enumerate(self._dense):
+            seen = first <= column <= last
+            canvas.put(NAMES + column, 0, DENSITY[min(count, len(DENSITY) - 1)],
+                       paint(palette.brass if seen else palette.dim, palette.cap if seen else palette.ground))
+
     def _draw_ruler(self, canvas: Canvas, palette: Palette, width: int) -> None:
-        cell = self._cell
+        cell, y = self._cell, self._head - RULER_ROWS
         tick = next(unit for unit in _ticks() if unit >= cell * LABEL_ROOM)
         dim = paint(palette.dim, palette.ground)
         first = self._left * cell // tick
         for number in range(first, first + width // (tick // cell) + 2):
             x = self._column(number * tick)
             if NAMES <= x < width:
-                canvas.put(x, 0, "0 ms" if number == 0 else say_duration(number * tick), dim)
-                canvas.put(x, 1, "╷", dim)
+                canvas.put(x, y, "0 ms" if number == 0 else say_duration(number * tick), dim)
+                canvas.put(x, y + 1, "╷", dim)
         if self.now is not None:
             x = self._column(self.now)
             if NAMES <= x < width:
-                canvas.put(x, 1, "▲", paint(palette.brass, palette.ground, bold=True))
-        canvas.put(0, 0, f"▭ {write_duration(cell)}"[:NAMES - 1], dim)
+                canvas.put(x, y + 1, "▲", paint(palette.brass, palette.ground, bold=True))
+        canvas.put(0, y, f"▭ {write_duration(cell)}"[:NAMES - 1], dim)
 
     def _draw_lane(self, canvas: Canvas, palette: Palette, y: int, index: int, lane: Lane) -> None:
         assert self.model is not None
@@ -209,16 +252,32 @@ class LanesView(Widget, can_focus=True):
         low, high = self._left * cell, (self._left + width - NAMES) * cell
         # One bar to the left may reach into sight.
         done = -1
+        drawn: list[Bar] = []
         for bar in lane.bars[max(0, bisect_left(starts, low) - 1):bisect_right(starts, high)]:
             # Zoomed out, many bars fall on one cell: one of them is drawn, and the chosen one in any case.
             last = max(bar.start, bar.end - 1) // cell if bar.end - bar.start >= cell else bar.start // cell
             if last > done or bar is chosen:
                 self._draw_bar(canvas, palette, y, bar, bar is chosen)
+                drawn.append(bar)
                 done = max(done, last)
         if chosen is not None and here:
             self._draw_bar(canvas, palette, y, chosen, True)
+        if self._rows > 1:
+            ends = [self._column(bar.start) for bar in drawn[1:]] + [width]
+            for bar, end in zip(drawn, ends, strict=True):
+                self._say_bar(canvas, palette, y + self._rows - 1, bar, end, chosen=bar is chosen)
         if self.now is not None and NAMES <= (x := self._column(self.now)) < width:
-            canvas.put(x, y, "│", paint(palette.brass, palette.ground))
+            for row in range(self._rows):
+                canvas.put(x, y + row, "│", paint(palette.brass, palette.ground))
+
+    def _say_bar(self, canvas: Canvas, palette: Palette, y: int, bar: Bar, end: int, *, chosen: bool) -> None:
+        """The line that wrote a bar and how long it is, under it, as far as there is room before the next one."""
+        x = max(NAMES, self._column(bar.start))
+        lasts = f" · {say_duration(bar.end - bar.start)}" if bar.end > bar.start else ""
+        for text in (f"line {bar.line}{lasts}", f"{bar.line}{lasts}", str(bar.line)):
+            if bar.line and x + len(text) < end:
+                canvas.put(x, y, text, paint(palette.brass if chosen else palette.dim, palette.ground, bold=chosen))
+                return
 
     def _draw_bar(self, canvas: Canvas, palette: Palette, y: int, bar: Bar, chosen: bool) -> None:
         first, last = self._column(bar.start), self._column(max(bar.start, bar.end - 1))
@@ -235,13 +294,20 @@ class LanesView(Widget, can_focus=True):
             canvas.put(clipped + 1, y, bar.text[:min(18, room)], paint(palette.dim, palette.ground))
             return
         text = paint(palette.on_brass if chosen else palette.text, colour if chosen else palette.cap, bold=chosen)
-        body = bar.text[:last - clipped + 1] if bar.text else ""
+        width = last - clipped + 1
+        body = bar.text[:width] if bar.text else ""
+        high = max(1, self._rows - 1)
         if chosen:
-            canvas.put(clipped, y, body.ljust(last - clipped + 1), text)
+            canvas.fill(clipped, y, width, high, text)
+            canvas.put(clipped, y, body, text)
         elif last == first:
-            canvas.put(clipped, y, body or "▮", text if body else paint(colour, palette.ground))
+            for row in range(high):
+                shown = body if row == 0 and body else " " if body else "▮"
+                canvas.put(clipped, y + row, shown, text if body else paint(colour, palette.ground))
         else:
-            canvas.put(clipped, y, body.ljust(last - clipped + 1), paint(palette.ink_on(colour), colour))
+            style = paint(palette.ink_on(colour), colour)
+            canvas.fill(clipped, y, width, high, style)
+            canvas.put(clipped, y, body, style)
 
     def _in_stretch(self, line: int) -> bool:
         stretch = self.stretch
@@ -288,7 +354,7 @@ class LanesView(Widget, can_focus=True):
         """Choose the bar under the pointer."""
         if self.model is None:
             return
-        lane = event.y - RULER_ROWS + self._top
+        lane = (event.y - self._head) // self._rows + self._top
         time = (event.x - 1 - NAMES + self._left) * self.cell
         near = [(max(bar.start - time, time - max(bar.start, bar.end - 1), 0), index)
                 for index, (la, bar) in enumerate(self.model.bars()) if la == lane]

@@ -272,16 +272,23 @@ class MacroView(PicksPlaces, MacroNames):
         head = Text(no_wrap=True, overflow="ellipsis")
         colour = palette.tint(macro.tint) if macro.tint else palette.brass
         head.append(macro.name or self.macro_id, style=f"bold {colour}")
-        closest = f" · closest pair {say_duration(lanes.closest)}" if lanes.closest is not None else ""
-        live = " · depends on the press or the world: shown for an ordinary one" if macro.live else ""
-        head.append(f"   {say_duration(lanes.length)} · "
-                    f"{say_count(lanes.events, 'event')}{closest}{live}", style=palette.text)
-        bound = self._bound()
-        head.append(f"   bound: {', '.join(bound) if bound else 'nowhere yet (F9)'}",
-                    style=palette.dim if bound else palette.brass)
+        # What is going on first; numbers give way where the line is short.
         saved = self.query_one(MacroText).text == self._saved
         head.append("   ✗ a draft: the last good version plays" if model.problems else "   ✓ live" if saved else "   …",
                     style=palette.rust if model.problems else palette.verdigris)
+        width = self.size.width - 2
+        bound = self._bound()
+        more = len(bound) - 1
+        says = ", ".join(bound) if bound else "nowhere yet (F9)"
+        if head.cell_len + len(says) + 10 > width and more > 0:
+            says = f"{bound[0]} and {more} more"
+        head.append(f"   bound: {says}", style=palette.dim if bound else palette.brass)
+        closest = f" · closest pair {say_duration(lanes.closest)}" if lanes.closest is not None else ""
+        live = " · depends on the press or the world: shown for an ordinary one" if macro.live else ""
+        for numbers in (f"{say_duration(lanes.length)} · {say_count(lanes.events, 'event')}", closest, live):
+            if head.cell_len + len(numbers) + 3 > width:
+                break
+            head.append(f"   {numbers}" if numbers[:1] != " " else numbers, style=palette.text)
         self.query_one("#head", Static).update(head)
         self._show_path()
 

@@ -88,16 +88,18 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         shown = {s.id: _box(places[s.id], _extent(s), _narrowest(s)) for s in desk.surfaces if s.id in places}
         panels = {place.program: _box(at, place.size, 0.0) for place, at in stage}
         boxes = [*shown.values(), *panels.values()]
-        largest = LARGEST_ALONE if self.zoomed else LARGEST
+        # The only one of a desk fills it, as one that was chosen to be shown alone does.
+        alone = bool(self.zoomed) or len(desk.surfaces) == 1
+        largest = LARGEST_ALONE if alone else LARGEST
         units_high = max((box.y + box.h for box in boxes), default=1)
         uh = int(min(largest[1], max(SMALLEST[1], (height - TITLE_ROWS) / units_high)))
         # Caps much wider than high look like bricks.
-        columns = bands(boxes, width, min(largest[0], uh * (5 if self.zoomed else 3)))
+        columns = bands(boxes, width, min(largest[0], uh * (5 if alone else 3)))
         for drawing in self.drawings():
             drawing.display = drawing.surface_id in shown
             if not drawing.display:
                 continue
-            drawing.alone = bool(self.zoomed)
+            drawing.alone = alone
             box = shown[drawing.surface_id]
             unit = (band_of(columns, box.x).scale, uh)
             size, x = drawing.size_for(unit), _cell(columns, box.x)

@@ -70,9 +70,10 @@ class StatusLine(Static):
             parts.append(Part(1 if pinned else 3, f"{'▣ pinned: ' if pinned else 'focus: '}{window.shown}",
                               palette.brass if pinned else palette.text))
         goes_to = ", ".join(p.name for p in known.programs) if known.desk.output == "stage" else "real programs"
-        parts.append(Part(5, f"to: {goes_to or 'nowhere'}", palette.dim))
+        # Where keys go is what is going on; how much else there is gives way to it.
+        parts.append(Part(1, f"to: {goes_to or 'nowhere'}", palette.text))
         if self.note:
-            parts.append(Part(2, self.note, palette.dim))
+            parts.append(Part(5, self.note, palette.dim))
         if known.problems:
             parts.append(Part(0, f"✗ {say_count(len(known.problems), 'problem')} (p)", f"bold {palette.rust}"))
         if known.missed:
