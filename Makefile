@@ -61,7 +61,8 @@ site: $(BIN)/.dev
 $(BIN)/python:
 	@$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11))' || \
 	    { echo "Python 3.11 or later is needed; name it with: make PYTHON=python3.12"; exit 1; }
-	@echo "Setting up in .venv (about half a minute, once) …"
+	@echo "Setting up in .venv (one to three minutes, once): an environment of its own, then the packages that"
+	@echo "requirements.lock names, then Brass Pebble itself."
 	@$(PYTHON) -m venv .venv
 
 $(BIN)/.run: $(BIN)/python pyproject.toml requirements.lock

@@ -8,6 +8,7 @@ import hashlib
 import importlib
 import importlib.metadata
 import inspect
+import io
 import itertools
 import os
 import pkgutil
@@ -145,6 +146,35 @@ def wheel(folder: Path, version: str) -> str:
         for name, text in (*parts.items(), (f"{info}/RECORD", record)):
             archive.writestr(name, text)
     return hashlib.sha256(file.read_bytes()).hexdigest()
+
+
+class Out(io.StringIO):
+    """A terminal, or a file."""
+
+    def __init__(self, *, terminal: bool) -> None:
+        super().__init__()
+        self._terminal = terminal
+
+    def isatty(self) -> bool:
+        return self._terminal
+
+
+def test_setting_up_says_what_it_is_doing() -> None:
+    said = ["Collecting numpy==2.3 (from -r x)\n", "  Downloading numpy.whl (16 MB)\n", "Collecting rich\n",
+            "Installing collected packages: numpy, rich\n", "Successfully installed numpy-2.3 rich-14\n"]
+    file, terminal = Out(terminal=False), Out(terminal=True)
+    for out in (file, terminal):
+        progress = install.Progress(2, out=out)
+        for line in said:
+            progress.hear(line)
+        progress.end()
+    # A file gets a line now and then, a terminal one that is written over and is gone at the end.
+    assert file.getvalue() == "  Fetching numpy (1 of 2) …\n  Installing what was fetched …\n"
+    parts = terminal.getvalue().split("\r")
+    assert [part.strip() for part in parts if part.strip()] == [
+        "Fetching numpy (1 of 2) …", "Fetching rich (2 of 2) …", "Installing what was fetched …"]
+    assert "\n" not in terminal.getvalue()
+    assert all(len(after) >= len(before.rstrip()) for before, after in itertools.pairwise(parts[:-1]))
 
 
 def test_only_the_very_file_that_was_locked_is_installed(tmp_path: Path) -> None:

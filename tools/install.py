@@ -16,14 +16,69 @@ import re
 import subprocess
 import sys
 import tempfile
+import threading
+import time
 from pathlib import Path
+from typing import TextIO
 
 sys.path.insert(0, str(Path(__file__).parent))
 
 from locked import LOCK, PROJECT, Lock, LockError, declared, groups, plain, read_lock, sum_of
 
-PIP = [sys.executable, "-m", "pip", "install", "--quiet", "--disable-pip-version-check"]
+PIP = [sys.executable, "-m", "pip", "install", "--progress-bar", "off", "--disable-pip-version-check"]
+# Where a line cannot be written over, what goes on is told so often, in s.
+TOLD_EVERY = 10.0
 HERE = f"{sys.version_info.major}.{sys.version_info.minor}"
+
+
+class Progress:
+    """Tells what is being done while it is done: on a terminal in one line, elsewhere now and then in a new one."""
+
+    def __init__(self, many: int, installs: str = "what was fetched", out: TextIO = sys.stdout) -> None:
+        self._many, self._installs, self._out = many, installs, out
+        self._fetched, self._told, self._width = 0, 0.0, 0
+
+    def hear(self, line: str) -> None:
+        """A line that pip said."""
+        if found := re.match(r"Collecting ([A-Za-z0-9._-]+)", line):
+            self._fetched += 1
+            of = f" of {self._many}" if self._many else ""
+            self.say(f"Fetching {found[1]} ({self._fetched}{of})")
+        elif line.startswith("Installing collected packages"):
+            self.say(f"Installing {self._installs}", always=True)
+
+    def say(self, what: str, *, always: bool = False) -> None:
+        """What is being done now."""
+        now = time.monotonic()
+        if self._out.isatty():
+            self._out.write(f"\r  {what} …".ljust(self._width))
+            self._width = len(what) + 5
+        elif always or now - self._told > TOLD_EVERY:
+            self._out.write(f"  {what} …\n")
+            self._told = now
+        self._out.flush()
+
+    def end(self) -> None:
+        """Nothing is being done any more."""
+        if self._out.isatty() and self._width:
+            self._out.write("\r" + " " * self._width + "\r")
+            self._out.flush()
+
+
+def pip(*words: str, many: int = 0, installs: str = "what was fetched") -> tuple[int, str]:
+    """Let pip install something, and tell how it goes; its exit code, and what it complained of."""
+    progress = Progress(many, installs)
+    process = subprocess.Popen([*PIP, *words], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert process.stdout is not None and process.stderr is not None
+    complaints: list[str] = []
+    reader = threading.Thread(target=lambda: complaints.extend(process.stderr or ()))
+    reader.start()
+    for line in process.stdout:
+        progress.hear(line)
+    reader.join()
+    code = process.wait()
+    progress.end()
+    return code, "".join(complaints)
 
 
 def usable_lock(file: Path = LOCK) -> Lock:
@@ -36,7 +91,7 @@ def usable_lock(file: Path = LOCK) -> Lock:
         raise LockError(f"{file.name} is missing. Make it with: make lock")
     lock = read_lock(file.read_text(encoding="utf-8"), file.name)
     if lock.declared != sum_of(declared()):
-        raise LockError(f"{file.name} was made of other ranges than pyproject.toml has now. Make it anew with: "
+        raise LockError(f"{file.name} was made of other ranges than pyproject.toml has now. Make it again with: "
                         "make lock")
     return lock
 
@@ -50,7 +105,7 @@ def refusal(said: str, lock: Lock) -> str:
     names = " and ".join(f"{name} {version}" for name, version in told) or "one of the packages"
     return (f"Setting up stopped: the file that came for {names} is not the one that requirements.lock names "
             "(its hash does not fit). It was not installed. Try again from another network or mirror; if the file is "
-            "right, make the lock anew with: make lock")
+            "right, make the lock again with: make lock")
 
 
 def install_locked(lock: Lock, names: list[str], *extra: str) -> None:
@@ -60,12 +115,11 @@ def install_locked(lock: Lock, names: list[str], *extra: str) -> None:
         LockError: a file is not the one that the lock names, or pip gave up.
     """
     with tempfile.TemporaryDirectory(prefix="bpi") as folder:
-        wanted = Path(folder) / "requirements.txt"
-        wanted.write_text("".join(pin.written() for pin in lock.of(*names)), encoding="utf-8")
-        done = subprocess.run([*PIP, "--require-hashes", "--no-deps", *extra, "-r", str(wanted)], check=False,
-                              stderr=subprocess.PIPE, text=True)
-    if done.returncode:
-        raise LockError(refusal(done.stderr, lock) or f"{done.stderr.strip()}\nSetting up stopped: pip could not "
+        wanted, pins = Path(folder) / "requirements.txt", list(lock.of(*names))
+        wanted.write_text("".join(pin.written() for pin in pins), encoding="utf-8")
+        code, said = pip("--require-hashes", "--no-deps", *extra, "-r", str(wanted), many=len(pins))
+    if code:
+        raise LockError(refusal(said, lock) or f"{said.strip()}\nSetting up stopped: pip could not "
                         "install what requirements.lock names. What it says stands above.")
 
 
@@ -94,10 +148,9 @@ def install_in_range(names: list[str], *extra: str) -> None:
         LockError: pip gave up.
     """
     rows = [row for name in names for row in plain(groups(declared()), name)]
-    done = subprocess.run([*PIP, "--upgrade", "--upgrade-strategy", "eager", *extra, *rows], check=False,
-                          stderr=subprocess.PIPE, text=True)
-    if done.returncode:
-        raise LockError(f"{done.stderr.strip()}\nSetting up stopped: pip found nothing that fits the ranges. What it "
+    code, said = pip("--upgrade", "--upgrade-strategy", "eager", *extra, *rows)
+    if code:
+        raise LockError(f"{said.strip()}\nSetting up stopped: pip found nothing that fits the ranges. What it "
                         "says stands above.")
 
 
@@ -107,10 +160,9 @@ def install_self() -> None:
     Raises:
         LockError: pip gave up.
     """
-    done = subprocess.run([*PIP, "--no-deps", "--no-build-isolation", "-e", str(PROJECT)], check=False,
-                          stderr=subprocess.PIPE, text=True)
-    if done.returncode:
-        raise LockError(f"{done.stderr.strip()}\nSetting up stopped: Brass Pebble itself could not be installed.")
+    code, said = pip("--no-deps", "--no-build-isolation", "-e", str(PROJECT), installs="Brass Pebble itself")
+    if code:
+        raise LockError(f"{said.strip()}\nSetting up stopped: Brass Pebble itself could not be installed.")
 
 
 def main() -> int:
