@@ -22,6 +22,7 @@ from brass_pebble.paths import PACKAGE
 from brass_pebble.protocol.base import Changed, News, Reply, Request
 from brass_pebble.protocol.desk import Follow, Hello, Traces
 from brass_pebble.protocol.errors import Refusal
+from brass_pebble.protocol.macros import Macros
 from brass_pebble.protocol.typed import declared
 from brass_pebble.protocol.wire import write
 from brass_pebble.screen.app import BrassPebbleApp
@@ -70,6 +71,9 @@ class FakeLink:
             return DONE
         if request.reply is Traces:
             return Traces(traces=[])
+        if request.reply is Macros:
+            # The engine reads them on its worker, and answers later.
+            return Macros(texts={}, drafts={}, tap_ms=40, gap_ms=10, keyboard="us")
         try:
             return self.engine.requests.take(None, request) or {}
         except Refusal as error:

@@ -187,6 +187,8 @@ def test_motions_and_strengths_are_bound_on_the_screen(demo: Terminal) -> None:
     demo.keys("Down", "Down", "Enter")
     controller = lambda: desk()["surface"]["controller"]["layer"]["arm"]["move"]  # type: ignore[index]  # noqa: E731
     demo.wait(lambda text: controller().get("stick-right") == {"drive": ["pointer x", "pointer y"]})
+    # The file is there a moment before the sheet has gone.
+    demo.wait(lambda text: "▸ move ▸ Arm" not in text)
     demo.keys("u")
     demo.wait(lambda text: "stick-right" not in controller())
 

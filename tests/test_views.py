@@ -19,16 +19,21 @@ from brass_pebble.core.desk.model import Desk, Surface
 from brass_pebble.core.say.setting import check_setting, settings_of
 from brass_pebble.protocol import desk as desk_messages
 from brass_pebble.protocol import devices, giving, layers, network
+from brass_pebble.protocol.asking import AskValues, ValueRow, Values
+from brass_pebble.protocol.macros import AskMacros, Macros
 from brass_pebble.protocol.rows import PlaceRow
 from brass_pebble.screen.app import VIEWS, BrassPebbleApp, find_view
 from brass_pebble.screen.base.key_help import bindings_of, key_rows, say_key
 from brass_pebble.screen.base.list_view import ListedView
+from brass_pebble.screen.base.places import lines_with
 from brass_pebble.screen.base.sheets import Sheet
 from brass_pebble.screen.base.view import View
 from brass_pebble.screen.desk.view import DeskView
 from brass_pebble.screen.glance.view import GlanceView
+from brass_pebble.screen.macro.lanes import LanesView
 from brass_pebble.screen.settings.surface import SurfacePanel
 from brass_pebble.screen.widgets.key_footer import KeyFooter
+from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from fake_link import FakeLink, screen_on
@@ -175,6 +180,66 @@ def test_the_palette_finds_everything_that_has_a_name(
             assert app.view.board.selected == chosen  # type: ignore[attr-defined]
         else:
             assert isinstance(app.screen, SurfacePanel) and app.screen.surface.id == "dial"
+    play(scene)
+
+
+def test_the_palette_looks_through_the_texts_of_macros(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        macro = next(row for row in app.known.desk.macros if row.id == "rye-title")
+        texts = {macro.id: 'name "Rye title"\n\ntap Ctrl+Alt+E\ntype "Salt and rye"\n', "other": "tap A\n"}
+        link.replies |= {AskMacros: Macros(texts=texts, drafts={}, tap_ms=40, gap_ms=10, keyboard="us"),
+                         layers.AskWindows: layers.Windows(windows=[]),
+                         layers.AskPrograms: layers.Programs(programs=[])}
+        await keys(pilot, "ctrl+p", *"salt")
+        palette = app.screen
+        for _ in range(100):
+            await pilot.pause(0.02)
+            options = palette.query_one(OptionList)
+            found = [index for index in range(options.option_count)
+                     if "line 4 of the macro Rye title" in str(options.get_option_at_index(index).prompt)]
+            if found:
+                break
+        options.highlighted = found[0]
+        await keys(pilot, "enter")
+        for _ in range(50):
+            await pilot.pause(0.02)
+            if app.screen is not palette:
+                break
+        await settled(pilot)
+        assert app.view.NAME == "Macro" and app.view.query_one(LanesView).line == 4
+    play(scene)
+    assert list(lines_with("  RYE ", {"a": "tap A\n  type \"rye\"\n", "b": "rye"})) == [
+        ("a", 2, 'type "rye"'), ("b", 1, "rye")]
+    assert list(lines_with("ry", {"b": "rye"})) == []
+
+
+def test_what_a_sheet_a_path_and_a_value_say_is_copied_as_text(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        await keys(pilot, "question_mark", "c")
+        assert "b" in app.clipboard.split() and "bind" in app.clipboard and "\x1b" not in app.clipboard
+        await keys(pilot, "escape")
+        bar = app.view.query_one(PathBar)
+        bar.focus()
+        await keys(pilot, "c")
+        assert app.clipboard == " ▸ ".join(hop.text for hop in bar.hops)
+        row = ValueRow(name="take", value="7", kind="whole number", first="1", is_set=True, macros=[], trouble="")
+        link.replies[AskValues] = Values(values=[row])
+        app.open_view("values")
+        await settled(pilot)
+        await keys(pilot, "c")
+        assert app.clipboard == "7"
+    play(scene)
+
+
+def test_the_help_of_meet_is_that_of_its_step(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        link.replies[devices.AskDevices] = devices.Devices(devices=[], left_ms=0, main_known=True, pulled=[],
+                                                           open_microphones=[])
+        app.open_view("meet")
+        await settled(pilot)
+        rows = dict(app.view.key_rows())
+        assert rows["i"] == "mark my main keyboard" and rows["Enter"] == "take it over", rows
+        assert not {"new row", "row key", "leave out", "it has none"} & set(rows.values())
     play(scene)
 
 

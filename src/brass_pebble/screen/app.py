@@ -23,6 +23,7 @@ from textual.screen import Screen
 
 from brass_pebble.client import EngineError, StartError
 from brass_pebble.core.label.block_letters import block_label
+from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.asking import QuestionRow
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.desk import AskDesk, AskTraces, Traces, WholeDesk
@@ -189,6 +190,13 @@ class BrassPebbleApp(KeyOrder):
         self._few.suit(palette.ground, dark=palette.dark if self.look.dark is None else self.look.dark)
         last: list[LineFilter] = [self._drawn, self._few] if self._few.enabled else [self._drawn]
         return Way([*super().get_line_filters(), *last], Color.parse(palette.ground))
+
+    def copy_text(self, text: str) -> None:
+        """Hand a text to the terminal's clipboard (OSC 52), which it may refuse."""
+        self.copy_to_clipboard(text)
+        lines = text.count("\n") + (not text.endswith("\n"))
+        self.notify(f"Copied {say_count(lines, 'line')}. If nothing can be pasted, the terminal does not let programs "
+                    "copy.", timeout=4)
 
     def large_text(self, words: str, width: int, height: int) -> tuple[str, ...]:
         """Words in block letters, in rows of cells; empty if they have no room, or plain ones are wanted."""

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Awaitable, Callable
 from typing import Any, ClassVar
 
+from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 from textual.app import ComposeResult
@@ -20,6 +22,18 @@ from brass_pebble.protocol.rows import ProblemRow
 from .key_line import KeyLine
 from .palette import Palette
 
+# A text that is copied has lines of at most so many letters.
+COPIED_WIDTH = 100
+
+
+def as_text(content: Any) -> str:
+    """Anything that can be shown, as plain text without colours."""
+    if isinstance(content, str):
+        return content
+    written = io.StringIO()
+    Console(width=COPIED_WIDTH, file=written, color_system=None, force_terminal=False).print(content)
+    return "\n".join(line.rstrip() for line in written.getvalue().splitlines()).strip() + "\n"
+
 
 class Sheet(ModalScreen[None]):
     """A titled sheet with something to read; Escape, Enter or q closes it."""
@@ -32,7 +46,7 @@ class Sheet(ModalScreen[None]):
     Sheet Static { height: auto; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        ("escape,enter,q,question_mark,p", "put_away", "close"),
+        ("escape,enter,q,question_mark,p", "put_away", "close"), ("c", "copy_text", "copy"),
     ]
 
     def __init__(self, title: str, content: Any, *, wide: bool = False) -> None:
@@ -43,7 +57,7 @@ class Sheet(ModalScreen[None]):
         """The sheet."""
         with VerticalScroll() as box:
             box.border_title = self._title
-            box.border_subtitle = "Esc or a click: close"
+            box.border_subtitle = "c: copy as text   Esc or a click: close"
             yield Static(self._content)
 
     def on_click(self) -> None:
@@ -54,6 +68,10 @@ class Sheet(ModalScreen[None]):
         """Back to the view."""
         if self.is_current:
             self.dismiss(None)
+
+    def action_copy_text(self) -> None:
+        """What stands here, as text."""
+        self.app.copy_text(as_text(self._content))  # type: ignore[attr-defined]
 
     def action_press_key(self, key: str) -> None:
         """A row of the help was clicked: back to the view, and do it there."""

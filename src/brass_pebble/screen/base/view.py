@@ -132,13 +132,17 @@ class View(Screen[None]):
     def key_rows(self) -> list[tuple[str, str]]:
         """All keys, made of the bindings."""
         more = self.more_help()
-        return [*self.ALSO, *key_rows(bindings_of(*self.PARTS, type(self))), *([("", ""), *more] if more else [])]
+        return [*self.ALSO, *key_rows(self.help_bindings()), *([("", ""), *more] if more else [])]
+
+    def help_bindings(self) -> list[Binding]:
+        """What the help lists: everything that is bound here.  A view that goes step by step lists the present one."""
+        return bindings_of(*self.PARTS, type(self))
 
     def action_keys(self) -> None:
         """All keys."""
         rows = self.key_rows()
         wide = self.size.width >= WIDE and len(rows) > MANY
-        clicks = keys_by_words(bindings_of(*self.PARTS, type(self)))
+        clicks = keys_by_words(self.help_bindings())
         self.app.push_screen(Sheet(f"Keys of the {self.NAME} view",
                                    key_table(rows, self.palette, 2 if wide else 1, clicks), wide=wide))
 

@@ -29,6 +29,7 @@ class ValuesView(ListedView[ValueRow]):
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("i", "change_it", "change", tooltip="change the value"),
         Binding("delete", "reset_it", "reset", tooltip="let it be again what it begins with"),
+        Binding("c", "copy_text", "copy", tooltip="copy the value as text"),
         Binding("O", "open", "open macro", tooltip="open a macro that uses it"), *UNDO, QUIET_STOP,
     ]
 
@@ -121,6 +122,11 @@ class ValuesView(ListedView[ValueRow]):
         elif await self.change("reset_value", value=row.name):
             self.notify(f"It is {row.first or 'gone'} again. u: undo.", title=row.name, timeout=4)
             self.load()
+
+    def action_copy_text(self) -> None:
+        """The value, as it is."""
+        if (row := self.row) is not None:
+            self.app.copy_text(row.value)  # type: ignore[attr-defined]
 
     def action_open(self) -> None:
         """A macro that uses it."""

@@ -82,9 +82,11 @@ class MacroView(PicksPlaces, MacroNames):
     ]
     AUTO_FOCUS = "LanesView"
 
-    def __init__(self, known: Known, link: Asks, macro: str = "", spot: Spot = ("", "")) -> None:
+    def __init__(self, known: Known, link: Asks, macro: str = "", spot: Spot = ("", ""),
+                 line: int = 0) -> None:
         super().__init__(known, link)
-        self.macro_id, self.spot = macro, spot
+        # `line` is the one to begin in; without it, the first step.
+        self.macro_id, self.spot, self._begins_at = macro, spot, line
         self.model: MacroModel | None = None
         self._step = STEPS[1]
         self._says, self._wrong = "", False
@@ -138,7 +140,11 @@ class MacroView(PicksPlaces, MacroNames):
         self._ask_windows()
         self._ask_programs()
         # The cursor begins at the first step rather than in the settings.
-        if self.model.bars():
+        if self._begins_at:
+            self._go_to_line(self._begins_at)
+            self.query_one(LanesView).choose_line(self._begins_at)
+            self._tell_selected()
+        elif self.model.bars():
             self._go_to_line(self.model.bars()[0][1].line)
             self._tell_selected()
         else:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+from dataclasses import replace
 from typing import ClassVar
 
 from rich.text import Text
@@ -363,6 +364,16 @@ class MeetView(View):
         self.call_after_refresh(self.lay_out)
 
     # Keys.
+
+    def help_bindings(self) -> list[Binding]:
+        """Those of the step that one is in, by what each does there."""
+        return [replace(row, tooltip="") if row.description else row for row in super().help_bindings()
+                if self._is_of_this_step(row)]
+
+    def _is_of_this_step(self, row: Binding) -> bool:
+        name, _, given = row.action.rstrip(")").partition("(")
+        return given.strip("'") in self.phase.keys if name == "do" else \
+            name in self.phase.keys or name not in ("swallow", "select", "shift")
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """Only the keys of the step that one is in."""

@@ -39,6 +39,7 @@ class PathBar(Static, can_focus=True):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         ("left", "walk(-1)", "hop back"), ("right", "walk(1)", "hop on"), ("enter", "open", "open"),
+        ("c", "copy_text", "copy"),
     ]
 
     class Opened(Message):
@@ -110,6 +111,10 @@ class PathBar(Static, can_focus=True):
         if self.hops:
             self.at = (self.at + by) % len(self.hops)
             self.redraw()
+
+    def action_copy_text(self) -> None:
+        """The whole path, as text."""
+        self.app.copy_text(" ▸ ".join(hop.text for hop in self.hops))  # type: ignore[attr-defined]
 
     def action_open(self) -> None:
         """Open the door of the hop."""
