@@ -235,6 +235,7 @@ def test_the_help_of_meet_is_that_of_its_step(play: Play) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
         link.replies[devices.AskDevices] = devices.Devices(devices=[], left_ms=0, main_known=True, pulled=[],
                                                            open_microphones=[])
+        link.replies[devices.Listen] = devices.Listening(seconds=30)
         app.open_view("meet")
         await settled(pilot)
         rows = dict(app.view.key_rows())
