@@ -29,8 +29,10 @@ class Bare(App):
         label.update(str(int(str(label.render())) + 1))
 Bare().run()
 """
-# What is done, by the bytes that a terminal sends for it, and the most that may come back.
-DEEDS = (("an arrow on the Desk", "\x1b[C", 2000), ("a press", "\r", 6000))
+# Right and left, in turn: where no key is at that side, nothing changes, and nothing would be measured.
+ARROWS = ("\x1b[C", "\x1b[D")
+# What is done, by the bytes that a terminal sends for it in turn, and the most that may come back.
+DEEDS = (("an arrow on the Desk", ARROWS, 2000), ("a press", ("\r",), 6000))
 VIEWS = {"Surface": "l", "Usage": "U", "Labels": "L", "Phrases": "J", "Meet": "M", "Clashes": "K", "Checkup": "C",
          "Network": "N", "Values": "S", "Versions": "V"}
 MOST_OF_A_VIEW, MOST_OF_A_LETTER = 60_000, 3000
@@ -94,11 +96,12 @@ def screen_sends(folder: Path, effort: Effort) -> list[Figure]:
         beside, _ = bare.key("a")
         times: list[float] = []
         bare_times: list[float] = []
-        for _ in range(effort.of(20, 3)):
-            times.append(screen.key("\x1b[C", 0.3)[1])
+        for turn in range(effort.of(40, 3)):
+            times.append(screen.key(ARROWS[turn % 2], 0.3)[1])
             bare_times.append(bare.key("a", 0.3)[1])
-        for what, key, most in DEEDS:
-            sent = max(screen.key(key, 2.5)[0] for _ in range(effort.of(4, 1)))
+        assert min(times) > 0 and min(bare_times) > 0, "a key changed nothing"
+        for what, keys, most in DEEDS:
+            sent = max(screen.key(keys[turn % len(keys)], 2.5)[0] for turn in range(effort.of(4, 2)))
             figures.append(_bytes(what, sent, most, beside))
         sent, _ = screen.drain(effort.of(10, 2), 12)
         figures.append(_bytes("an idle screen", sent, 0))

@@ -59,7 +59,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.keys("Home")
     demo.wait("surface Left numpad")
     demo.keys("Space")
-    demo.wait(lambda text: "Left numpad                       take" in text)
+    demo.wait(lambda text: "Left numpad                       import" in text)
     demo.keys("I")
     demo.wait("Imported 1 surface and 1 macro from Left numpad")
     assert desk()["surface"]["left-numpad"]["layer"]["class"]["press"]["7"]["label"] == "total"

@@ -110,7 +110,7 @@ def test_a_clash_is_found_and_repaired_with_a_free_chord(demo: Terminal) -> None
     demo.wait("Ctrl+Alt+M")
     demo.keys("Enter")
     demo.wait("no conflicts")
-    assert 'right = {tap = "Ctrl+Alt+M", label = "marker", tint = "rose"}' in desk_text()
+    assert 'right = {tap = "Ctrl+Alt+M", label = "marker", far = "mark", tint = "rose"}' in desk_text()
     # A chord is sent once, so that a program's own dialog can learn it.
     demo.keys("Escape")
     demo.wait("Click a key")
