@@ -7,6 +7,7 @@ from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from msgspec.structs import replace
 from rich.cells import cell_len
@@ -32,6 +33,7 @@ from brass_pebble.screen.desk.view import DeskView
 from brass_pebble.screen.glance.view import GlanceView
 from brass_pebble.screen.macro.lanes import LanesView
 from brass_pebble.screen.settings.surface import SurfacePanel
+from brass_pebble.screen.widgets.board import Board
 from brass_pebble.screen.widgets.key_footer import KeyFooter
 from brass_pebble.screen.widgets.path_bar import PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
@@ -228,6 +230,19 @@ def test_what_a_sheet_a_path_and_a_value_say_is_copied_as_text(play: Play) -> No
         await settled(pilot)
         await keys(pilot, "c")
         assert app.clipboard == "7"
+    play(scene)
+
+
+def test_the_only_surface_of_a_desk_fills_it(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        board = app.view.query_one(Board)
+        before = next(iter(board.drawings())).unit
+        app.known.desk = msgspec.structs.replace(app.known.desk, surfaces=app.known.desk.surfaces[:1], stage=[])
+        await app.view.show_all()
+        await settled(pilot)
+        (drawing,) = board.drawings()
+        assert drawing.alone and drawing.unit[0] > 1.7 * before[0] and drawing.unit[1] >= before[1]
+        assert drawing.size.width > 0.8 * board.size.width
     play(scene)
 
 

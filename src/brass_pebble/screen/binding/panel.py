@@ -231,10 +231,11 @@ class BindPanel(ChoosingSheet[Reply | None]):
             yield KeyLine(id="settings")
             yield Label(f"Key label (up to {LONGEST_LABEL} characters; default: the action's name):")
             yield Input(placeholder="label", id="label", max_length=4 * LONGEST_LABEL)
-            yield Label(f"Short form for large letters (up to {LONGEST_FAR} characters; default: the label):")
-            yield Input(placeholder="short form", id="far", max_length=4 * LONGEST_FAR)
-            yield Label("Note, for yourself:")
-            yield Input(placeholder="note", id="note", max_length=120)
+            yield Label(f"Short form for large letters (up to {LONGEST_FAR} characters; default: the label):",
+                        classes="further")
+            yield Input(placeholder="short form for large letters", id="far", max_length=4 * LONGEST_FAR)
+            yield Label("Note, for yourself:", classes="further")
+            yield Input(placeholder="note, for yourself", id="note", max_length=120)
             yield KeyLine(id="keys", types=True)
 
     def on_mount(self) -> None:
@@ -242,6 +243,8 @@ class BindPanel(ChoosingSheet[Reply | None]):
         self.query_one("#what", Input).focus()
         if self.size.height < LOW:
             self.query_one(OptionList).styles.max_height = 6
+            # What is empty says itself what belongs there.
+            self.query(".further").set(display=False)
         self._show()
 
     def _show(self) -> None:

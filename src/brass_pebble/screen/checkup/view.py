@@ -110,7 +110,7 @@ class CheckupView(ListedView[Finding]):
         wrong = sum(finding.state == WRONG for finding in self.findings)
         unknown = sum(finding.state == UNKNOWN for finding in self.findings)
         palette = self.palette
-        text = Text("Checkup   ", style=f"bold {palette.brass}")
+        text = Text.assemble(("Checkup   ", f"bold {palette.brass}"))
         if not self._done:
             text.append("looking …", style=palette.dim)
         elif wrong:

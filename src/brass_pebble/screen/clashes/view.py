@@ -171,7 +171,7 @@ class ClashesView(ListedView[ClashRow | Fold]):
     def summary(self) -> Text:
         bad = sum(clash.weight == "bad" for clash in self.found)
         palette = self.palette
-        text = Text("Clashes   ", style=f"bold {palette.brass}")
+        text = Text.assemble(("Clashes   ", f"bold {palette.brass}"))
         if bad:
             text.append(f"✗ {say_count(bad, 'conflict')}", style=f"bold {palette.rust}")
         else:

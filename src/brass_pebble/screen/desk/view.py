@@ -321,8 +321,10 @@ class DeskView(DeskActions):
         taken = 3 + 1 + sum(self.query_one(name).size.height for name in ("#trouble", "#caption")
                             if self.query_one(name).has_class("shown"))
         rows = height - taken
-        self.query_one(Board).give_room(width, max(6, min(rows - LEAST_TRACE_ROWS, int(rows * 0.78))
-                                                   if rows > 26 else rows - LEAST_TRACE_ROWS))
+        # A single surface is what the desk is for; of several, the traces tell which did what.
+        most = rows - LEAST_TRACE_ROWS
+        several = len(self.known.desk.surfaces) > 1
+        self.query_one(Board).give_room(width, max(6, min(most, int(rows * 0.78)) if several and rows > 26 else most))
 
     # Selecting and pressing.
 

@@ -47,7 +47,7 @@ class AsleepView(ListedView[AsleepRow]):
 
     def summary(self) -> Text:
         palette = self.palette
-        head = Text("Guests   ", style=f"bold {palette.brass}")
+        head = Text.assemble(("Guests   ", f"bold {palette.brass}"))
         if self.rows:
             wait = "waits" if len(self.rows) == 1 else "wait"
             head.append(f"☾ {say_count(len(self.rows), 'step')} {wait} for approval", style=f"bold {palette.rust}")

@@ -161,7 +161,7 @@ class TakeInView(ListedView[Line]):
 
     def summary(self) -> Text:
         palette, parcel = self.palette, self.look.parcel
-        head = Text("Import   ", style=f"bold {palette.brass}")
+        head = Text.assemble(("Import   ", f"bold {palette.brass}"))
         head.append(parcel.manifest.name, style="bold")
         head.append(f"   {Path(self.file).name}   {parcel.manifest.made_with}\n", style=palette.dim)
         head.append("Nothing has changed yet. ", style=f"bold {palette.verdigris}")

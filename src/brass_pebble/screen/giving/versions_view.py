@@ -78,7 +78,7 @@ class VersionsView(ListedView[VersionRow]):
 
     def summary(self) -> Text:
         palette = self.palette
-        head = Text("Versions   ", style=f"bold {palette.brass}")
+        head = Text.assemble(("Versions   ", f"bold {palette.brass}"))
         head.append(f"{len(self.rows)} kept   ", style=palette.text)
         head.append("what changed since this version" if self.since else "what this version changed", style="bold")
         head.append("\nEvery change is kept, including those made in an editor. Enter: go back to a version. "

@@ -53,7 +53,7 @@ class ValuesView(ListedView[ValueRow]):
 
     def summary(self) -> Text:
         palette = self.palette
-        head = Text("Values   ", style=f"bold {palette.brass}")
+        head = Text.assemble(("Values   ", f"bold {palette.brass}"))
         if self.rows:
             head.append(f"macros keep {say_count(len(self.rows), 'value')}", style=palette.text)
             head.append("\nThey outlive a run and a restart, and all macros of the desk share them.", style=palette.dim)

@@ -141,7 +141,7 @@ class LabelsView(OneSurfaceView):
         if row is None or sheet is None:
             return
         self.query_one(LabelPage).show(sheet, self._page, self.chosen)
-        head = Text("Labels   ", style=f"bold {palette.brass}")
+        head = Text.assemble(("Labels   ", f"bold {palette.brass}"))
         head.append(f"{row.name}", style="bold")
         head.append(f"   {say_count(sheet.count, 'label')}   page {min(self._page + 1, len(sheet.pages))} of "
                     f"{len(sheet.pages)} "

@@ -185,7 +185,7 @@ class UsageView(OneSurfaceView):
 
     def _show_head(self, row: SurfaceRow, found: Report, history: History) -> None:
         palette = self.palette
-        head = Text("Usage   ", style=f"bold {palette.brass}")
+        head = Text.assemble(("Usage   ", f"bold {palette.brass}"))
         head.append(row.name, style="bold")
         layer = next((layer.name for layer in row.layers if layer.id == self.layer_id), "")
         head.append(f"   layer {layer}   {PERIODS[self.period][1]}", style=palette.text)
