@@ -73,7 +73,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     assert "runs a program" in screen and 'type "Lamp is on"' not in screen
     demo.keys("a")
     demo.wait(lambda text: "runs a program" not in text and "calls an address" in text)
-    demo.keys("v")
+    demo.keys("C-a")
     demo.wait(lambda text: "calls an address" not in text)
     demo.keys("Escape")
     demo.wait("LEFT NUMPAD")
@@ -87,7 +87,7 @@ def test_a_parcel_is_looked_at_chosen_from_and_taken_in(demo: Terminal) -> None:
     demo.wait("+run \"lamp-tool\"")
     demo.keys("z", "Down")
     demo.wait("initial state")
-    demo.keys("w")
+    demo.keys("=")
     demo.wait("what changed since this version")
     demo.keys("Enter")
     demo.wait("back to version 1, initial state")

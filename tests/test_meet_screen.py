@@ -128,7 +128,7 @@ def test_walking_the_keys_of_a_device_nobody_has_drawn(empty: Terminal) -> None:
     click(empty, "╭ 5 ")
     empty.wait("F17 drawn in row 2")
     empty.wait("3 drawn")
-    empty.keys("+", "+", "i")
+    empty.keys("+", "+", "F2")
     empty.wait("Key legend")
     empty.keys("BSpace", "BSpace", "BSpace")
     # In a busy machine letters overtake the keys that are bound to something; nobody types so fast.
@@ -174,7 +174,7 @@ def test_a_press_that_arrives_twice_is_explained_on_the_screen(empty: Terminal) 
 def test_the_only_keyboard_is_taken_on_trial_and_kept_by_typing_keep(empty: Terminal) -> None:
     empty.keys("M")
     empty.wait("First, press any key on the keyboard you type on")
-    empty.keys("i")
+    empty.keys("F3")
     empty.wait("Press any key on the device you want to use.")
     empty.keys("Enter")
     empty.wait("is the only full keyboard here")

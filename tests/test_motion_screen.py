@@ -73,10 +73,10 @@ def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, 
     demo.wait("◂ 1.7 ▸   was 1.6")
     demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
     # As it was, felt on the device, and back again.
-    demo.keys("w")
-    demo.wait("before the change (w: after)")
+    demo.keys("=")
+    demo.wait("before the change (=: after)")
     demo.wait(lambda text: stick() == {"dead": "15 %", "curve": 1.6})
-    demo.keys("w")
+    demo.keys("=")
     demo.wait(lambda text: stick() == {"dead": "17 %", "curve": 1.7})
     # The other axis for itself.
     demo.keys("Tab")
@@ -95,11 +95,11 @@ def test_a_stick_drives_the_stage_and_its_curve_is_changed_live(demo: Terminal, 
 
 
 def test_an_axis_is_calibrated_by_moving_it(demo: Terminal) -> None:
-    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "Y", "m")
+    demo.keys("NPage", "NPage", "Down", "Down", "Down", "Down", "Y", "F9")
     demo.wait("Move it to both ends a few times, let it rest,")
     demo.keys("Enter")
     demo.wait("it has hardly moved")
-    demo.keys("m")
+    demo.keys("F9")
     demo.wait("Move it to both ends")
     demo.keys("]", "]", "]", "]", "]", "]", "]", "]", *["["] * 14)
     demo.wait("-60.0 %  leads to")

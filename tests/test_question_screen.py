@@ -124,7 +124,7 @@ def test_values_are_seen_changed_reset_and_undone(demo: Terminal, engine_of_demo
     demo.wait("macros keep 1 value")
     demo.wait("used by Guest title")
     demo.wait("guest 1")
-    demo.keys("i")
+    demo.keys("Enter")
     demo.wait("A whole number.")
     demo.keys("C-u")
     demo.type("many")

@@ -254,7 +254,7 @@ def test_the_help_of_meet_is_that_of_its_step(play: Play) -> None:
         app.open_view("meet")
         await settled(pilot)
         rows = dict(app.view.key_rows())
-        assert rows["i"] == "mark my main keyboard" and rows["Enter"] == "take it over", rows
+        assert rows["F3"] == "mark my main keyboard" and rows["Enter"] == "take it over", rows
         assert not {"new row", "row key", "leave out", "it has none"} & set(rows.values())
     play(scene)
 
@@ -368,7 +368,7 @@ def test_guests_are_approved_one_by_one_by_macro_and_all(play: Play) -> None:
         await keys(pilot, "a")
         await settled(pilot)
         assert link.last(giving.Approve).marks == ["m1"]  # type: ignore[attr-defined]
-        await keys(pilot, "down", "v")
+        await keys(pilot, "down", "ctrl+a")
         await settled(pilot)
         assert link.last(giving.Approve).marks == ["m2", "m3"]  # type: ignore[attr-defined]
         await keys(pilot, "A", "enter")
@@ -390,7 +390,7 @@ def test_a_version_is_compared_with_the_one_before_or_with_now(play: Play) -> No
         asked = link.last(giving.Compare)
         assert isinstance(asked, giving.Compare)
         assert (asked.one, asked.other) == (8, 9)
-        await keys(pilot, "down", "w")
+        await keys(pilot, "down", "equals_sign")
         await settled(pilot)
         asked = link.last(giving.Compare)
         assert isinstance(asked, giving.Compare)
@@ -398,7 +398,7 @@ def test_a_version_is_compared_with_the_one_before_or_with_now(play: Play) -> No
         assert "tap A" in said(app, "#differs Static")
         await keys(pilot, "z")
         assert "+ 7 =" in said(app, "#differs Static")
-        await keys(pilot, "down", "w", "enter")
+        await keys(pilot, "down", "equals_sign", "enter")
         await settled(pilot)
         assert link.last(giving.Restore).number == 7  # type: ignore[attr-defined]
         # The first one has nothing before it.
@@ -418,7 +418,7 @@ def test_a_view_that_is_left_while_it_waits_for_a_reply_is_left(play: Play) -> N
             app.open_view("versions")
             await settled(pilot)
             link.held = asyncio.Event()
-            await keys(pilot, "w")
+            await keys(pilot, "equals_sign")
             gone = app.pop_screen()
             for _ in range(moment):
                 await asyncio.sleep(0)

@@ -74,8 +74,8 @@ class CurveView(DeskActions):
         Binding("shift+left", "change(-10)", "much less", show=False, tooltip="ten times as much"),
         Binding("shift+right", "change(10)", "much more", show=False, tooltip="ten times as much"),
         Binding("tab", "axis", "other axis", tooltip="a stick's other axis"),
-        Binding("w", "compare", "before / after", tooltip="feel it as it was before, and back"),
-        Binding("m", "calibrate", "calibrate", tooltip="calibrate: move it to its ends, then Enter"),
+        Binding("equals_sign", "compare", "before / after", tooltip="feel it as it was before, and back"),
+        Binding("f9", "calibrate", "calibrate", tooltip="calibrate: move it to its ends, then Enter"),
         Binding("enter", "done", "end calibration", show=False),
         Binding("delete", "plain", "as usual", show=False, tooltip="everything as usual"),
         Binding("ctrl+s", "export", "save as SVG", tooltip="save the curve as SVG"),
@@ -181,7 +181,7 @@ class CurveView(DeskActions):
             text.append("\n● Move it to both ends a few times, let it rest, then press "
                         "Enter.", style=f"bold {palette.brass}")
         elif self._after is not None:
-            text.append("\n◌ before the change (w: after)", style=f"bold {palette.brass}")
+            text.append("\n◌ before the change (=: after)", style=f"bold {palette.brass}")
         self.query_one("#numbers", Static).update(text)
 
     def _show_side(self) -> None:
@@ -209,7 +209,7 @@ class CurveView(DeskActions):
         measured = [f"{name} {value}" for name in ("low", "centre", "high")
                     if (value := getattr(settings, name)) is not None]
         rows.append("\n  measured: ", style=palette.dim)
-        rows.append(", ".join(measured) or "not yet; the range that the device reports is used (m: "
+        rows.append(", ".join(measured) or "not yet; the range that the device reports is used (F9: "
                                            "calibrate)", style=palette.dim)
         self.query_one("#rows", Static).update(rows)
 

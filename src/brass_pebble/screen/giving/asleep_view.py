@@ -29,7 +29,7 @@ class AsleepView(ListedView[AsleepRow]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("a,enter", "approve", "approve", tooltip="approve it"),
-        Binding("v", "approve_item", "approve all of this macro",
+        Binding("ctrl+a", "approve_item", "approve all of this macro",
                 tooltip="approve all steps of this macro or control"),
         Binding("A", "approve_all", "approve all", tooltip="approve everything"),
         Binding("O", "open", "open it", tooltip="open the macro or the surface"),

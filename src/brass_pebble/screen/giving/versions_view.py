@@ -37,7 +37,8 @@ class VersionsView(ListedView[VersionRow]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("enter", "restore", "back to this", tooltip="restore the desk as it was then; u undoes it"),
-        Binding("w", "against", "what it changed / since then", tooltip="what it changed, or everything since then"),
+        Binding("equals_sign", "against", "what it changed / since then",
+                tooltip="what it changed, or everything since then"),
         Binding("z", "lines", "lines", tooltip="in words, or line by line"),
         Binding("pagedown", "scroll(1)", "on", show=False, priority=True, tooltip="scroll what differs"),
         Binding("pageup", "scroll(-1)", "back", show=False, priority=True, tooltip="scroll what differs"),

@@ -27,7 +27,6 @@ class ValuesView(ListedView[ValueRow]):
     NAME = "Values"
     FRESH: ClassVar[tuple[str, ...]] = ("desk", "values")
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("i", "change_it", "change", tooltip="change the value"),
         Binding("delete", "reset_it", "reset", tooltip="let it be again what it begins with"),
         Binding("c", "copy_text", "copy", tooltip="copy the value as text"),
         Binding("O", "open", "open macro", tooltip="open a macro that uses it"), *UNDO, QUIET_STOP,

@@ -55,7 +55,7 @@ class RecordSheet(ModalScreen[str]):
     RecordSheet Sketch { height: 1fr; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("escape", "leave", "stop / leave"), Binding("k", "keep", "how time is kept"),
+        Binding("escape", "leave", "stop / leave"), Binding("i", "timing", "how time is kept"),
         Binding("o", "paths", "the pointer's way"),
     ]
 
@@ -111,7 +111,7 @@ class RecordSheet(ModalScreen[str]):
         lamp = self.query_one("#lamp", Static)
         if self.phase == "choose":
             what = "keys, clicks and the pointer's way" if self.paths else "keys and clicks"
-            lamp.update(Text(f"○ Which device? Only this one is recorded: {what} (o).   Time is kept: {self.keep} (k)",
+            lamp.update(Text(f"○ Which device? Only this one is recorded: {what} (o).   Time is kept: {self.keep} (i)",
                              style=palette.text))
         elif self.phase == "count":
             lamp.update(Text(f"◔ {self._left} …   get ready on the {self.device and self.device.shown}",
@@ -230,7 +230,7 @@ class RecordSheet(ModalScreen[str]):
         except EngineError as error:
             self.notify(str(error), severity="error")
 
-    def action_keep(self) -> None:
+    def action_timing(self) -> None:
         """Another way of keeping time."""
         if self.phase == "choose":
             self.keep = KEEPING[(KEEPING.index(self.keep) + 1) % len(KEEPING)]

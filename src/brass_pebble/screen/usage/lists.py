@@ -173,6 +173,6 @@ class Lists:
         for control in arrangement.freed:
             text.append(f"✂ {labels.get(control, control)[:16]:16} ", style=palette.text)
             text.append(f"{self._legends.get(control, control)}: never used\n", style=palette.dim)
-        text.append("\nEnter: do it   u: undo   w: before / after\n", style=palette.dim)
+        text.append("\nEnter: do it   u: undo   =: before / after\n", style=palette.dim)
         text.append("k: keep what was never used   Space: the hand rests on the selected control", style=palette.dim)
         return text

@@ -66,7 +66,7 @@ class UsageView(OneSurfaceView):
         Binding("pagedown", "next_page", "next list", tooltip="another list"),
         Binding("l", "layer", "layer", tooltip="another layer"),
         Binding("i", "period", "period", tooltip="another time: today, 7, 30, 90 days, a year, all"),
-        Binding("w", "compare", "before / after", tooltip="the better arrangement: before and after"),
+        Binding("equals_sign", "compare", "before / after", tooltip="the better arrangement: before and after"),
         Binding("enter", "apply", "do it", tooltip="do it, in one change"),
         Binding("k", "keep", "keep the unused", show=False, tooltip="keep what was never used, or free it"),
         Binding("space", "home", "hand rests here", show=False, tooltip="the hand rests on the chosen control"),
