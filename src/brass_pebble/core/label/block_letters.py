@@ -44,6 +44,9 @@ class Face:
 
 
 SLIM, BROAD = Face("slim", 5, 3, 2, 1), Face("broad", 7, 5, 3, 2)
+FACES = (SLIM, BROAD)
+# Those that a text recogniser reads as plain letters (tests/test_reading.py): what nobody asked for is in these.
+READ_WELL = (BROAD,)
 
 
 @dataclass(frozen=True)
@@ -178,13 +181,14 @@ def largest_size(text: str, width: int, height: int, *, whole: bool = False) -> 
     return next((size for size in letter_sizes(whole=whole) if fits(text, size, width, height)), None)
 
 
-def common_size(labels: Collection[tuple[str, int, int]], share: float, *, whole: bool = False) -> LetterSize | None:
+def common_size(labels: Collection[tuple[str, int, int]], share: float, *, whole: bool = False,
+                faces: Collection[Face] = FACES) -> LetterSize | None:
     """The largest size at which so many of the labels (0 to 1) fit, each into its own room; None if there is none.
 
-    Labels side by side are read as one thing only if their letters are alike.
+    Labels side by side are read as one thing only if their letters are alike.  `faces`: in these alone.
     """
     needed = max(1, math.ceil(len(labels) * share))
-    return next((size for size in letter_sizes(whole=whole) if labels and
+    return next((size for size in letter_sizes(whole=whole) if labels and size.face in faces and
                  sum(fits(text, size, wide, high) for text, wide, high in labels) >= needed), None)
 
 

@@ -322,9 +322,9 @@ class DeskView(DeskActions):
                             if self.query_one(name).has_class("shown"))
         rows = height - taken
         # A single surface is what the desk is for; of several, the traces tell which did what.
-        most = rows - LEAST_TRACE_ROWS
-        several = len(self.known.desk.surfaces) > 1
-        self.query_one(Board).give_room(width, max(6, min(most, int(rows * 0.78)) if several and rows > 26 else most))
+        most, board = rows - LEAST_TRACE_ROWS, self.query_one(Board)
+        several = len(self.known.desk.surfaces) > 1 and not board.zoomed
+        board.give_room(width, max(6, min(most, int(rows * 0.78)) if several and rows > 26 else most))
 
     # Selecting and pressing.
 
@@ -487,6 +487,7 @@ class DeskView(DeskActions):
             board.whole = False
         else:
             board.zoomed = board.selected[0]
+        self._share_room()
         board.place_all()
         self._show_status()
 

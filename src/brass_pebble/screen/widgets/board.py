@@ -94,7 +94,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         units_high = max((box.y + box.h for box in boxes), default=1)
         uh = int(min(largest[1], max(SMALLEST[1], (height - TITLE_ROWS) / units_high)))
         # Caps much wider than high look like bricks.
-        columns = bands(boxes, width, min(largest[0], uh * (5 if alone else 3)))
+        columns = bands(boxes, width, min(largest[0], uh * (7 if alone else 3)))
         for drawing in self.drawings():
             drawing.display = drawing.surface_id in shown
             if not drawing.display:

@@ -15,7 +15,7 @@ from textual.widget import Widget
 
 from brass_pebble.core.desk.look.drawn import ControlRow, LayerRow, SurfaceRow
 from brass_pebble.core.desk.look.shown import show_control
-from brass_pebble.core.label.block_letters import LetterSize, common_size
+from brass_pebble.core.label.block_letters import READ_WELL, LetterSize, common_size
 from brass_pebble.screen.base.palette import Palette
 from brass_pebble.screen.known import Known, Spot
 
@@ -180,7 +180,9 @@ class SurfaceDrawing(Widget):
         rooms = [(far_label(c), width - 2, height - 2) for c in controls if c.kind and c.label
                  for _, _, width, height in (cell_box(c, self.unit),)]
         whole = self.app.look.signs == "plain"  # type: ignore[attr-defined]
-        return common_size(rooms, 1.0 if wanted == "by room" else MOST_LARGE, whole=whole)
+        if wanted == "by room":
+            return common_size(rooms, 1.0, whole=whole, faces=READ_WELL)
+        return common_size(rooms, MOST_LARGE, whole=whole)
 
     def _on_sheet(self, control: ControlRow, layers: list[LayerRow]) -> ControlRow:
         """A control as the sheet of one layer has it; what would answer from below is told by its legend."""
