@@ -28,7 +28,7 @@ DESK = "No press yet"
 VIEWS = (("l", "the Surface view", "What each control does now"),
          ("L", "the Labels view", "every text fits|is printed as"),
          ("V", "the Versions view", "what this version changed"), ("K", "the Clashes view", "shortcuts known"))
-PAGES = (("1", "late "), ("2", "used in this time|○ "), ("3", "meant was|Nothing that looks"), ("4", "▸"),
+PAGES = (("1", "late "), ("2", "used in this time|○ "), ("3", "probably meant|No likely mis-hits"), ("4", "▸"),
          ("5", "of its time"), ("6", "less finger travel|well arranged"))
 
 

@@ -129,6 +129,16 @@ def demo() -> Iterator[Terminal]:
 
 
 @pytest.fixture
+def no_system_fonts(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """A computer whose system has no font at all."""
+    from brass_pebble.paper import scripts
+    scripts.write_line.cache_clear()
+    monkeypatch.setattr(scripts, "font_for", lambda char, bold: None)
+    yield
+    scripts.write_line.cache_clear()
+
+
+@pytest.fixture
 def display(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """An X server of its own, without a monitor."""
     needs("Xvfb")

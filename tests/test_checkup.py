@@ -36,7 +36,7 @@ def test_what_a_machine_without_devices_is_told() -> None:
 def test_a_desk_with_mistakes_and_missing_devices(desk: Path) -> None:
     (desk / "macros" / "welcome.macro").write_text("tpa A\n")
     found = findings("--desk", str(desk))
-    assert found["desk"]["means"] == "macros/welcome.macro, line 1: “tpa” is not a step"
+    assert found["desk"]["means"] == "macros/welcome.macro:1:1: “tpa” is not a step"
     assert found["Floor pedals"]["means"] == "its device is not connected (name “Tern three-pedal board”)"
 
 

@@ -575,7 +575,7 @@ def test_giving_and_taking_on_the_command_line(desk: Path, giver: DeskStore, tmp
     done = run_cli("desk", "export", "--surface", "slab", "--desk", str(giver.folder))
     assert done.returncode == 0 and (tmp_path / "slab.zip").exists() and "Not included" in done.stdout
     # What others could read in it stands before what was written.
-    listed, _, written = done.stdout.partition("written:")
+    listed, _, written = done.stdout.partition("Saved ")
     assert written and 'runs a program: run "lamp-tool"' in listed and "types a text:" in listed
     before = snapshot(desk)
     done = run_cli("desk", "import", "slab.zip", *at)

@@ -399,7 +399,7 @@ def test_usage_on_the_command_line(desk: Path, tmp_path: Path) -> None:
     assert row["controls"] == {"7": 5}
     done = run_cli("usage", *at, "-o", str(tmp_path / "use.pdf"))
     assert done.returncode == 0 and (tmp_path / "use.pdf").read_bytes().startswith(b"%PDF")
-    assert run_cli("usage", *at, "-o", str(tmp_path / "use.svg")).stdout.count("written:") == 7
+    assert run_cli("usage", *at, "-o", str(tmp_path / "use.svg")).stdout.count("Saved ") == 7
     assert run_cli("usage", *at, "--since", "soon").returncode == 2
     assert "Counting is off" in run_cli("usage", *at, "--off").stdout
     assert "history = false" in (desk / "desk.toml").read_text()

@@ -11,7 +11,7 @@ import typer
 
 from brass_pebble.core.say.counts import say_count
 
-from .shared import DeskOption, Failure, JsonOption, os_text
+from .shared import DeskOption, Failure, JsonOption, os_text, tell_saved
 
 
 def add_to(app: typer.Typer) -> None:
@@ -85,7 +85,7 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
     """
     from brass_pebble.core.play.axis import AxisSettings
     from brass_pebble.paper.curve import curve_page, say_settings
-    from brass_pebble.paper.svg import page_svg
+    from brass_pebble.paper.label_files import write_pages
     with _client(desk, "curve") as client:
         found = next((s for s in client.ask("desk")["desk"]["surfaces"] if s["id"] == surface), None)
     if found is None:
@@ -100,7 +100,7 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
     if svg is not None:
         try:
             name = f"{found['name']} {row['legend']}"
-            svg.write_text(page_svg(curve_page(name, settings, centred=row["centred"]), name), encoding="utf-8")
+            tell_saved(write_pages([curve_page(name, settings, centred=row["centred"])], svg, name))
         except OSError as error:
             raise Failure(f"the drawing cannot be written: {os_text(error)}", "failed") from None
     if as_json:

@@ -11,7 +11,7 @@ import typer
 
 from brass_pebble import paths
 
-from .shared import DeskOption, Failure, JsonOption, desk_in_use, os_text, read_desk_folder
+from .shared import DeskOption, Failure, JsonOption, desk_in_use, os_text, read_desk_folder, tell_saved
 
 if TYPE_CHECKING:
     from brass_pebble.core.desk.look.drawn import BareSurface
@@ -98,12 +98,12 @@ def labels(surface: SurfaceName,
     try:
         sheet, about = sheet_of(row, layers=layer or (), paper=paper, cap=cap, sizes=_sizes(size or [], row),
                                 bleed=bleed, printed=read_printed(record) if only_changed else None)
-        written = write_pages(label_pages(row, sheet, about), output, f"{row.name}, labels") if output else []
+        written = write_pages(label_pages(row, sheet, about), output, f"{row.name}, labels") if output else None
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None
     except OSError as error:
         raise Failure(f"the sheet cannot be written: {os_text(error)}", "failed") from None
-    if written:
+    if written is not None:
         remember_printed(record, sheet)
     if as_json:
         for number, page in enumerate(sheet.pages, 1):
@@ -115,9 +115,9 @@ def labels(surface: SurfaceName,
         return
     pages = len(sheet.pages)
     print(f"{row.name}, {about}, on {pages} {'page' if pages == 1 else 'pages'} of {paper}")
-    for note in notes_of(sheet):
+    for note in notes_of(sheet) if written is None else [*notes_of(sheet, fonts=False), *written.notes]:
         print(f"  ! {note}")
-    for file in written:
+    for file in written.files if written is not None else ():
         print(f"Saved {file}.")
     if not output:
         print("Nothing is written yet: name a file with -o FILE.pdf or -o FILE.svg")
@@ -190,8 +190,7 @@ def _draw_map(name: str, rows: list[BareSurface], folder: Path, output: Path, wh
             pages = [desk_page(name, rows, tables, paper)]
         else:
             pages = card_pages(rows[0], paper) if what == "cards" else [map_page(rows[0], paper)]
-        for file in write_pages(pages, output, f"{name}, {what}"):
-            print(f"Saved {file}.")
+        tell_saved(write_pages(pages, output, f"{name}, {what}"))
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None
     except OSError as error:

@@ -85,6 +85,14 @@ def os_text(error: OSError) -> str:
     return f"{error.filename}: {error.strerror}" if error.filename else str(error)
 
 
+def tell_saved(saved: Any) -> None:
+    """Which files were written, and on the error output what a person should know of them."""
+    for note in saved.notes:
+        print(f"  ! {note}", file=sys.stderr)
+    for file in saved.files:
+        print(f"Saved {file}.")
+
+
 def given_values(number: int | None, strength: int | None, said: str | None = None) -> dict[str, int | str]:
     """What a person gives in place of a press."""
     given: tuple[tuple[str, int | str | None], ...] = (("number", number), ("strength", strength), ("said", said))

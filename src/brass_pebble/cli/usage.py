@@ -12,7 +12,17 @@ import typer
 from brass_pebble import paths
 from brass_pebble.core.say.counts import say_count
 
-from .shared import DeskOption, Failure, JsonOption, YesOption, desk_in_use, make_sure, os_text, read_desk_folder
+from .shared import (
+    DeskOption,
+    Failure,
+    JsonOption,
+    YesOption,
+    desk_in_use,
+    make_sure,
+    os_text,
+    read_desk_folder,
+    tell_saved,
+)
 
 if TYPE_CHECKING:
     from brass_pebble.core.desk.look.drawn import BareDesk
@@ -145,8 +155,7 @@ def _draw(whole: BareDesk, name: str, history: Any, period: str, output: Path) -
     from brass_pebble.paper.label_files import write_pages
     from brass_pebble.paper.usage_chart import usage_pages
     try:
-        for file in write_pages(usage_pages(whole, history, period), output, f"{name}, usage"):
-            print(f"Saved {file}.")
+        tell_saved(write_pages(usage_pages(whole, history, period), output, f"{name}, usage"))
     except ProblemError as error:
         raise Failure(str(error.problem), "usage") from None
     except OSError as error:

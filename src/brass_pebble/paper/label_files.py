@@ -12,11 +12,13 @@ from brass_pebble.core.label.sheet import BLEED, Options, Sheet, make_sheet
 from brass_pebble.core.label.sizes import Size, read_size
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.say.saved import Saved
 from brass_pebble.file_access import private_folder, read_text, write_bytes, write_text
 
-from .font import measure, typeface
+from .font import measure, say_lacking, typeface, what_no_font_has
 from .label_sheet import sheet_pages
 from .shapes import Page
+from .system_fonts import package_for
 
 
 def sheet_of(surface: BareSurface, *, layers: Iterable[str] = (), paper: str = "a4", cap: str = "",
@@ -48,13 +50,16 @@ def label_pages(surface: BareSurface, sheet: Sheet, about: str) -> list[Page]:
     return sheet_pages(sheet, surface.name, about)
 
 
-def notes_of(sheet: Sheet) -> list[str]:
-    """What a person should know before printing: what was abbreviated, what is too large, what cannot be drawn."""
+def notes_of(sheet: Sheet, *, fonts: bool = True) -> list[str]:
+    """What a person should know before printing: what was abbreviated, what is too large; with `fonts`, what cannot be
+    drawn."""
     notes = [f"{item.control}: “{item.text}” is printed as “{item.shown}”" for item in sheet.shortened]
     notes += [f"{control}: its label is larger than the paper, so it is left out" for control in sheet.too_large]
+    if not fonts:
+        return notes
     texts = {label.face.control: " ".join(entry.label for entry in label.face.entries)
              for page in sheet.pages for label in page}
-    notes += [f"{control}: the font has no “{lacking}”; an empty box is printed instead"
+    notes += [f"{control}: {say_lacking(lacking, package_for(lacking[0]))}"
               for control, text in texts.items() if (lacking := typeface(True).lacks(text))]
     return notes
 
@@ -76,18 +81,18 @@ def remember_printed(file: Path, sheet: Sheet) -> None:
     write_text(file, json.dumps(known, indent=1, sort_keys=True))
 
 
-def write_pages(pages: list[Page], file: Path, title: str) -> list[Path]:
+def write_pages(pages: list[Page], file: Path, title: str) -> Saved:
     """Write pages as PDF, or as SVG: a file for each page, the second one named FILE-2.svg and so on.
 
     Raises:
         ProblemError: the file's name tells no format.
         OSError: it cannot be written.
     """
-    kind = file.suffix.lower()
+    kind, notes = file.suffix.lower(), what_no_font_has(pages)
     if kind == ".pdf":
         from .pdf import pages_pdf
         write_bytes(file, pages_pdf(pages, title), 0o644)
-        return [file]
+        return Saved([file], notes)
     if kind != ".svg":
         raise ProblemError(f"“{file.name}” is not a drawing", hint="Let its name end in .pdf or .svg")
     from .svg import page_svg
@@ -96,4 +101,4 @@ def write_pages(pages: list[Page], file: Path, title: str) -> list[Path]:
         place = file if number == 1 else file.with_name(f"{file.stem}-{number}{file.suffix}")
         write_text(place, page_svg(page, title), 0o644)
         written.append(place)
-    return written
+    return Saved(written, notes)

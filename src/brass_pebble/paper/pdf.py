@@ -5,11 +5,14 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from .font import FILES
+from .font import typeface
+from .font_files import FILES
 from .shapes import Box, Circle, Group, Line, Page, Path, Shape, Words
 
 # Points for a millimetre.
 MM = 72 / 25.4
+# How a path with overlaps is filled, and how a text is drawn that is not seen (ISO 32000-1, 8.5.3.3 and 9.3.6).
+NON_ZERO, INVISIBLE = 1, 3
 NAMES = {False: "BrassPebbleText", True: "BrassPebbleTextBold"}
 
 
@@ -83,6 +86,33 @@ def _draw(canvas: Any, shape: Shape, height: float) -> None:
 
 def _text(canvas: Any, words: Words, y: float) -> None:
     _paint(canvas, words.fill, "", 0)
+    if not typeface(words.bold).is_plain(words.text):
+        _shaped(canvas, words, y)
+        return
     canvas.setFont(NAMES[words.bold], words.size * MM)
     draw = {"start": canvas.drawString, "middle": canvas.drawCentredString, "end": canvas.drawRightString}
     draw[words.anchor](words.x * MM, y, words.text)
+
+
+def _shaped(canvas: Any, words: Words, y: float) -> None:
+    """A text in any script as outlines; what it says is told beside them (ActualText, ISO 32000-1, 14.9.4)."""
+    face = typeface(words.bold)
+    x = words.x
+    if words.anchor != "start":
+        x -= face.width(words.text, words.size) * (0.5 if words.anchor == "middle" else 1.0)
+    path = canvas.beginPath()
+    for letter, numbers in face.legs(words.text, 0.0, 0.0, words.size):
+        points = [x * MM + number * MM if index % 2 == 0 else y - number * MM for index, number in enumerate(numbers)]
+        {"M": path.moveTo, "L": path.lineTo, "C": path.curveTo, "Z": path.close}[letter](*points)
+    said = ("\ufeff" + words.text).encode("utf-16-be").hex().upper()
+    canvas._code.append(f"/Span <</ActualText <{said}>>> BDC")
+    canvas.drawPath(path, stroke=0, fill=1, fillMode=NON_ZERO)
+    # What reads a text out, or looks for it, takes its place from a letter, which nobody sees.
+    canvas.saveState()
+    unseen = canvas.beginText(x * MM, y)
+    unseen.setFont(NAMES[words.bold], words.size * MM)
+    unseen.setTextRenderMode(INVISIBLE)
+    unseen.textOut("x")
+    canvas.drawText(unseen)
+    canvas.restoreState()
+    canvas._code.append("EMC")

@@ -23,6 +23,7 @@ from brass_pebble.cli.shared import (
     given_answers,
     given_values,
     os_text,
+    tell_saved,
 )
 from brass_pebble.core.say.counts import say_count
 
@@ -210,19 +211,14 @@ def macro_chart(file: Annotated[Path, typer.Argument(metavar="FILE")],
     from brass_pebble.core.macro.lanes import lanes_of
     from brass_pebble.core.macro.reader import link, parse
     from brass_pebble.paper.chart import chart_page
+    from brass_pebble.paper.label_files import write_pages
     macro = _good_macro(file)
     draft = parse(macro.source, id=macro.id)
     link({macro.id: draft}, only=())
     draft.macro = macro
     page = chart_page(macro.name, lanes_of(draft), "its events depend on the press; shown for an ordinary one"
                       if macro.live else macro.note)
-    if out.suffix == ".svg":
-        from brass_pebble.paper.svg import page_svg
-        out.write_text(page_svg(page, macro.name), encoding="utf-8")
-    else:
-        from brass_pebble.paper.pdf import pages_pdf
-        out.write_bytes(pages_pdf([page], macro.name))
-    print(f"Saved {out}.")
+    tell_saved(write_pages([page], out, macro.name))
 
 
 @macro_app.command("editor-grammar")

@@ -12,6 +12,7 @@ from textual.binding import BindingType
 
 from brass_pebble.core.desk.look.drawn import SurfaceRow
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.say.saved import Saved
 from brass_pebble.screen.known import Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.widgets.path_bar import PathBar
@@ -56,9 +57,9 @@ class OneSurfaceView(DeskActions):
             self.app.open_view("surface", surface=self.surface_id, control=self.chosen)  # type: ignore[attr-defined]
 
 
-async def write_here(view: View, file: Path, write: Callable[[], list[Path]], says: str, title: str = "Saved") -> bool:
+async def write_here(view: View, file: Path, write: Callable[[], Saved], says: str, title: str = "Saved") -> bool:
     """Write files, on a thread, into a folder that is made if need be; tell the person which, or why not."""
-    def write_there() -> list[Path]:
+    def write_there() -> Saved:
         file.parent.mkdir(parents=True, exist_ok=True)
         return write()
     try:
@@ -70,6 +71,9 @@ async def write_here(view: View, file: Path, write: Callable[[], list[Path]], sa
         view.notify(f"{file} cannot be written: {error.strerror}. See whether that folder is yours.",
                     severity="error", timeout=8)
         return False
-    more = f" and {len(written) - 1} more" if len(written) > 1 else ""
-    view.notify(f"{written[0] if written else file}{more}\n{says}".rstrip(), title=title, timeout=10)
+    files = written.files
+    more = f" and {len(files) - 1} more" if len(files) > 1 else ""
+    view.notify(f"{files[0] if files else file}{more}\n{says}".rstrip(), title=title, timeout=10)
+    for note in written.notes:
+        view.notify(f"{note[:1].upper()}{note[1:]}.", title="Fonts", severity="warning", timeout=12)
     return True

@@ -19,10 +19,11 @@ from brass_pebble.core.play.axis import AxisSettings
 from brass_pebble.core.say.durations import MS, say_duration
 from brass_pebble.core.say.setting import Flag, Number, Setting, Share, Time, settings_of, write_share
 from brass_pebble.paper.curve import curve_page, say_settings
-from brass_pebble.paper.svg import page_svg
+from brass_pebble.paper.label_files import write_pages
 from brass_pebble.protocol.base import News
 from brass_pebble.protocol.motion import Calibrate, Calibrated
 from brass_pebble.screen.base.desk_actions import STOP, UNDO, VISITS, DeskActions
+from brass_pebble.screen.base.one_surface import write_here
 from brass_pebble.screen.known import NO_CONTROL, Known, Spot
 from brass_pebble.screen.link import Asks
 from brass_pebble.screen.widgets.key_footer import KeyFooter
@@ -308,15 +309,8 @@ class CurveView(DeskActions):
         surface, row = self.known.surface(self.spot[0]), self.row
         name = f"{surface.name if surface else ''} {row.legend}"
         file = self.outside.exports() / (re.sub(r"[^a-z0-9]+", "-", f"{name} curve".lower()).strip("-") + ".svg")
-        try:
-            page = curve_page(name, self.settings(), self._before[self.axis], centred=bool(row.centred))
-            file.parent.mkdir(parents=True, exist_ok=True)
-            file.write_text(page_svg(page, name), encoding="utf-8")
-        except OSError as error:
-            self.notify(f"{file} cannot be written: {error.strerror}. See whether that folder is yours.",
-                        severity="error", timeout=8)
-            return
-        self.notify(str(file), title="Saved the curve", timeout=8)
+        page = curve_page(name, self.settings(), self._before[self.axis], centred=bool(row.centred))
+        self.run_worker(write_here(self, file, lambda: write_pages([page], file, name), "", "Saved the curve"))
 
     def more_help(self) -> list[tuple[str, str]]:
         return [("now", say_settings(self.settings()))]

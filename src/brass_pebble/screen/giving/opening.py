@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from brass_pebble.core.say.problem import ProblemError
+from brass_pebble.core.say.saved import Saved
 from brass_pebble.screen.base.one_surface import write_here
 from brass_pebble.screen.base.sheets import AskText, Choose
 from brass_pebble.screen.known import NO_CONTROL, Spot
@@ -70,8 +71,8 @@ async def give(view: View, selected: Spot) -> None:
                                                   [f"Write {file.name}", "Cancel"])) != 0:
             return
 
-    def write() -> list[Path]:
+    def write() -> Saved:
         file.write_bytes(data)
-        return [file]
+        return Saved([file], [])
     await write_here(view, file, write, "Not included: serial numbers, ports, network settings, history, secrets.",
                      title="Packed")

@@ -21,6 +21,7 @@ from brass_pebble.core.label.icons import NO_ICON, icons
 from brass_pebble.core.label.sheet import PAPERS, Label, Sheet
 from brass_pebble.core.label.sizes import kind_of
 from brass_pebble.core.say.counts import say_count
+from brass_pebble.core.say.saved import Saved
 from brass_pebble.paper.label_files import label_pages, notes_of, read_printed, remember_printed, sheet_of, write_pages
 from brass_pebble.paper.surface_map import card_pages, map_page
 from brass_pebble.protocol.base import Changed, News
@@ -364,7 +365,7 @@ class LabelsView(OneSurfaceView):
         name = re.sub(r"[^a-z0-9]+", "-", row.name.lower()).strip("-") or "surface"
         file = self.outside.exports() / f"{name}-{what}{kind}"
 
-        def write() -> list[Path]:
+        def write() -> Saved:
             assert self.sheet is not None
             pages: Any = {"labels": lambda: label_pages(row, self.sheet, self._about),
                           "map": lambda: [map_page(row, self.paper)], "cards": lambda: card_pages(row, self.paper)}
