@@ -105,7 +105,7 @@ def _shaped(canvas: Any, words: Words, y: float) -> None:
         points = [x * MM + number * MM if index % 2 == 0 else y - number * MM for index, number in enumerate(numbers)]
         {"M": path.moveTo, "L": path.lineTo, "C": path.curveTo, "Z": path.close}[letter](*points)
     said = ("\ufeff" + words.text).encode("utf-16-be").hex().upper()
-    canvas._code.append(f"/Span <</ActualText <{said}>>> BDC")
+    canvas.addLiteral(f"/Span <</ActualText <{said}>>> BDC")
     canvas.drawPath(path, stroke=0, fill=1, fillMode=NON_ZERO)
     # What reads a text out, or looks for it, takes its place from a letter, which nobody sees.
     canvas.saveState()
@@ -115,4 +115,4 @@ def _shaped(canvas: Any, words: Words, y: float) -> None:
     unseen.textOut("x")
     canvas.drawText(unseen)
     canvas.restoreState()
-    canvas._code.append("EMC")
+    canvas.addLiteral("EMC")
