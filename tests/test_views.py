@@ -17,6 +17,7 @@ from textual.widgets import Input, OptionList, Static
 from brass_pebble.client import EngineError
 from brass_pebble.core.desk.binding import Binding as Bound
 from brass_pebble.core.desk.model import Desk, Surface
+from brass_pebble.core.say.finding import GOOD, Finding
 from brass_pebble.core.say.setting import check_setting, settings_of
 from brass_pebble.protocol import desk as desk_messages
 from brass_pebble.protocol import devices, giving, layers, network
@@ -29,6 +30,7 @@ from brass_pebble.screen.base.list_view import ListedView
 from brass_pebble.screen.base.places import lines_with
 from brass_pebble.screen.base.sheets import Sheet
 from brass_pebble.screen.base.view import View
+from brass_pebble.screen.checkup.view import CheckupView
 from brass_pebble.screen.desk.view import DeskView
 from brass_pebble.screen.glance.view import GlanceView
 from brass_pebble.screen.macro.lanes import LanesView
@@ -283,6 +285,25 @@ def test_many_notes_of_a_kind_stand_in_one_row(play: Play) -> None:
         options.highlighted = 1
         await keys(pilot, "enter")
         assert options.option_count == 3
+    play(scene)
+
+
+def test_rows_go_on_below_where_all_of_them_have_room(play: Play) -> None:
+    async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
+        def lines(count: int) -> list[str]:
+            view.findings = [Finding(f"thing {n}", GOOD, " ".join(["a long story of what was found there"] * 3))
+                             for n in range(count)]
+            view.put(list(view.findings))
+            return str(view.query_one(OptionList).get_option_at_index(0).prompt).split("\n")
+        app.open_view("checkup")
+        await settled(pilot)
+        view = app.screen
+        assert isinstance(view, CheckupView)
+        few = lines(3)
+        begins = few[0].index("a long")
+        assert len(few) > 1 and all(line[:begins].isspace() and line[begins] != " " for line in few[1:])
+        assert " ".join(line[begins:].strip() for line in few) == view.findings[0].means
+        assert len(lines(40)) == 1
     play(scene)
 
 

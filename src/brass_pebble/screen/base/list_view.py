@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
+from textwrap import wrap
 from typing import ClassVar, Generic, TypeVar
 
 from rich.text import Text
@@ -25,6 +27,13 @@ from brass_pebble.screen.widgets.status_line import StatusLine
 from .desk_actions import VISITS, DeskActions
 
 R = TypeVar("R")
+# Words in a narrower column are cut off at its end rather than wrapped.
+LEAST_WORDS = 20
+
+
+@lru_cache(maxsize=4096)
+def _wrapped(words: str, width: int) -> list[str]:
+    return wrap(words, width) or [""]
 
 
 class ListedView(DeskActions, Generic[R]):
@@ -81,6 +90,13 @@ class ListedView(DeskActions, Generic[R]):
     def may_choose(self, row: R) -> bool:
         """Whether a row can be chosen; headings cannot."""
         return True
+
+    def finish_line(self, line: Text, says: str, style: str, of_all: Iterable[str]) -> Text:
+        """A row that ends with words: if those of all rows have room, they go on below where they begin."""
+        options = self.query_one(OptionList)
+        room = options.size.width - 3 - line.cell_len
+        fits = room >= LEAST_WORDS and sum(len(_wrapped(words, room)) for words in of_all) <= options.size.height
+        return line.append(("\n" + " " * line.cell_len).join(_wrapped(says, room) if fits else [says]), style=style)
 
     # The rest is the same for all.
 

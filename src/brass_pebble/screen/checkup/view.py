@@ -92,7 +92,7 @@ class CheckupView(ListedView[Finding]):
         line = Text.assemble((f"{MARKS[row.state]} ", f"bold {colour}"), row.about, no_wrap=True, overflow="ellipsis")
         if self.size.width >= WIDE:
             line.append(" " * max(2, ABOUT - line.cell_len))
-            line.append(row.means, style=self.palette.dim)
+            self.finish_line(line, row.means, self.palette.dim, (found.means for found in self.findings))
         return line
 
     def on_resize(self) -> None:

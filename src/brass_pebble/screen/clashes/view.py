@@ -115,10 +115,10 @@ class ClashesView(ListedView[ClashRow | Fold]):
             return Text.assemble((f"{'▾' if row.open else '▸'} ", f"bold {self.palette.brass}"),
                                  row.words)
         bad = row.weight == "bad"
-        return Text.assemble((f"{MARKS[row.weight]} ", f"bold {self.palette.rust if bad else self.palette.dim}"),
+        line = Text.assemble((f"{MARKS[row.weight]} ", f"bold {self.palette.rust if bad else self.palette.dim}"),
                              (f"{row.kind:16}", self.palette.brass if bad else self.palette.dim),
-                             f"{row.chord or self._macro_name(row):18} ",
-                             (self._places(row), self.palette.dim), no_wrap=True, overflow="ellipsis")
+                             f"{row.chord or self._macro_name(row):18} ", no_wrap=True, overflow="ellipsis")
+        return self.finish_line(line, self._places(row), self.palette.dim, map(self._places, self.found))
 
     def _macro_name(self, clash: ClashRow) -> str:
         return next((str(macro.name) for macro in self.known.desk.macros if macro.id == clash.macro), "")
