@@ -234,6 +234,23 @@ def test_a_part_of_an_answer_is_none(talk: Callable[[socket.socket], None], step
     assert row["state"] == "stopped" and "did not answer within 0.5 s" in row["remarks"][0], row
 
 
+@pytest.mark.parametrize(("at", "says"), [(0.49, "the mill did not answer within 0.5 s"),
+                                          (0.1, "the mill could not be reached: timed out")])
+def test_a_socket_that_gives_up_a_moment_before_its_time_was_too_late(at: float, says: str) -> None:
+    now = [0.0]
+
+    class Mill:
+        fields, tells = (), False
+
+        def whom(self, ask: object) -> str:
+            return "the mill"
+
+        def do(self, ask: object, call: Call) -> None:
+            now[0] = at
+            raise TimeoutError("timed out")
+    assert perform(Mill(), object(), Call(0.5, Names(), lambda: now[0])) == (says, False)  # type: ignore[arg-type]
+
+
 def world(tmp_path: Path) -> World:
     return World(Helpers(), Pasting(), lambda: tmp_path, lambda name: "HUNTER2", lambda: False, lambda *, begins: None)
 

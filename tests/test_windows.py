@@ -177,6 +177,8 @@ def test_closing_leaves_alone_what_no_macro_has_started(screen: Screen, program:
             # Nor, whatever it is called, anything of this program itself: the engine, and what ends its helpers.
             assert told(play(client, 'run "true"\n'))[0] == "done"
             engine = client.hello["pid"]
+            # The macro goes on at once, and so is over before its helper has begun.
+            wait_for(lambda: children(engine))
             ours = children(engine)
             assert ours and all(is_own(pid) for pid in (engine, *ours)) and not is_own(mine.pid)
             assert told(play(client, 'close every program "bakers-clock"\n'))[0] == "done"

@@ -89,6 +89,8 @@ def perform(kind: ErrandKind, ask: Ask, call: Call) -> Done:
         done = kind.do(ask, call)
     except (OSError, ValueError) as error:
         done = f"{kind.whom(ask)} could not be reached: {why(error)}", False
+        if isinstance(error, TimeoutError):
+            call.ends_if_up()
     finally:
         call.close()
     # What a library makes of a connection that was shut under it tells nothing; an answer that came in time counts.

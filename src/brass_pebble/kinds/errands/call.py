@@ -18,6 +18,10 @@ from .names import Names, NotFound
 TOO_LATE, STOPPED = "did not answer within", "was being called when it was stopped"
 
 
+# A socket may give up so soon before its time, in s.
+NEARLY = 0.05
+
+
 class Over(OSError):
     """The time of a call is over, or it was ended."""
 
@@ -80,6 +84,11 @@ class Call:
         if self.over:
             raise Over(self.over)
         return left
+
+    def ends_if_up(self) -> None:
+        """What waited for the rest of its time gave up, a moment before anybody has looked at the clock."""
+        if self._until - self._clock() <= NEARLY:
+            self.end(TOO_LATE)
 
     def watch(self, connection: socket.socket) -> None:
         """Shut this connection when the call is over, whatever is made of it meanwhile (TLS, say).
