@@ -55,8 +55,8 @@ def test_from_nothing_to_a_label_sheet_line_by_line(desk: Path, tmp_path: Path) 
     taken = line(desk, "take", "numeric pad", "--name", "Left hand", "--layout", "numpad")
     assert taken.stdout.splitlines()[0] == "Took over Marram numeric pad as the surface left-hand."
     assert "Its controls: num, slash, times, minus, 7" in taken.stdout
-    assert line(desk, "bind", "left-hand", "7", "Ctrl+Alt+1", "--label", "wide", "--tint", "sky").stdout == (
-        "Left-hand 7: tap Ctrl+Alt+1.\n")
+    bound = line(desk, "bind", "left-hand", "7", "Ctrl+Alt+1", "--label", "wide", "--far", "wd", "--tint", "sky")
+    assert bound.stdout == "Left-hand 7: tap Ctrl+Alt+1.\n"
     line(desk, "bind", "left-hand", "0", "sustain", "Ctrl+M", "--label", "cough")
     saved = line(desk, "write", "Hello there", text='type "Hello"\ntap Enter\n')
     assert saved.stdout == "Saved the macro hello-there. Play it with: brass-pebble play hello-there\n"
@@ -67,7 +67,7 @@ def test_from_nothing_to_a_label_sheet_line_by_line(desk: Path, tmp_path: Path) 
     line(desk, "bind", "left-hand", "7", "F20", "--gesture", "hold")
     line(desk, "unbind", "left-hand", "7", "--gesture", "hold")
     text = (desk / "desk.toml").read_text()
-    assert '7 = {tap = "Ctrl+Alt+1", label = "wide", tint = "sky"}' in text and "F20" not in text
+    assert '7 = {tap = "Ctrl+Alt+1", label = "wide", far = "wd", tint = "sky"}' in text and "F20" not in text
     assert '5 = {play = "hello-there"}' in text and 'dot = {layer = "while held loud"}' in text
     assert (desk / "macros" / "hello-there.macro").read_text().startswith('name "Hello there"\n')
     line(desk, "undo")
@@ -96,6 +96,7 @@ def test_a_mistake_says_what_to_write(desk: Path) -> None:
     assert "fits no free device" in wrong("take", "numeric pad")
     assert "there is no key called “Ctl”" in wrong("bind", "marram-numeric-pad", "7", "Ctl+1")
     assert "there is no surface “pad”" in wrong("bind", "pad", "7", "A")
+    assert "6" in wrong("bind", "marram-numeric-pad", "7", "A", "--far", "far too long")
     assert "Did you mean" in wrong("bind", "marram-numeric-pad", "plu", "A")
     said = wrong("write", "Broken", text="tapp A\n")
     assert "line 2" in said and "tapp" in said

@@ -5,6 +5,8 @@ from __future__ import annotations
 import io
 import re
 import subprocess
+import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -18,6 +20,7 @@ from brass_pebble.paper.shapes import Page, Words
 from brass_pebble.paper.svg import page_svg
 from conftest import know, run
 from needed import needs
+from standstill import took
 
 # A label in each script, and a font of the system that has it, or whose package has one that does.
 COMMON = "DejaVu Sans Mono"
@@ -108,18 +111,36 @@ def test_every_export_says_what_no_font_has(tmp_path: Path, no_system_fonts: Non
             assert "has “北”" in told.out + told.err and "fonts-noto-cjk" in told.out + told.err, words
 
 
-def test_a_font_of_the_system_that_cannot_be_asked_for_is_none(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
-    for folder in ("", str(tmp_path)):
+@pytest.fixture
+def asked_again() -> Iterator[None]:
+    """What fontconfig said is forgotten, before and after."""
+    def forget() -> None:
         system_fonts.font_for.cache_clear()
-        monkeypatch.setenv("PATH", folder)
-        assert system_fonts.font_for("北", bold=False) is None
-    slow = tmp_path / "fc-match"
-    slow.write_text("#!/bin/sh\nexec /bin/sleep 30\n")
-    slow.chmod(0o755)
-    monkeypatch.setattr(system_fonts, "AT_MOST", 0.2)
-    system_fonts.font_for.cache_clear()
-    assert system_fonts.font_for("北", bold=False) is None
-    slow.write_text("#!/bin/sh\necho /nowhere/x.ttf\techo\necho '" + str(slow) + "\t0'\n")
-    system_fonts.font_for.cache_clear()
-    assert system_fonts.font_for("北", bold=False) is None
-    system_fonts.font_for.cache_clear()
+        system_fonts._offers.cache_clear()
+    forget()
+    yield
+    forget()
+
+
+@pytest.mark.parametrize("says", [None, "exec /bin/sleep 30", "echo no; exit 1", "echo '/nowhere/x.ttf\t0\t4e00-9fff'",
+                                  "echo '/etc/passwd\t0\t5317'", "echo 'x\tzz\tzz-'; printf '\\377\\t0\\t5317\\n'"])
+def test_a_font_of_the_system_that_cannot_be_had_is_none_and_waited_for_once(
+        says: str | None, asked_again: None, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    monkeypatch.setenv("PATH", str(tmp_path))
+    monkeypatch.setattr(system_fonts, "AT_MOST", 0.3)
+    if says is not None:
+        (tmp_path / "fc-match").write_text(f"#!/bin/sh\n{says}\n")
+        (tmp_path / "fc-match").chmod(0o755)
+    began = time.monotonic()
+    assert [system_fonts.font_for(char, bold=False) for char in "北海道の長い文字列"] == [None] * 9
+    assert took(began) < 2
+
+
+def test_a_label_of_many_letters_asks_the_system_once(asked_again: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    needs("font VL Gothic")
+    asked: list[object] = []
+    run_one = subprocess.run
+    monkeypatch.setattr(system_fonts.subprocess, "run", lambda *given, **how: asked.append(given) or run_one(
+        *given, **how))
+    found = {system_fonts.font_for(chr(code), bold=False) for code in range(0x3041, 0x3090)}
+    assert len(asked) == 1 and len(found) == 1 and None not in found

@@ -160,25 +160,33 @@ def test_capital_letters_lead_from_view_to_view_and_back(play: Play) -> None:
     play(scene)
 
 
+async def choose_in_palette(pilot: Pilot[Any], app: BrassPebbleApp, words: str, wanted: Callable[[str], bool]) -> None:
+    """Search for words, wait until a row that is wanted is found, and choose it."""
+    await keys(pilot, "ctrl+p", *("space" if char == " " else char for char in words))
+    palette, found = app.screen, list[int]()
+    for _ in range(100):
+        await pilot.pause(0.02)
+        options = palette.query_one(OptionList)
+        found = [index for index in range(options.option_count)
+                 if wanted(str(options.get_option_at_index(index).prompt))]
+        if found:
+            break
+    options.highlighted = found[0]
+    await keys(pilot, "enter")
+    for _ in range(50):
+        await pilot.pause(0.02)
+        if app.screen is not palette:
+            break
+    await settled(pilot)
+
+
 @pytest.mark.parametrize(("words", "view", "chosen"), [
     ("left numpad 8", "Surface", ("left-numpad", "8")), ("stings of right", "Surface", ("right-numpad", "num")),
     ("floor pedals", "Surface", ("pedals", "left")), ("debounce of knob", "Desk", ())])
 def test_the_palette_finds_everything_that_has_a_name(
         play: Play, words: str, view: str, chosen: tuple[str, ...]) -> None:
     async def scene(pilot: Pilot[Any], app: BrassPebbleApp, link: FakeLink) -> None:
-        await keys(pilot, "ctrl+p", *("space" if char == " " else char for char in words))
-        palette = app.screen
-        for _ in range(100):
-            await pilot.pause(0.02)
-            options = palette.query_one(OptionList)
-            if options.option_count and words[-4:] in str(options.get_option_at_index(0).prompt).lower():
-                break
-        await keys(pilot, "enter")
-        for _ in range(50):
-            await pilot.pause(0.02)
-            if app.screen is not palette:
-                break
-        await settled(pilot)
+        await choose_in_palette(pilot, app, words, lambda row: words[-4:] in row.lower())
         assert view == app.view.NAME
         if chosen:
             assert app.view.board.selected == chosen  # type: ignore[attr-defined]
@@ -194,22 +202,7 @@ def test_the_palette_looks_through_the_texts_of_macros(play: Play) -> None:
         link.replies |= {AskMacros: Macros(texts=texts, drafts={}, tap_ms=40, gap_ms=10, keyboard="us"),
                          layers.AskWindows: layers.Windows(windows=[]),
                          layers.AskPrograms: layers.Programs(programs=[])}
-        await keys(pilot, "ctrl+p", *"salt")
-        palette = app.screen
-        for _ in range(100):
-            await pilot.pause(0.02)
-            options = palette.query_one(OptionList)
-            found = [index for index in range(options.option_count)
-                     if "line 4 of the macro Rye title" in str(options.get_option_at_index(index).prompt)]
-            if found:
-                break
-        options.highlighted = found[0]
-        await keys(pilot, "enter")
-        for _ in range(50):
-            await pilot.pause(0.02)
-            if app.screen is not palette:
-                break
-        await settled(pilot)
+        await choose_in_palette(pilot, app, "salt", lambda row: "line 4 of the macro Rye title" in row)
         assert app.view.NAME == "Macro" and app.view.query_one(LanesView).line == 4
     play(scene)
     assert list(lines_with("  RYE ", {"a": "tap A\n  type \"rye\"\n", "b": "rye"})) == [

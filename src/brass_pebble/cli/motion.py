@@ -84,6 +84,7 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
     With --svg, as a drawing.
     """
     from brass_pebble.core.play.axis import AxisSettings
+    from brass_pebble.core.say.problem import ProblemError
     from brass_pebble.paper.curve import curve_page, say_settings
     from brass_pebble.paper.label_files import write_pages
     with _client(desk, "curve") as client:
@@ -100,9 +101,12 @@ def curve(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="the su
     if svg is not None:
         try:
             name = f"{found['name']} {row['legend']}"
-            tell_saved(write_pages([curve_page(name, settings, centred=row["centred"])], svg, name))
+            saved = write_pages([curve_page(name, settings, centred=row["centred"])], svg, name)
+        except ProblemError as error:
+            raise Failure(str(error.problem), "usage") from None
         except OSError as error:
             raise Failure(f"the drawing cannot be written: {os_text(error)}", "failed") from None
+        tell_saved(saved, beside=True)
     if as_json:
         print(json.dumps(row["axes"][axis]))
     else:

@@ -85,12 +85,12 @@ def os_text(error: OSError) -> str:
     return f"{error.filename}: {error.strerror}" if error.filename else str(error)
 
 
-def tell_saved(saved: Any) -> None:
-    """Which files were written, and on the error output what a person should know of them."""
+def tell_saved(saved: Any, *, beside: bool = False) -> None:
+    """Which files were written, `beside` what the standard output is for; and what a person should know of them."""
     for note in saved.notes:
         print(f"  ! {note}", file=sys.stderr)
     for file in saved.files:
-        print(f"Saved {file}.")
+        print(f"Saved {file}.", file=sys.stderr if beside else sys.stdout)
 
 
 def given_values(number: int | None, strength: int | None, said: str | None = None) -> dict[str, int | str]:

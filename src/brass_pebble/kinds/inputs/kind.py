@@ -77,7 +77,7 @@ class InputKind:
         raise NotImplementedError
 
     def listen(self, facts: DeviceFacts, *, motion: bool) -> Ear | None:
-        """Hear one without taking it over; None if none of it can be heard so.  Not for the loop.
+        """Hear one without taking it over; None if nothing can be heard so.  Not for the loop.
 
         Raises:
             InputError: it cannot be opened.

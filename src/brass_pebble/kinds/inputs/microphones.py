@@ -93,7 +93,7 @@ class MicrophoneInput(RestsByItself):
             self._closing.wait(waits[min(max(0, died - 1), len(waits) - 1)])
 
     def _hear_one(self) -> Told | None:
-        """Start one process and pass on what it tells.  Returns why there has gone, if it said so."""
+        """Start one process and pass on what it tells.  Returns why it ended, if it said so."""
         with self._lock:
             if self._closing.is_set():
                 return None

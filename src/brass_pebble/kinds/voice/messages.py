@@ -150,7 +150,7 @@ class Over(Struct, frozen=True, kw_only=True, tag="over", tag_field="told"):
 
 
 class Gone(Struct, frozen=True, kw_only=True, tag="gone", tag_field="told"):
-    """There has gone sound: the microphone was unplugged, is held by somebody else, or the sound server is away."""
+    """The sound has ended: the microphone was unplugged, is held by somebody else, or the sound server is away."""
 
     why: Text
 

@@ -193,8 +193,8 @@ class Sphinx:
                 yield other
 
     def _segments(self, decoder: Any) -> Iterator[tuple[str, int, int, float]]:
-        """What is not a silence, as it stands in the dictionary, with its first and last frame, and how well it fits:
-        the logarithm of how likely its sounds are beside the likeliest of each frame."""
+        """The words between silences, each as it stands in the dictionary, with its first and last frame, and how well
+        it fits: the logarithm of how likely its sounds are beside the likeliest of each frame."""
         for piece in decoder.seg() or ():
             if not _SILENCE.match(piece.word):
                 yield piece.word, piece.start_frame, piece.end_frame, math.log(max(piece.ascore, 1e-300))
