@@ -36,8 +36,8 @@ DEEDS = (("an arrow on the Desk", ARROWS, 2000), ("a press", ("\r",), 6000))
 VIEWS = {"Surface": "l", "Usage": "U", "Labels": "L", "Phrases": "J", "Meet": "M", "Clashes": "K", "Checkup": "C",
          "Network": "N", "Values": "S", "Versions": "V"}
 MOST_OF_A_VIEW, MOST_OF_A_LETTER = 60_000, 3000
-# Nothing more is expected after so long without a byte, in s.
-QUIET = 1.2
+# Nothing more is expected after so long without a byte, in s; and the first byte of what certainly changes something.
+QUIET, PATIENCE = 1.2, 10.0
 
 
 class Watched:
@@ -55,21 +55,25 @@ class Watched:
             os.execvp(command[0], command)
         fcntl.ioctl(self._file, termios.TIOCSWINSZ, struct.pack("HHHH", SIZE[1], SIZE[0], 0, 0))
 
-    def drain(self, quiet: float = QUIET, longest: float = 4.0) -> tuple[int, float]:
-        """Read until nothing comes any more: how many bytes, and how long until the first of them, in ms."""
+    def drain(self, quiet: float = QUIET, longest: float = 4.0, patience: float = 0.0) -> tuple[int, float]:
+        """Read until nothing comes any more: how many bytes, and how long until the first of them, in ms.
+
+        The first is waited for as long as `patience`, in s.
+        """
         count, began, first = 0, time.perf_counter(), 0.0
         last = began
-        while time.perf_counter() - last < quiet and time.perf_counter() - began < longest:
+        while ((time.perf_counter() - last < quiet and time.perf_counter() - began < longest)
+               or (not first and time.perf_counter() - began < patience)):
             if select.select([self._file], [], [], 0.05)[0]:
                 count += len(os.read(self._file, 65536))
                 last = time.perf_counter()
                 first = first or (last - began) * 1000
         return count, first
 
-    def key(self, key: str, quiet: float = QUIET) -> tuple[int, float]:
+    def key(self, key: str, quiet: float = QUIET, patience: float = 0.0) -> tuple[int, float]:
         """Type something: what comes back, and how soon."""
         os.write(self._file, key.encode())
-        return self.drain(quiet)
+        return self.drain(quiet, patience=patience)
 
     def end(self) -> None:
         """Close it."""
@@ -97,8 +101,8 @@ def screen_sends(folder: Path, effort: Effort) -> list[Figure]:
         times: list[float] = []
         bare_times: list[float] = []
         for turn in range(effort.of(40, 3)):
-            times.append(screen.key(ARROWS[turn % 2], 0.3)[1])
-            bare_times.append(bare.key("a", 0.3)[1])
+            times.append(screen.key(ARROWS[turn % 2], 0.3, PATIENCE)[1])
+            bare_times.append(bare.key("a", 0.3, PATIENCE)[1])
         assert min(times) > 0 and min(bare_times) > 0, "a key changed nothing"
         for what, keys, most in DEEDS:
             sent = max(screen.key(keys[turn % len(keys)], 2.5)[0] for turn in range(effort.of(4, 2)))

@@ -26,6 +26,7 @@ from brass_pebble.cli.main import main
 from brass_pebble.client import EngineClient, start_engine
 from brass_pebble.demo import ENGINE_OPTIONS, HERE, know
 from brass_pebble.engine.disk.tighten import tighten
+from displays import display_server
 from needed import needs
 from terminal import BRASS_PEBBLE, Terminal
 
@@ -143,10 +144,9 @@ def display(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
     """An X server of its own, without a monitor."""
     needs("Xvfb")
     name = f":{200 + os.getpid() % 300}"
-    server = subprocess.Popen(["Xvfb", name, "-screen", "0", "800x600x24"], stderr=subprocess.DEVNULL)
+    server = display_server(name)
     monkeypatch.setenv("DISPLAY", name)
     monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
-    wait_for(lambda: Path(f"/tmp/.X11-unix/X{name[1:]}").exists())
     yield name
     server.terminate()
     server.wait()

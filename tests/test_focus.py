@@ -19,6 +19,7 @@ import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
 from conftest import run_cli, wait_for
+from displays import display_server
 from needed import needs
 from standstill import took
 
@@ -83,8 +84,7 @@ class Screen:
 
     def start(self) -> None:
         needs("Xvfb", "openbox")
-        self.server = subprocess.Popen(["Xvfb", self.name, "-screen", "0", "800x600x24"], stderr=subprocess.DEVNULL)
-        wait_for(lambda: Path(f"/tmp/.X11-unix/X{self.name[1:]}").exists(), 20)
+        self.server = display_server(self.name)
         self.manager = subprocess.Popen(["openbox"], stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
         from Xlib import display
         self.display = display.Display(self.name)

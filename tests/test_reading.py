@@ -19,6 +19,7 @@ from PIL import Image, ImageOps
 from brass_pebble.screen.widgets.caps import cell_box, far_label
 from brass_pebble.screen.widgets.surface_drawing import SurfaceDrawing
 from conftest import wait_for
+from displays import display_server
 from fake_link import screen_on
 from needed import needs
 from terminal import BRASS_PEBBLE, Terminal
@@ -77,9 +78,8 @@ class Window:
 def window_of(size: tuple[int, int], font: str, folder: Path, keys: str = "", **given: str) -> Iterator[Window]:
     """The demo in a real xterm on a display of its own, after these keys.  Nothing else is set than what is given."""
     name = f":{560 + os.getpid() % 300}"
-    server = subprocess.Popen(["Xvfb", name, "-screen", "0", "1400x900x24"], stderr=subprocess.DEVNULL)
+    server = display_server(name, "1400x900x24")
     try:
-        wait_for(lambda: Path(f"/tmp/.X11-unix/X{name[1:]}").exists())
         pipe, file = folder / "pipe", folder / "desk.png"
         os.mkfifo(pipe)
         environment = {key: value for key, value in os.environ.items()

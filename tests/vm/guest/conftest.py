@@ -53,12 +53,13 @@ class Reader:
 
     def __init__(self, path: str) -> None:
         self.device = evdev.InputDevice(path)
+        self._ahead: list[Event] = []
 
     def read(self, count: int, seconds: float = 10.0) -> list[Event]:
-        """Up to `count` key events; fewer if the time is up or the node is gone."""
-        events: list[Event] = []
+        """The next `count` key events; fewer if the time is up or the node is gone."""
+        events = self._ahead
         end = time.monotonic() + seconds
-        # What is there already is read in any case, however slow the machine is.
+        # What is there already is read in any case, however slow the machine is; what is too much waits for the next.
         while len(events) < count and select.select([self.device.fd], [], [], max(0.0, end - time.monotonic()))[0]:
             try:
                 for event in self.device.read():
@@ -67,7 +68,8 @@ class Reader:
                         events.append((name if isinstance(name, str) else name[0], event.value, event.timestamp()))
             except OSError:
                 break
-        return events
+        self._ahead = events[count:]
+        return events[:count]
 
 
 class RawReader:
@@ -75,16 +77,18 @@ class RawReader:
 
     def __init__(self, path: str) -> None:
         self._fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+        self._ahead: list[tuple[int, int]] = []
 
     def read(self, count: int, seconds: float = 10.0) -> list[tuple[int, int]]:
-        """Up to `count` key events: code, 1 or 0; fewer if the time is up."""
-        events: list[tuple[int, int]] = []
+        """The next `count` key events: code, 1 or 0; fewer if the time is up."""
+        events = self._ahead
         end = time.monotonic() + seconds
         while len(events) < count and select.select([self._fd], [], [], max(0.0, end - time.monotonic()))[0]:
             for _, _, kind, code, value in struct.iter_unpack("llHHi", os.read(self._fd, 24 * 64)):
                 if kind == evdev.ecodes.EV_KEY and value != 2:
                     events.append((code, value))
-        return events
+        self._ahead = events[count:]
+        return events[:count]
 
     def has(self, code: int) -> bool:
         """Whether the node has a key (EVIOCGBIT of linux/input.h)."""
