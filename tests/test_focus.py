@@ -5,10 +5,8 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import pwd
 import subprocess
 import sys
-import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -19,7 +17,7 @@ import pytest
 
 from brass_pebble.client import EngineClient, EngineError, start_engine
 from conftest import run_cli, wait_for
-from displays import display_server
+from displays import display_server, wayland_compositor
 from needed import needs
 from standstill import took
 
@@ -251,34 +249,16 @@ def test_without_a_display_the_person_is_told_what_works(tmp_path: Path, monkeyp
 
 @pytest.fixture
 def compositor(monkeypatch: pytest.MonkeyPatch) -> Iterator[str]:
-    """A headless compositor with the sway protocol; it refuses to run as root, so it runs as nobody."""
-    needs("sway", "swaymsg", "foot", "setpriv")
-    with tempfile.TemporaryDirectory(prefix="bpw") as folder:
-        (Path(folder) / "config").write_text("default_border none\nset $mod Mod4\nbindsym $mod+Return exec true\n")
-        words = ["sway", "-c", f"{folder}/config"]
-        if os.getuid() == 0:
-            nobody = pwd.getpwnam("nobody")
-            for path in (folder, f"{folder}/config"):
-                os.chown(path, nobody.pw_uid, nobody.pw_gid)
-            words = ["setpriv", f"--reuid={nobody.pw_uid}", f"--regid={nobody.pw_gid}", "--clear-groups", *words]
-        settings = {"XDG_RUNTIME_DIR": folder, "HOME": folder, "WLR_BACKENDS": "headless",
-                    "WLR_LIBINPUT_NO_DEVICES": "1", "WLR_RENDERER": "pixman"}
-        environment = {**os.environ, **settings}
-        for name in ("DISPLAY", "WAYLAND_DISPLAY", "SWAYSOCK"):
-            environment.pop(name, None)
-        process = subprocess.Popen(words, env=environment, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
-        wait_for(lambda: list(Path(folder).glob("sway-ipc.*.sock")) and list(Path(folder).glob("wayland-?")), 30)
-        socket = str(next(Path(folder).glob("sway-ipc.*.sock")))
-        display = next(Path(folder).glob("wayland-?")).name
-        clients = []
-        for app, title in (("ovenlight", "On air"), ("Crumbcut", "The timeline")):
-            prefix = words[:-3] if os.getuid() == 0 else []
-            clients.append(subprocess.Popen([*prefix, "foot", "-a", app, "-T", title, "sleep", "60"], env={
-                **environment, "WAYLAND_DISPLAY": display}, stderr=subprocess.DEVNULL))
-        monkeypatch.setenv("SWAYSOCK", socket)
+    """A headless compositor with two windows."""
+    needs("foot", "swaymsg")
+    with wayland_compositor("set $mod Mod4\nbindsym $mod+Return exec true\n") as shown:
+        clients = [subprocess.Popen([*shown.prefix, "foot", "-a", app, "-T", title, "sleep", "60"], env={
+            **shown.environment, "WAYLAND_DISPLAY": shown.display.name}, stderr=subprocess.DEVNULL)
+            for app, title in (("ovenlight", "On air"), ("Crumbcut", "The timeline"))]
+        monkeypatch.setenv("SWAYSOCK", str(shown.socket))
         monkeypatch.delenv("DISPLAY", raising=False)
-        yield socket
-        for child in (*clients, process):
+        yield str(shown.socket)
+        for child in clients:
             child.terminate()
             child.wait()
 

@@ -8,6 +8,7 @@ import pty
 import select
 import signal
 import subprocess
+import time
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
@@ -251,10 +252,10 @@ def test_a_value_outlives_a_kill_and_is_changed_undone_and_reset(radio: Radio, f
         radio.press("dot")
     wait_for(lambda: file.exists() and tomllib.loads(file.read_text()) == {"value": 4})
     radio.end(signal.SIGKILL)
-    again = Radio(folder)
+    again, began = Radio(folder), time.time()
     assert again.values()["take"] == {
         "name": "take", "value": "4", "kind": "whole number", "first": "1", "is_set": True, "macros": ["count"],
-        "trouble": ""}
+        "trouble": "", "changes": []}
     assert run_cli("values", "set", "take", "12").stdout == "Done: value take: 12.\n"
     wait_for(lambda: again.values()["take"]["value"] == "12")
     again.press("dot")
@@ -267,6 +268,11 @@ def test_a_value_outlives_a_kill_and_is_changed_undone_and_reset(radio: Radio, f
     wait_for(lambda: again.values()["take"]["value"] == "13")
     assert run_cli("values", "reset", "take").returncode == 0
     wait_for(lambda: again.values()["take"]["is_set"] is False)
+    # What it became since this engine was started, the newest first; by a macro, or by a person.
+    changes = again.values()["take"]["changes"]
+    assert [(change["value"], change["macro"], change["is_set"]) for change in changes] == [
+        ("1", "", False), ("13", "", True), ("20", "", True), ("13", "count", True), ("12", "", True)]
+    assert began <= changes[-1]["at"] <= changes[0]["at"] <= time.time()
     assert not file.exists() and "take = 1  (whole number, not set yet; count uses it)" in run_cli("values").stdout
     again.end()
 

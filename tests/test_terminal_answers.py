@@ -24,11 +24,11 @@ from brass_pebble.core.say.data_table import read_table
 from brass_pebble.machine.terminal_answers import (
     LONGEST,
     LONGEST_NAME,
-    QUESTION,
     TerminalAnswers,
     asking_terminal,
     colours_of,
     look_of,
+    question,
     read_answers,
     signs_of,
 )
@@ -101,6 +101,14 @@ def test_signs_are_plain_until_a_terminal_is_known_or_somebody_chose() -> None:
         assert row[2] in ("all", "256", "sixteen", "none", "-"), row
 
 
+@pytest.mark.parametrize(("environment", "control_string"), [
+    ({"TERM": "xterm"}, True), ({"TERM": "screen"}, False), ({"TERM": "screen.xterm-256color"}, False),
+    ({"TERM": "screen", "TMUX": "/tmp/tmux"}, True), ({}, True)])
+def test_who_hands_control_strings_on_is_asked_without_one(environment: dict[str, str], control_string: bool) -> None:
+    assert (b"\x1bP" in question(environment)) is control_string
+    assert question(environment).endswith(b"\x1b[c")
+
+
 @pytest.mark.parametrize(("answer", "found", "waits"), [
     (b"\x1b]11;rgb:ffff/ffff/ffff\x1b\\" + ATTRIBUTES, [TerminalAnswers(1.0)], False),
     (ATTRIBUTES, [TerminalAnswers()], False), (b"", [TerminalAnswers(late=True)], True)])
@@ -111,7 +119,7 @@ def test_a_terminal_is_asked_and_left_as_it_was(answer: bytes, found: list[Termi
         asked: list[bytes] = []
 
         def terminal() -> None:
-            while QUESTION not in b"".join(asked):
+            while question(os.environ) not in b"".join(asked):
                 asked.append(os.read(outer, 100))
             os.write(outer, answer[:5])
             time.sleep(0.02)
@@ -210,7 +218,7 @@ def test_a_terminal_that_answers_late_presses_nothing(tmp_path: Path) -> None:
             # No sheet, no toast, no press: nothing is drawn.
             assert read(1.5) == b""
             os.write(outer, b"?")
-            assert b"Keys of the Desk view" in read(1.5)
+            wait_for(lambda: read(0.2) is not None and b"Keys of the Desk view" in seen)
         finally:
             process.terminate()
             while process.poll() is None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import Any
@@ -21,7 +22,7 @@ from brass_pebble.core.say.finding import GOOD, Finding
 from brass_pebble.core.say.setting import check_setting, settings_of
 from brass_pebble.protocol import desk as desk_messages
 from brass_pebble.protocol import devices, giving, layers, network
-from brass_pebble.protocol.asking import AskValues, ValueRow, Values
+from brass_pebble.protocol.asking import AskValues, ValueChange, ValueRow, Values
 from brass_pebble.protocol.macros import AskMacros, Macros
 from brass_pebble.protocol.rows import PlaceRow
 from brass_pebble.screen.app import VIEWS, BrassPebbleApp, find_view
@@ -225,6 +226,17 @@ def test_what_a_sheet_a_path_and_a_value_say_is_copied_as_text(play: Play) -> No
         await settled(pilot)
         await keys(pilot, "c")
         assert app.clipboard == "7"
+        names = [macro.id for macro in app.known.desk.macros]
+        changes = [ValueChange(value=str(7 - n), at=1_790_000_000 - n, macro=names[0] if n % 2 else "",
+                               is_set=n != 2) for n in range(30)]
+        link.replies[AskValues] = Values(values=[msgspec.structs.replace(row, changes=changes)])
+        app.view.load()
+        await settled(pilot)
+        says = str(app.view.query_one("#says", Static).render())
+        assert "7            you, or its file" in says and "5            reset" in says
+        assert f"6            {app.known.desk.macros[0].name}" in says
+        shown = len(re.findall(r"\d\d:\d\d:\d\d  ", says))
+        assert 3 <= shown < 30 and f"and {30 - shown} before" in says
     play(scene)
 
 

@@ -1,6 +1,7 @@
 """Runs a command in a terminal window and types into it what comes by a pipe: `python typed_in.py PIPE COMMAND …`.
 
-What the terminal itself answers goes to the command as well, as if nobody were between them.
+What the terminal itself answers goes to the command as well, as if nobody were between them.  `PIPE.size` tells how
+large the terminal is: pixels across and down, columns, rows; `PIPE.sent` has what the command sent to it.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ import os
 import pty
 import select
 import signal
+import struct
 import sys
 import termios
 import tty
@@ -27,12 +29,17 @@ def type_into(pipe: Path, keys: bytes) -> None:
 
 def main() -> int:
     pipe, command = sys.argv[1], sys.argv[2:]
+    sent = os.open(f"{pipe}.sent", os.O_WRONLY | os.O_CREAT)
     pid, terminal = pty.fork()
     if pid == 0:
         os.execvp(command[0], command)
 
     def follow_size(*_: object) -> None:
-        fcntl.ioctl(terminal, termios.TIOCSWINSZ, fcntl.ioctl(0, termios.TIOCGWINSZ, b"\0" * 8))
+        size = fcntl.ioctl(0, termios.TIOCGWINSZ, b"\0" * 8)
+        fcntl.ioctl(terminal, termios.TIOCSWINSZ, size)
+        rows, columns, wide, high = struct.unpack("4H", size)
+        Path(f"{pipe}.part").write_text(f"{wide} {high} {columns} {rows}")
+        Path(f"{pipe}.part").rename(f"{pipe}.size")
     follow_size()
     signal.signal(signal.SIGWINCH, follow_size)
     tty.setraw(0)
@@ -46,6 +53,8 @@ def main() -> int:
                 part = b""
             if not part:
                 return os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+            if ready == terminal:
+                os.write(sent, part)
             os.write(1 if ready == terminal else terminal, part)
 
 

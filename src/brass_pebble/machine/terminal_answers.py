@@ -23,8 +23,9 @@ from brass_pebble.screen.outside import Colours, ScreenMemory, Signs, TerminalLo
 
 # A colour that no palette has, so that a terminal that rounds it is found out.
 _PROBE = b"\x1b[48;2;1;2;3m\x1bP$qm\x1b\\\x1b[0m"
+_FIRST, _LAST_ASKED = b"\x1b]11;?\x1b\\\x1b[>0q\x1b]4;255;?\x1b\\", b"\x1b[c"
 # What an old terminal shows of a question that it does not know is wiped out again.
-QUESTION = b"\x1b]11;?\x1b\\\x1b[>0q\x1b]4;255;?\x1b\\" + _PROBE + b"\r\x1b[K\x1b[c"
+_WIPE = b"\r\x1b[K"
 # In s: over a slow connection an answer comes later than this, and is not waited for.
 LONGEST = 0.3
 # A name longer than this, or an answer with more bytes, is none.
@@ -52,6 +53,16 @@ class TerminalAnswers:
     late: bool = False
 
 
+def question(environment: Mapping[str, str]) -> bytes:
+    """What is asked.
+
+    A device control string (DCS) is left out inside a terminal that hands it on as text to the one around it, and then
+    has another idea of where the cursor is: the rest of the screen would stand in the wrong place.
+    """
+    hands_on = environment.get("TERM", "").startswith("screen") and "TMUX" not in environment
+    return _FIRST + (b"" if hands_on else _PROBE) + _WIPE + _LAST_ASKED
+
+
 @contextlib.contextmanager
 def asking_terminal(descriptor: int) -> Iterator[list[TerminalAnswers]]:
     """Ask, do something else meanwhile, and look at the end: the list then holds what was answered.
@@ -69,7 +80,7 @@ def asking_terminal(descriptor: int) -> Iterator[list[TerminalAnswers]]:
         # One that was opened for reading alone, or has just been closed, is not asked.
         asked = True
         try:
-            os.write(descriptor, QUESTION)
+            os.write(descriptor, question(os.environ))
         except OSError:
             asked = False
         yield found

@@ -48,6 +48,15 @@ class Answer(Request, frozen=True, kw_only=True, tag="answer"):
     text: Text | None = None
 
 
+class ValueChange(Struct, frozen=True, kw_only=True):
+    """What a kept value became."""
+
+    value: Annotated[str, said("as text, shortened")]
+    at: Annotated[float, said("when, in seconds since 1970")]
+    macro: Annotated[str, said("the macro that did it, by id; empty if a person did, here or in its file")]
+    is_set: Annotated[bool, said("false if it was reset to what it begins with")]
+
+
 class ValueRow(Struct, frozen=True, kw_only=True):
     """A value that macros keep."""
 
@@ -58,6 +67,7 @@ class ValueRow(Struct, frozen=True, kw_only=True):
     is_set: Annotated[bool, said("whether anybody has set it")]
     macros: Annotated[list[str], said("which macros use it, by id")]
     trouble: Annotated[str, said("why a macro cannot use it as it is")] = ""
+    changes: Annotated[list[ValueChange], said("the last 30 since the engine was started, the newest first")] = []
 
 
 class Values(Reply, frozen=True, kw_only=True):

@@ -28,7 +28,7 @@ KEPT_STACKS = 64
 
 
 def given_by(trace: Trace, now: int, values: Mapping[str, Value] | None = None, *, kept: KeptValues, levels: Levels,
-             answers: Mapping[str, str] | None = None) -> Given:
+             macro: str, answers: Mapping[str, str] | None = None) -> Given:
     """What a press brings to a live macro, or what a client gave with it; and where values are kept."""
     pressed = trace.answer is not None
 
@@ -39,7 +39,7 @@ def given_by(trace: Trace, now: int, values: Mapping[str, Value] | None = None, 
     if isinstance(said, Spoken):
         values, answers = {**said.values, **(values or {})}, {**said.answers, **(answers or {})}
     return Given({"strength": trace.strength, **(values or {})}, held_ms, lambda: pressed and not trace.released,
-                 answers or {}, kept, levels=levels)
+                 answers or {}, kept, levels=levels, macro=macro)
 
 
 @dataclass(slots=True)
@@ -544,7 +544,8 @@ class Router:
         macro = answer.macro
         if macro is None or macro.score is None:
             return None
-        given = given_by(trace, now, {"position": self._position}, kept=self.kept, levels=self.levels)
+        given = given_by(trace, now, {"position": self._position}, kept=self.kept, levels=self.levels,
+                         macro=macro.id)
         return Live(macro.score, given, locked=macro.types_text and self.caps_lock())
 
     def play_macro(self, trace: Trace, macro: Macro, now: int, out: list[Effect],
@@ -552,7 +553,7 @@ class Router:
         """Play a macro that no control plays: for a client, with the values and answers that it gave."""
         trace.macro = macro.id
         locked = macro.types_text and self.caps_lock()
-        given = given_by(trace, now, values, kept=self.kept, levels=self.levels, answers=answers)
+        given = given_by(trace, now, values, kept=self.kept, levels=self.levels, macro=macro.id, answers=answers)
         live = Live(macro.score, given, locked=locked) if macro.score else None
         timetable = macro.locked_timetable if locked and macro.locked_timetable else macro.timetable
         manner = Manner(macro.again, longest=macro.longest, overtaken=self.desk.overtaken_after,

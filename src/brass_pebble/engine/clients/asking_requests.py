@@ -70,6 +70,9 @@ class AskingRequests:
             yield {"name": name, "value": tell_value(now)[:MOST_SHOWN], "kind": kind_of_value(now),
                    "first": tell_value(first)[:MOST_SHOWN], "is_set": value is not None,
                    "macros": [macro for macro, _ in users],
+                   "changes": [{"value": tell_value(first if change.value is None else change.value)[:MOST_SHOWN],
+                                "at": change.at, "macro": change.macro, "is_set": change.value is not None}
+                               for change in self.kept.changes(name)],
                    "trouble": f"{', '.join(wrong)} cannot use it: it is a {kind_of_value(now)}" if wrong else ""}
 
     def do_set_value(self, client: Client, ask: messages.SetValue) -> None:

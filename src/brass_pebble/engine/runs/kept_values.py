@@ -8,6 +8,10 @@ sets the value again.
 from __future__ import annotations
 
 import threading
+import time
+from collections import deque
+from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 
 from brass_pebble import file_access
@@ -27,6 +31,20 @@ MOST_VALUES = 2_000
 STRANGE_ROW = 3
 # How much of a text is told in lists.
 MOST_SHOWN = 200
+# How many changes of a value are remembered, for as long as the engine runs.
+MOST_CHANGES = 30
+
+
+@dataclass(frozen=True)
+class Change:
+    """What a value became: None is what it begins with; at a time of the clock, in s since 1970; by which macro.
+
+    No macro: a person did it, in the Values view or in the file.
+    """
+
+    value: Value | None
+    at: float
+    macro: str
 
 
 class KeptInDesk:
@@ -43,6 +61,8 @@ class KeptInDesk:
         self._lock = threading.Lock()
         self._seen: dict[str, str] = {}
         self._troubles: dict[str, Problem] = {}
+        self._changes: dict[str, deque[Change]] = {}
+        self._read_once = False
         # What could not be saved yet.
         self._failed: set[str] = set()
 
@@ -57,8 +77,8 @@ class KeptInDesk:
         found = self._setters.get(name)
         return None if found is None or found.mark in self._ports.desk.allowed else found
 
-    def put(self, name: str, value: Value, rights: Rights | None = None) -> None:
-        """Set one; `rights` are those of a stranger's step that does.
+    def put(self, name: str, value: Value, rights: Rights | None = None, macro: str = "") -> None:
+        """Set one; `rights` are those of a stranger's step that does, `macro` is which one does, by id.
 
         Raises:
             ProblemError: there are far too many.
@@ -70,6 +90,7 @@ class KeptInDesk:
                 self._setters.get(name) == setter:
             return
         self._values[name] = value
+        self._note(name, value, macro)
         if setter is None:
             self._setters.pop(name, None)
         else:
@@ -81,6 +102,9 @@ class KeptInDesk:
         if first:
             self._ports.worker.do(self._save, self._saved)
         self._tell_soon()
+
+    def _note(self, name: str, value: Value | None, macro: str = "") -> None:
+        self._changes.setdefault(name, deque(maxlen=MOST_CHANGES)).append(Change(value, time.time(), macro))
 
     def _save(self) -> list[Problem]:
         with self._lock:
@@ -222,6 +246,10 @@ class KeptInDesk:
             if name in self._values:
                 values[name] = self._values[name]
         changed = values != self._values or problems != self._troubles
+        for name in self._values.keys() | values.keys() if self._read_once else ():
+            if self._values.get(name) != values.get(name):
+                self._note(name, values.get(name))
+        self._read_once = True
         self._values, self._troubles = values, problems
         self._ports.problems.of_part("kept values", problems.values())
         if changed:
@@ -240,6 +268,10 @@ class KeptInDesk:
         """Every value as text, shortened: those that were set, and those that macros begin with."""
         first = {name: value for macro in self._ports.desk.macros.values() for name, value in macro.keeps.items()}
         return {name: tell_value(value)[:MOST_SHOWN] for name, value in sorted({**first, **self._values}.items())}
+
+    def changes(self, name: str) -> Iterable[Change]:
+        """The last ones of a value since the engine was started, the newest first."""
+        return reversed(self._changes.get(name, ()))
 
     def all(self) -> dict[str, Value]:
         """Every value."""

@@ -57,6 +57,7 @@ class ClashesView(ListedView[ClashRow | Fold]):
     NAME = "Clashes"
     DEFAULT_CSS = """
     ClashesView OptionList { text-wrap: nowrap; text-overflow: ellipsis; }
+    ClashesView #about { width: 46%; }
     ClashesView #says { max-height: 65%; }
     ClashesView #holders { height: 1fr; margin: 1 0 0 0; }
     ClashesView .holder { height: 1; padding: 0 1; }

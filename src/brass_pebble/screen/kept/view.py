@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from datetime import datetime
 from typing import ClassVar
 
 from rich.text import Text
@@ -18,7 +20,9 @@ from brass_pebble.screen.giving.reading import sketch_rows
 from brass_pebble.screen.widgets.path_bar import Hop, PathBar
 from brass_pebble.screen.widgets.sketch import Sketch
 
-MOST_SHOWN = 40
+MOST_SHOWN, MOST_OF_A_CHANGE = 40, 24
+# What stands beside and below what a value became: its name, use and drawing.
+LINES_BESIDE = 30
 
 
 class ValuesView(ListedView[ValueRow]):
@@ -78,9 +82,26 @@ class ValuesView(ListedView[ValueRow]):
         users = [names.get(macro, macro) for macro in row.macros]
         text.append(f"used by {', '.join(users)}\n" if users else "no macro uses it any more\n", style=palette.text)
         text.append("\nOn a cap: write {" + row.name + "} into a label.\n", style=palette.dim)
+        text.append_text(self._changes(row, names))
         says.update(text)
         bar.set_hops([Hop(row.name, "change_it"), Hop(users[0] if users else "no macro", "open")])
         self._draw(row, sketch)
+
+    def _changes(self, row: ValueRow, names: Mapping[str, str]) -> Text:
+        """What it became since the engine was started, the newest first: when, and by which macro."""
+        palette, room = self.palette, max(3, self.size.height - LINES_BESIDE)
+        text = Text("\nChanged\n" if row.changes else "", style=palette.text)
+        for number, change in enumerate(row.changes[:room]):
+            when = datetime.fromtimestamp(change.at).strftime("%H:%M:%S")
+            value = change.value.replace("\n", " ⏎ ")
+            shown = value if len(value) <= MOST_OF_A_CHANGE else f"{value[:MOST_OF_A_CHANGE - 1]}…"
+            who = names.get(change.macro, change.macro) or "you, or its file"
+            text.append(f"{when}  ", style=palette.dim)
+            text.append(f"{shown or '(empty)':12} ", style="" if number else "bold")
+            text.append(f"{who if change.is_set else 'reset'}\n", style=palette.dim)
+        if len(row.changes) > room:
+            text.append(f"and {len(row.changes) - room} before\n", style=palette.dim)
+        return text
 
     def _draw(self, row: ValueRow, sketch: Sketch) -> None:
         """The first surface whose controls play a macro that uses it."""

@@ -147,8 +147,8 @@ class KeptValues(Protocol):
     def get(self, name: str) -> Value | None:
         """One of them; None while nobody has set it."""
 
-    def put(self, name: str, value: Value, rights: Rights | None = None) -> None:
-        """Set one; `rights` are those of a stranger's step that does."""
+    def put(self, name: str, value: Value, rights: Rights | None = None, macro: str = "") -> None:
+        """Set one; `rights` are those of a stranger's step that does, `macro` is which one does, by id."""
 
     def setter(self, name: str) -> Setter | None:
         """Who has set it, if that was a stranger whose approval does not count now."""
@@ -164,7 +164,7 @@ class NothingKept:
         """One of them; None while nobody has set it."""
         return self.values.get(name)
 
-    def put(self, name: str, value: Value, rights: Rights | None = None) -> None:
+    def put(self, name: str, value: Value, rights: Rights | None = None, macro: str = "") -> None:
         """Set one."""
         self.values[name] = value
 
@@ -192,6 +192,8 @@ class Given:
     # Whose the step is that is laid now (core/effects/gate.py), and who is told that a value of somebody else is used.
     rights: Rights | None = None
     strange: Callable[[Setter], None] = lambda setter: None
+    # Which macro it is, by id.
+    macro: str = ""
 
 
 WITHOUT_PRESS: dict[str, Value] = {"strength": 127, "position": 0, "number": 0, "said": ""}
@@ -238,6 +240,6 @@ class Scope(dict[str, Value]):
             rights = self.given.rights
             if rights is not None and not rights.reaches:
                 raise Unforeseen(f"the kept value “{name}” is not set before you approve it", hint="Look at the guests")
-            self.given.kept.put(name, value, rights)
+            self.given.kept.put(name, value, rights, self.given.macro)
         else:
             self[name] = value
