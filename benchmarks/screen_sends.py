@@ -13,6 +13,7 @@ import termios
 import time
 from pathlib import Path
 
+from big_desk import write_big_desk
 from effort import Effort
 from figures import Figure, percentile
 
@@ -29,6 +30,7 @@ class Bare(App):
         label.update(str(int(str(label.render())) + 1))
 Bare().run()
 """
+SURFACES, BINDINGS = 40, 2000
 # Right and left, in turn: where no key is at that side, nothing changes, and nothing would be measured.
 ARROWS = ("\x1b[C", "\x1b[D")
 # What is done, by the bytes that a terminal sends for it in turn, and the most that may come back.
@@ -92,18 +94,23 @@ def screen_sends(folder: Path, effort: Effort) -> list[Figure]:
     """Bytes for each deed, and the time from a key to the first byte beside the bare application, in turn."""
     folder.mkdir(mode=0o700, exist_ok=True)
     (folder / "bare.py").write_text(BARE)
+    write_big_desk(folder / "big", surfaces=SURFACES, bindings=BINDINGS, macros=20)
     screen, bare = Watched(folder, BRASS_PEBBLE, "demo"), Watched(folder, sys.executable, str(folder / "bare.py"))
+    large = Watched(folder, BRASS_PEBBLE, "--desk", str(folder / "big"))
     figures = []
     try:
         screen.drain(6, 30)
         bare.drain(3)
+        large.drain(3)
         beside, _ = bare.key("a")
         times: list[float] = []
         bare_times: list[float] = []
+        large_times: list[float] = []
         for turn in range(effort.of(40, 3)):
             times.append(screen.key(ARROWS[turn % 2], 0.3, PATIENCE)[1])
             bare_times.append(bare.key("a", 0.3, PATIENCE)[1])
-        assert min(times) > 0 and min(bare_times) > 0, "a key changed nothing"
+            large_times.append(large.key(ARROWS[turn % 2], 0.3, PATIENCE)[1])
+        assert min(*times, *bare_times, *large_times) > 0, "a key changed nothing"
         for what, keys, most in DEEDS:
             sent = max(screen.key(keys[turn % len(keys)], 2.5)[0] for turn in range(effort.of(4, 2)))
             figures.append(_bytes(what, sent, most, beside))
@@ -122,9 +129,12 @@ def screen_sends(folder: Path, effort: Effort) -> list[Figure]:
         median, other = percentile(times, 0.5), percentile(bare_times, 0.5)
         figures.append(Figure("a key to the first byte on the screen, median; beside a bare Textual application",
                               median, "ms", other, "at most 1.5×", median <= 1.5 * other))
+        median = percentile(large_times, 0.5)
+        figures.append(Figure(f"the same with {SURFACES} surfaces", median, "ms", other, "at most 1.5×",
+                              median <= 1.5 * other))
     finally:
-        screen.end()
-        bare.end()
+        for each in (screen, bare, large):
+            each.end()
     return figures
 
 

@@ -104,7 +104,7 @@ def test_a_clash_is_found_and_repaired_with_a_free_chord(demo: Terminal) -> None
     demo.keys("K")
     demo.wait("1 conflict")
     demo.wait("Ctrl+Alt+N is “set a marker” in Ovenlight")
-    demo.wait("“sweep crumbs, or keep them” in")
+    demo.wait("“sweep crumbs, or keep")
     demo.keys("y")
     demo.wait("Easiest to remember")
     demo.wait("Ctrl+Alt+M")

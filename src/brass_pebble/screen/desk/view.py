@@ -145,6 +145,8 @@ class DeskView(DeskActions):
         self._latched: set[Spot] = set()
         self._arranging = ""
         self._blank = ""
+        # Whether the path is shown as soon as what was drawn before it is on the screen.
+        self._path_is_due = False
         # The step of the tour that was shown last; -1 before anything is known.
         self._toured = -1
 
@@ -261,6 +263,7 @@ class DeskView(DeskActions):
         status.redraw()
 
     def _show_path(self) -> None:
+        self._path_is_due = False
         self._show_status()
         self.query_one(PathBar).show(self.query_one(Board).selected, following=True)
 
@@ -337,7 +340,10 @@ class DeskView(DeskActions):
             board.place_all()
             return
         board.choose(board.neighbour(dx, dy))
-        self._show_path()
+        # What was chosen is seen first; each of the two is a small part of the screen, together they are most of it.
+        if not self._path_is_due:
+            self._path_is_due = True
+            self.call_after_refresh(self._show_path)
 
     def action_tap(self) -> None:
         """Press the selected control and let it go."""
@@ -482,7 +488,7 @@ class DeskView(DeskActions):
         """The selected surface large; the whole desk, if it has more rows than are shown; its row again."""
         board = self.query_one(Board)
         if board.zoomed:
-            board.zoomed, board.whole = "", len(board.rows()) > 1
+            board.zoomed, board.whole = "", len(board.shape.rows) > 1
         elif board.whole:
             board.whole = False
         else:

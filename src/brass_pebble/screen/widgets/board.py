@@ -11,12 +11,13 @@ from textual.geometry import Region
 from textual.widgets import Static
 
 from brass_pebble.core.desk.look.arrange import side_by_side
-from brass_pebble.core.desk.look.drawn import ControlRow, StagePlaceRow, SurfaceRow
+from brass_pebble.core.desk.look.drawn import StagePlaceRow, SurfaceRow
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.rows import DeskRow
 from brass_pebble.screen.known import Known, Spot
 
 from .caps import cell_box
+from .desk_shape import DeskShape, RowOfSurfaces
 from .placing import LARGEST, LARGEST_ALONE, SMALLEST, Band, Box, band_of, bands
 from .stage_panel import StagePanel
 from .surface_drawing import TITLE_ROWS, SurfaceDrawing
@@ -44,7 +45,8 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         self.selected: Spot = ("", "")
         self._chosen_at = 0.0
         self.room = (0, 0)
-        self._shape: object = None
+        self._built: object = None
+        self._shape = DeskShape(known.desk)
 
     def drawings(self) -> list[SurfaceDrawing]:
         """The surfaces' drawings."""
@@ -55,9 +57,9 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         desk = self.known.desk
         drawn = [(s.id, s.at, [(c.id, c.x, c.y, c.w, c.h) for c in s.controls])
                  for s in desk.surfaces]
-        shape = (self.known.starting, drawn, desk.stage, "" if desk.surfaces else desk.folder)
-        if shape != self._shape:
-            self._shape = shape
+        built = (self.known.starting, drawn, desk.stage, "" if desk.surfaces else desk.folder)
+        if built != self._built:
+            self._built = built
             await self.remove_children()
             if desk.surfaces:
                 await self.mount_all([SurfaceDrawing(s.id, self.known) for s in desk.surfaces])
@@ -83,9 +85,9 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
         desk = self.known.desk
         if not width or not desk.surfaces:
             return
-        row = self._row_shown(height)
-        places, stage = self._places(row)
-        shown = {s.id: _box(places[s.id], _extent(s), _narrowest(s)) for s in desk.surfaces if s.id in places}
+        places, stage = self._places(self._row_shown(height))
+        shown = {s.id: _box(places[s.id], self.shape.extent(s.id), _narrowest(s))
+                 for s in desk.surfaces if s.id in places}
         panels = {place.program: _box(at, place.size, 0.0) for place, at in stage}
         boxes = [*shown.values(), *panels.values()]
         # The only one of a desk fills it, as one that was chosen to be shown alone does.
@@ -133,7 +135,7 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             return {self.zoomed: (0.0, 0.0)}, []
         places = {s.id: (s.at[0], s.at[1] - row.top) for s in desk.surfaces if s.id in row.ids}
         stage = [(place, at) for place in desk.stage if (at := row.place(place)) is not None]
-        rows = self.rows()
+        rows = self.shape.rows
         if len(row.ids) < len(desk.surfaces) or len(rows) < 2:
             return places, stage
         # The whole desk: rows stand side by side where that makes them larger.
@@ -155,35 +157,35 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
             moved.append((place, (x + shift[home][0], y + shift[home][1])))
         return places, moved
 
-    def rows(self) -> list[RowOfSurfaces]:
-        """The desk's rows, from the far end to the near one."""
-        return desk_rows(self.known.desk)
+    @property
+    def shape(self) -> DeskShape:
+        """The shape of the desk as it was told last."""
+        if self._shape.desk is not self.known.desk:
+            self._shape = DeskShape(self.known.desk)
+        return self._shape
 
     def _row_shown(self, height: int) -> RowOfSurfaces:
         """The row of the selected control, or everything where it fits or is wanted."""
-        desk = self.known.desk
-        every = RowOfSurfaces({s.id for s in desk.surfaces}, 0.0, desk)
-        high = max((s.at[1] + _extent(s)[1] for s in desk.surfaces), default=1)
-        if self.whole or (height - TITLE_ROWS) / high >= READABLE:
-            return every
-        return next((row for row in self.rows() if self.selected[0] in row.ids), every)
+        shape = self.shape
+        if self.whole or (height - TITLE_ROWS) / shape.height >= READABLE:
+            return shape.whole
+        here = shape.row_of(self.selected[0])
+        return shape.rows[here] if here >= 0 else shape.whole
 
     def row_name(self) -> str:
         """Which of several rows is shown, and what is missing or plays in the others."""
-        rows = self.rows()
-        here = next((index for index, row in enumerate(rows, 1) if self.selected[0] in row.ids), 0)
-        if len(rows) < 2 or not here or self.zoomed or self._row_shown(self.room[1]).ids != rows[here - 1].ids:
+        rows, here = self.shape.rows, self.shape.row_of(self.selected[0])
+        if len(rows) < 2 or here < 0 or self.zoomed or self._row_shown(self.room[1]).ids != rows[here].ids:
             return ""
-        away = [s for s in self.known.desk.surfaces if s.id not in rows[here - 1].ids]
+        away = [s for s in self.known.desk.surfaces if s.id not in rows[here].ids]
         plays = {trace.surface for trace in self.known.live()}
         signs = [f"{s.name} is {s.state}" if s.state != "taken" else f"{s.name} is playing"
                  for s in away if s.state != "taken" or s.id in plays]
-        return ", ".join([f"row {here} of {len(rows)} (PgDn), {say_count(len(away), 'surface')} elsewhere", *signs])
+        return ", ".join([f"row {here + 1} of {len(rows)} (PgDn), {say_count(len(away), 'surface')} elsewhere", *signs])
 
     def go_to_row(self, by: int) -> Spot:
         """The first control of the next row."""
-        rows = self.rows()
-        here = next((index for index, row in enumerate(rows) if self.selected[0] in row.ids), 0)
+        rows, here = self.shape.rows, max(0, self.shape.row_of(self.selected[0]))
         ids = rows[(here + by) % len(rows)].ids if rows else set()
         return next(((s.id, s.controls[0].id) for s in self.known.desk.surfaces
                      if s.id in ids and s.controls), self.selected)
@@ -226,13 +228,12 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
     def select(self, spot: Spot) -> None:
         """Select a control, and show its row."""
         before, self.selected = self.selected, spot
-        if before[0] != spot[0] and not self.zoomed and not self.whole and len(self.rows()) > 1:
+        if before[0] != spot[0] and not self.zoomed and not self.whole and len(self.shape.rows) > 1:
             self.place_all()
         for drawing in self.drawings():
             chosen = spot[1] if drawing.surface_id == spot[0] else ""
             if drawing.selected != chosen:
-                drawing.selected = chosen
-                drawing.redraw()
+                drawing.choose(chosen)
             if chosen and (control := self.known.control(spot)):
                 x, y, width, height = cell_box(control, drawing.unit)
                 left, top = (int(value.value) for value in (drawing.styles.offset.x, drawing.styles.offset.y))
@@ -241,78 +242,14 @@ class Board(ScrollableContainer, can_focus=True, inherit_bindings=False):
 
     def neighbour(self, dx: int, dy: int) -> Spot:
         """The control next to the selected one in a direction, over the gaps between surfaces, too."""
-        chosen, at = self.known.surface(self.selected[0]), self.known.control(self.selected)
-        if chosen is None or at is None:
+        control = self.known.control(self.selected)
+        if control is None:
             return self.selected
-        here = _centre(chosen, at)
-        best, best_cost = self.selected, float("inf")
-        for surface in self.known.desk.surfaces:
-            if self.zoomed not in ("", surface.id):
-                continue
-            for control in surface.controls:
-                spot = (surface.id, control.id)
-                if spot == self.selected:
-                    continue
-                there = _centre(surface, control)
-                along = (there[0] - here[0]) * dx + (there[1] - here[1]) * dy
-                aside = abs((there[0] - here[0]) * dy) + abs((there[1] - here[1]) * dx)
-                # A tall or wide cap is next to all that it borders on.
-                reach = (control.h if dx else control.w) / 2
-                cost = along + 2.5 * max(0.0, aside - reach + 0.5)
-                if along > 0.3 and cost < best_cost:
-                    best, best_cost = spot, cost
-        return best
+        return self.shape.neighbour(self.selected, dx, dy, (control.w, control.h), self.zoomed)
 
     def on_resize(self, event: events.Resize) -> None:
         """The width may have changed."""
         self.place_all()
-
-
-class RowOfSurfaces:
-    """Surfaces that stand side by side; `top` is where the row begins, in key units."""
-
-    def __init__(self, ids: set[str], top: float, desk: DeskRow) -> None:
-        self.ids, self.top = ids, top
-        self._desk = desk
-
-    def place(self, place: StagePlaceRow) -> tuple[float, float] | None:
-        """Where a stage program is drawn beside this row: its own place there, if no surface is in its way."""
-        rows = desk_rows(self._desk)
-        home = next((row for row in rows if row.top <= place.at[1] < row.bottom), rows[0] if rows else self)
-        x, y = place.at[0], place.at[1] - home.top
-        if len(self.ids) == len(self._desk.surfaces):
-            return x, place.at[1]
-        for surface in self._desk.surfaces:
-            if surface.id not in self.ids:
-                continue
-            wide, high = _extent(surface)
-            left, top = surface.at[0], surface.at[1] - self.top
-            if left < x + place.size[0] and x < left + wide and top < y + place.size[1] and y < top + high:
-                return None
-        return x, y
-
-    @property
-    def right(self) -> float:
-        """Where it ends at the right, with the programs of the stage that stand beside it."""
-        ends = [s.at[0] + _extent(s)[0] for s in self._desk.surfaces if s.id in self.ids]
-        ends += [place.at[0] + place.size[0] for place in self._desk.stage if self.top <= place.at[1] < self.bottom]
-        return max(ends, default=1.0)
-
-    @property
-    def bottom(self) -> float:
-        """Where the row ends."""
-        return max((s.at[1] + _extent(s)[1] for s in self._desk.surfaces if s.id in self.ids), default=0.0)
-
-
-def desk_rows(desk: DeskRow) -> list[RowOfSurfaces]:
-    """Surfaces that overlap from top to bottom share a row."""
-    rows: list[RowOfSurfaces] = []
-    for surface in sorted(desk.surfaces, key=lambda s: s.at[1]):
-        if rows and surface.at[1] < rows[-1].bottom - 0.25:
-            rows[-1].ids.add(surface.id)
-        else:
-            rows.append(RowOfSurfaces({surface.id}, surface.at[1], desk))
-    return rows
 
 
 def _cell(columns: list[Band], x: float) -> int:
@@ -321,22 +258,12 @@ def _cell(columns: list[Band], x: float) -> int:
     return band.at + round((x - band.left) * band.scale)
 
 
-def _centre(surface: SurfaceRow, control: ControlRow) -> tuple[float, float]:
-    """The middle of a control on the desk, in key units."""
-    return surface.at[0] + control.x + control.w / 2, surface.at[1] + control.y + control.h / 2
-
-
 def _box(at: Sequence[float], size: Sequence[float], narrowest: float) -> Box:
     return Box(at[0], at[1], size[0], size[1], narrowest)
 
 
 def _narrowest(surface: SurfaceRow) -> float:
     return min((c.w for c in surface.controls), default=1.0)
-
-
-def _extent(surface: SurfaceRow) -> tuple[float, float]:
-    return (max((c.x + c.w for c in surface.controls), default=4.0),
-            max((c.y + c.h for c in surface.controls), default=1.0))
 
 
 def _empty_text(desk: DeskRow) -> str:

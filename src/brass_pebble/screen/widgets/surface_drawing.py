@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import NamedTuple
 
 from msgspec.structs import replace
@@ -108,6 +109,18 @@ class SurfaceDrawing(Widget):
         """Draw at another scale: cells for one key unit."""
         self.unit = unit
         self.redraw()
+
+    def choose(self, control_id: str) -> None:
+        """Select another control, or none: nothing but its cap and the last one is looked at."""
+        before, self.selected = self.selected, control_id
+        surface = self.known.surface(self.surface_id)
+        if surface is None or self._frame is None or not self.is_mounted or not self.display:
+            self.redraw()
+            return
+        caps = dict(self._caps)
+        for name in {before, control_id} & caps.keys():
+            caps[name] = caps[name]._replace(now=dataclasses.replace(caps[name].now, selected=name == control_id))
+        self._draw(surface, self._frame, caps)
 
     def redraw(self) -> None:
         """Draw it again from the state."""
