@@ -61,8 +61,8 @@ def take(device: Annotated[str, typer.Argument(metavar="DEVICE", help="part of i
         print(f"Took over {found[0]['shown']} as the surface {reply['surface']}.")
         print(f"Its controls: {', '.join(control['id'] for control in surface['controls']) or 'not drawn yet'}.")
         if reply["trial_seconds"]:
-            print(f"On trial: it is given back after {reply['trial_seconds']:.0f} s. To keep it: brass-pebble ask keep "
-                  f"surface={reply['surface']}")
+            print(f"On trial: it is given back after {reply['trial_seconds']:.0f} s. To keep it: brass-pebble keep "
+                  f"{reply['surface']}")
 
 
 def bind(surface: SurfaceName, control: ControlName,

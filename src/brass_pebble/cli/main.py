@@ -21,7 +21,7 @@ _EPILOG = "Exit codes: " + ", ".join(f"{code} {name}" for name, code in EXIT_COD
 
 # Which file has which commands: only that one is loaded when a command is named.
 PARTS = {
-    "running": ("watch", "play", "stop", "rest", "wake", "release", "hands-off", "hands-on"),
+    "running": ("watch", "play", "stop", "rest", "wake", "keep", "release", "hands-off", "hands-on"),
     "opening": ("demo", "run"),
     "layers": ("focus", "layer", "clashes", "programs"),
     "motion": ("sessions", "curve", "ports"),
@@ -37,7 +37,7 @@ PARTS = {
 # How --help lists them; every command stands once.
 GROUPS = {
     "Run and stop": ("demo", "run", "service", "play", "watch", "questions", "answer", "stop", "rest", "wake",
-                     "release", "hands-off", "hands-on"),
+                     "keep", "release", "hands-off", "hands-on"),
     "Change the desk": ("desk", "take", "bind", "unbind", "layer", "macro", "write", "values", "programs", "secret",
                         "undo", "redo"),
     "Look and print": ("glance", "map", "labels", "usage", "clashes", "curve", "focus", "ask"),

@@ -29,7 +29,7 @@ from .shared import (
 
 def add_to(app: typer.Typer) -> None:
     """Add these commands."""
-    for command in (watch, play, stop, rest, wake, release):
+    for command in (watch, play, stop, rest, wake, keep, release):
         app.command()(command)
     app.command("hands-off")(hands_off)
     app.command("hands-on")(hands_on)
@@ -119,8 +119,15 @@ def rest(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
 
 
 def wake(surface: SurfaceArgument = "", desk: DeskOption = None) -> None:
-    """Let a resting surface act again."""
+    """Let a resting surface act again; a refused one on trial."""
     _set_state("wake", surface, desk)
+
+
+def keep(surface: Annotated[str, typer.Argument(metavar="SURFACE", help="a surface's id")],
+         desk: DeskOption = None) -> None:
+    """Keep a device that was taken over on trial."""
+    with EngineClient(find_engine(desk), "brass-pebble keep") as client:
+        print(f"Done: {client.ask('keep', surface=surface)['words']}.")
 
 
 SecondsOption = Annotated[float, typer.Option("--for", min=0, max=1800, metavar="SECONDS",
@@ -158,3 +165,6 @@ def _set_state(do: str, surface: str, desk: Path | None) -> None:
     with EngineClient(find_engine(desk), f"brass-pebble {do}") as client:
         for name, state in client.ask(do, surface=surface)["states"].items():
             print(f"{name}: {state}")
+        on_trial = [row["id"] for row in client.ask("desk")["desk"]["surfaces"] if row["trial"]]
+        for name in on_trial if do == "wake" else ():
+            print(f"{name} is on trial: it is given back after ten seconds. To keep it: brass-pebble keep {name}")

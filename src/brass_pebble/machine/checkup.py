@@ -319,7 +319,7 @@ def _service(desk: Path) -> Iterator[Finding]:
 FIXES = {
     "missing": "Plug it in; or press M on the screen, then its key, if it is another device now",
     "refused": "The reason tells what to do",
-    "unsure": "Press any key on the device that it is",
+    "unsure": "On the device that it is, press one key three times",
     "waiting": "Let go of every key on it",
 }
 CHECKS: tuple[Callable[[Path], Iterator[Finding]], ...] = (_reading, _sending, _modifiers, _socket, _engines, _desk,

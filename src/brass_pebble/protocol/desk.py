@@ -230,7 +230,7 @@ class Rest(Request, frozen=True, kw_only=True, tag="rest"):
 
 
 class Wake(Request, frozen=True, kw_only=True, tag="wake"):
-    """Let a surface act again."""
+    """Let a surface act again; one that is named is taken over on trial if it was refused because you may need it."""
 
     reply: ClassVar[type[Reply]] = SurfaceStates
     surface: Annotated[Id, said("all without it")] = ""

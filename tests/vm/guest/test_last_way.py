@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import signal
 import time
 from collections.abc import Callable, Iterator
@@ -10,7 +11,7 @@ from pathlib import Path
 import evdev
 import pytest
 from catalogue import model
-from hid import twin_numpad
+from hid import KEYBOARD, HidDevice, twin_numpad
 
 from brass_pebble.client import EngineClient, EngineError, find_engine
 from conftest import EngineProcess, RawReader, Reader, output_node
@@ -85,14 +86,34 @@ def is_free(node: str) -> bool:
         reader.close()
 
 
-def test_the_last_pointer_is_refused_taken_beside_another_and_given_back_with_it(way: Way) -> None:
+def test_the_last_pointer_is_refused_tried_on_purpose_kept_and_given_back_when_it_is_the_last_again(way: Way) -> None:
     node = way.mouse.nodes[0]
     assert way.surface("mouse")["state"] == "refused" and "only device here to point with" in str(
         way.surface("mouse")["why"])
     assert is_free(node)
+    # Another one that comes later takes nothing over: somebody may have no use for it.
+    time.sleep(11)
     ball = model("trackball").make()
-    way.wait(lambda: way.surface("mouse")["state"] == "taken")
-    assert not is_free(node)
+    way.wait(lambda: "plugged in since" in str(way.surface("mouse")["why"]))
+    assert is_free(node)
+    # Waking all is no such act; waking this one tries it, and gives it back.
+    way.engine.request("wake")
+    assert is_free(node)
+    began = time.monotonic()
+    way.engine.request("wake", surface="mouse")
+    assert way.surface("mouse")["state"] == "taken" and way.surface("mouse")["trial"] and not is_free(node)
+    way.wait(lambda: is_free(node), seconds=40)
+    assert time.monotonic() - began > 9
+    way.wait(lambda: way.surface("mouse")["state"] == "refused")
+    way.engine.request("wake", surface="mouse")
+    way.engine.request("keep", surface="mouse")
+    way.wait(lambda: not way.surface("mouse")["trial"])
+    assert way.surface("mouse")["state"] == "taken" and "may_be_only_pointer = true" in (
+        way.folder / "desk.toml").read_text()
+    # Kept, it stays, also alone; without that it is given back with the other one.
+    (way.folder / "desk.toml").write_text(DESK)
+    way.wait(lambda: "may_be_only_pointer" not in json.dumps(way.surface("mouse")["settings"]))
+    assert way.surface("mouse")["state"] == "taken"
     ball.pull_out()
     way.wait(lambda: way.surface("mouse")["state"] == "refused")
     assert is_free(node)
@@ -129,6 +150,64 @@ def test_the_last_pointer_is_taken_on_trial_and_given_back_unless_it_is_kept(way
             way.wait(lambda: is_free(node))
         with pytest.raises(EngineError):
             client.ask("take", device=node, takes=[""])
+    (way.folder / "desk.toml").write_text(DESK)
+    way.wait(lambda: len(way.engine.request("desk")["desk"]["surfaces"]) == 2)
+
+
+SPARE = """
+[surface.spare]
+name = "Spare"
+layout = "full-ansi"
+device = { name = "Harbour keyboard", port = "usb-bench-spare" }
+"""
+
+
+def twin_keyboard(port: str) -> HidDevice:
+    return HidDevice("Harbour keyboard", f"usb-bench-{port}/input0", KEYBOARD, 0x4842, 0x0001)
+
+
+def test_a_twin_that_is_asked_about_is_never_taken_by_typing(way: Way) -> None:
+    spare, main = twin_keyboard("spare"), twin_keyboard("main")
+    (way.folder / "desk.toml").write_text(DESK + SPARE)
+    way.wait(lambda: len(way.engine.request("desk")["desk"]["surfaces"]) == 3
+             and way.surface("spare")["state"] == "taken")
+    spare.pull_out()
+    way.wait(lambda: way.surface("spare")["state"] == "missing")
+    # The one that somebody types on comes in another port: it may be the other one, so it is asked about.
+    main.pull_out()
+    main = twin_keyboard("desk")
+    way.wait(lambda: way.surface("spare")["state"] == "unsure")
+    program, sent = Reader(main.node), 0
+    end = time.monotonic() + 60
+    while way.surface("spare")["state"] == "unsure":
+        assert time.monotonic() < end
+        for key in ("H", "A", "H", "A"):
+            main.tap(key)
+        sent += 4
+        time.sleep(1.5)
+    # Somebody types on it: every key came where it belongs, and it is left alone.
+    typed = [name for name, value, _ in program.read(2 * sent) if value]
+    assert typed == ["KEY_H", "KEY_A"] * (sent // 2)
+    assert way.surface("spare")["state"] == "missing" and "somebody types on it" in str(way.surface("spare")["why"])
+    for _ in range(3):
+        main.tap("H")
+    time.sleep(2)
+    assert way.surface("spare")["state"] == "missing" and is_free(main.node)
+    # Plugged in again it is asked about once more, and told by one key, three times, alone.
+    main.pull_out()
+    main = twin_keyboard("desk")
+    way.wait(lambda: way.surface("spare")["state"] == "unsure")
+    for _ in range(20):
+        main.tap("A")
+        time.sleep(2)
+        assert way.surface("spare")["state"] == "unsure" and is_free(main.node)
+        for _ in range(3):
+            main.tap("A")
+        time.sleep(2)
+        if way.surface("spare")["state"] == "taken":
+            break
+    assert way.surface("spare")["state"] == "taken" and not is_free(main.node)
+    main.pull_out()
     (way.folder / "desk.toml").write_text(DESK)
     way.wait(lambda: len(way.engine.request("desk")["desk"]["surfaces"]) == 2)
 

@@ -240,7 +240,8 @@ class Claim:
 
 @dataclass(frozen=True)
 class Verdict:
-    """Which device a surface gets, or why none; `ask` are the devices to choose from with one press."""
+    """Which device a surface gets, or why none; `ask` are the devices to choose from: a key that is pressed
+    three times tells."""
 
     facts: DeviceFacts | None = None
     why: str = ""
@@ -320,10 +321,10 @@ def _unplaced(claim: Claim, hall: _Hall, taken: Mapping[str, str]) -> Verdict:
             return Verdict(why=f"its device is already the surface “{owner}”")
         return Verdict(why=f"its device is not connected ({claim.rule})")
     if len(fitting) == 1:
-        return Verdict(why="a device of the same make is connected to another port and may be its twin; press "
-                       "a key on it to tell", ask=tuple(fitting))
-    return Verdict(why=f"{say_count(len(fitting), 'device')} could be it; press a key on the right "
-                       "one", ask=tuple(fitting))
+        return Verdict(why="a device of the same make is connected to another port and may be its twin; to tell, "
+                       "press one of its keys three times", ask=tuple(fitting))
+    return Verdict(why=f"{say_count(len(fitting), 'device')} could be it; to tell, press a key of the "
+                       "right one three times", ask=tuple(fitting))
 
 
 def _sure(claim: Claim, facts: DeviceFacts) -> bool:

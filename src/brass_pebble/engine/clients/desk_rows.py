@@ -107,7 +107,7 @@ class DeskRows:
             "listening": write_listening(surface.listening) if surface.phrases else {},
             "pronounced": {word: " ".join(sounds) for word, sounds in surface.pronounced},
             "unplugged": surface.unplugged, "second": [signal_name(code) for code in surface.second],
-            "trial": surface.id in self.devices.trials, **self._held(surface, holding)}
+            "trial": surface.id in self.devices.ways.trials, **self._held(surface, holding)}
         return Raw(f"{_json(fields)[:-1]},{self._bound(surface, holding)}}}".encode("utf-8", "replace"))
 
     def _held(self, surface: Surface, holding: Holding | None) -> Message:

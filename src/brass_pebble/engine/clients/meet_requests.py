@@ -23,6 +23,7 @@ from brass_pebble.core.signals.signal import from_wire, signal_name, wire
 from brass_pebble.engine.devices.meeting import Meet
 from brass_pebble.engine.devices.ownership import Devices
 from brass_pebble.engine.devices.set_aside import SetAside
+from brass_pebble.engine.devices.ways_in import TRIAL_SECONDS
 from brass_pebble.engine.disk.edits import Edit, Row
 from brass_pebble.engine.ports import LiveDesk, Ports
 from brass_pebble.engine.setup import Setup
@@ -34,7 +35,6 @@ from .editing import Editing
 from .server import Client, Message
 
 MS = 1_000_000
-TRIAL_SECONDS = 10.0
 PROPOSED = 8
 
 
@@ -133,13 +133,13 @@ class MeetRequests:
             raise Refusal(f"“{facts.shown}” is the surface “{owner}” already", "It stands on the desk")
         if self.devices.memory.is_main(facts):
             raise Refusal(f"“{facts.shown}” is your main keyboard: it stays yours to type on",
-                          "Press i and then a key on another keyboard if that one is your main keyboard")
+                          "Press F3 and then a key on another keyboard if that one is your main keyboard")
         if not facts.readable:
             raise Refusal(f"“{facts.shown}” may not be read by you", "brass-pebble checkup tells what is missing")
         taken = _parts(ask.takes)
         meant = Surface("", "", takes=taken)
-        only_keyboard = facts.full and meant.takes_typing and not devices.other_keyboard(facts)
-        trial = only_keyboard or (facts.points and meant.takes_pointing and not devices.other_pointer(facts))
+        only_keyboard = devices.ways.is_last_keyboard(facts, meant)
+        trial = devices.ways.needs_trial(facts, meant)
         if only_keyboard and ask.typed != ON_TRIAL:
             raise OnlyKeyboard(f"“{facts.shown}” is the only full keyboard here; taken over, it types nothing any more",
                                f"If that is what you want, type “{ON_TRIAL}”")
@@ -160,12 +160,12 @@ class MeetRequests:
         table |= _given({"keys": _keys_row(ask.keys)})
         edit = Edit(f"{name}: taken over", ((("surface", surface_id), table),))
         if trial:
-            devices.try_out(surface_id, TRIAL_SECONDS, lambda now: self._trial_over(surface_id))
+            devices.ways.try_out(surface_id, TRIAL_SECONDS, lambda now: self._trial_over(surface_id))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit),
                             {"surface": surface_id, "trial_seconds": TRIAL_SECONDS if trial else 0})
 
     def _trial_over(self, surface_id: str) -> None:
-        self.devices.end_trial(surface_id)
+        self.devices.ways.end_trial(surface_id)
         surface = self._ports.desk.surfaces.get(surface_id)
         if surface is not None:
             # First of all the device works again; then the desk is put right.
@@ -179,7 +179,7 @@ class MeetRequests:
     def do_keep(self, client: Client, ask: messages.Keep) -> None:
         """Keep the last keyboard or pointer that was taken over on trial."""
         surface = self._editing.surface(ask.surface)
-        if surface.id not in self.devices.trials:
+        if surface.id not in self.devices.ways.trials:
             raise Refusal(f"“{surface.name}” is not on trial", "Take it over again, and say keep within ten seconds")
         holding = self.devices.holdings.get(surface.id)
         facts = holding.parts[0] if holding and holding.parts else None
@@ -190,7 +190,7 @@ class MeetRequests:
             (("surface", surface.id, name), True) for name, is_it in (
                 ("may_be_only_keyboard", types), ("may_be_only_pointer", points)) if is_it))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit),
-                            then=lambda: self.devices.end_trial(surface.id))
+                            then=lambda: self.devices.ways.end_trial(surface.id))
 
     def do_draw(self, client: Client, ask: messages.Draw) -> None:
         """Give a surface another drawing: one that is there, or one drawn by hand, which is then kept for all desks.

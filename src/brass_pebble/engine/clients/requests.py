@@ -202,8 +202,8 @@ class Requests:
         return self._for_surfaces(ask.surface, self.devices.rest)
 
     def do_wake(self, client: Client, ask: messages.Wake) -> Message:
-        """Let one surface, or all without a name, act again."""
-        return self._for_surfaces(ask.surface, self.devices.wake)
+        """Let one surface, or all without a name, act again.  One that is named is taken on trial if it was refused."""
+        return self._for_surfaces(ask.surface, lambda name: self.devices.wake(name, on_trial=bool(ask.surface)))
 
     def _for_surfaces(self, meant: str, call: Callable[[str], None]) -> Message:
         names = self._named(meant)

@@ -1,4 +1,4 @@
-"""Meeting devices: listening without taking over, the one press that tells twins apart, and drawing a surface.
+"""Meeting devices: listening without taking over, the presses that tell twins apart, and drawing a surface.
 
 Only for as long as somebody asked for it is any device read that the desk does not name.
 """
@@ -7,8 +7,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, cast
 
+from brass_pebble.core.desk.model import Surface
 from brass_pebble.core.devices.double_reports import Double, Doubles
 from brass_pebble.core.devices.identity import DeviceFacts, real_serial
+from brass_pebble.core.devices.telling import Telling
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.core.signals.signal import MOVING, STRUCK, signal_name, spell, wire
 from brass_pebble.engine.clients.server import Message
@@ -29,6 +31,8 @@ MS = 1_000_000
 LONGEST = 120.0
 # What has not moved for so long begins anew, in ns.
 MOTION_ENDS = 700 * MS
+# A surface that takes all of a device.
+MEANT = Surface("", "")
 
 
 class Meet:
@@ -52,6 +56,8 @@ class Meet:
         self._opening: set[str] = set()
         self._deaf: dict[str, str] = {}
         self._doubles = Doubles()
+        # What was pressed on devices that are asked about.
+        self._telling: dict[str, Telling] = {}
 
     # Listening.
 
@@ -151,6 +157,7 @@ class Meet:
         return ears
 
     def _close(self, device: str) -> None:
+        self._telling.pop(device, None)
         ears = self._leave(device)
         # Closing a node may wait for the kernel.
         self._ports.worker.do(ears.close, lambda result: None)
@@ -176,7 +183,31 @@ class Meet:
             self._publish(facts, "", heard)
         if self.devices.kind_of(facts).simulated and facts.full:
             self.recorder.hear(heard)
-        if heard.value and not heard.turned:
+        if heard.value == 1 and not heard.turned:
+            if self.devices.kind_of(facts).takes_from_programs:
+                self._tell_apart(facts, heard)
+            else:
+                self.devices.point_out(facts)
+
+    def _tell_apart(self, facts: DeviceFacts, heard: Heard) -> None:
+        """A press on a device that programs get, too: it tells which one is meant only if it is not typing."""
+        if not self.devices.is_asked_about(facts):
+            return
+        telling = self._telling.setdefault(facts.id, Telling())
+        telling.press(heard.code, heard.at)
+        name = f"told by {facts.id}"
+        if telling.typed and facts.full:
+            # Whoever meets a device presses its keys on purpose.
+            if not self._until:
+                self.devices.was_typed_on(facts)
+            telling.typed = False
+        if telling.due:
+            self._ports.alarms.at(name, telling.due, lambda now: self._told(facts, now))
+        else:
+            self._ports.alarms.cancel(name)
+
+    def _told(self, facts: DeviceFacts, now: int) -> None:
+        if (telling := self._telling.get(facts.id)) is not None and telling.told(now):
             self.devices.point_out(facts)
 
     def _begins_to_speak(self, facts: DeviceFacts, heard: Heard) -> bool:
@@ -243,8 +274,9 @@ class Meet:
             rows.append({
                 **facts.as_dict(), "surface": devices.owner(facts.id), "main": memory.is_main(facts),
                 "twin": makes.count(facts.make) > 1 and not real_serial(facts.serial),
-                "last_keyboard": facts.full and not devices.other_keyboard(facts),
-                "last_pointer": facts.points and not devices.other_pointer(facts), "deaf": self._deaf.get(facts.id, ""),
+                "last_keyboard": devices.ways.is_last_keyboard(facts, MEANT),
+                "last_pointer": facts.points and not devices.ways.other_pointer(facts),
+                "deaf": self._deaf.get(facts.id, ""),
                 "by_messages": devices.kind_of(facts).by_messages, "bench": devices.kind_of(facts).simulated,
                 "shape": [{"id": c.id, "code": wire(c.code), "x": c.x, "y": c.y, "w": c.w, "h": c.h, "legend": c.legend}
                           for c in shape.controls] if shape else []})

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from brass_pebble.core.desk.model import ARMED, Surface
 from brass_pebble.core.devices.identity import Claim, DeviceFacts, Verdict, assign, score
 from brass_pebble.core.play.bounce import Chatter
+from brass_pebble.core.say.problem import Problem
 from brass_pebble.core.signals.signal import WHEEL
 from brass_pebble.engine.logs import log
 from brass_pebble.engine.ports import (
@@ -25,6 +26,7 @@ from brass_pebble.kinds.inputs.base import HasLamps, Input, InputError
 from brass_pebble.kinds.inputs.kind import InputKind, Watch
 
 from .memory import Memory
+from .ways_in import TRIAL_SECONDS, WaysIn
 
 MS = 1_000_000
 SETTLE = 150 * MS
@@ -74,8 +76,7 @@ class Devices:
         self._ports = ports
         self.holdings: dict[str, Holding] = {}
         self.here: list[DeviceFacts] = []
-        # The last full keyboard, taken over on trial: until when, in ns.
-        self.trials: dict[str, int] = {}
+        self.ways = WaysIn(ports, self)
         self._answers: dict[str, str] = {}
         self._watches: list[Watch] = []
 
@@ -115,6 +116,7 @@ class Devices:
         if present is None:
             present = self.present() if waiting or not self.here else self.here
         self.here = present
+        self.ways.forget_absent(present)
         # Over the network somebody who is started again is there twice for a moment: those are no twins.
         self.memory.see([facts for facts in present if self.kind_of(facts).has_twins])
         self._place(waiting)
@@ -164,7 +166,7 @@ class Devices:
             if holding.source is None or not holding.parts or \
                     not self.kind_of(holding.parts[0]).takes_from_programs:
                 continue
-            why = self._refusal(surface, holding.parts[0])
+            why = self.ways.refusal(surface, holding.parts[0])
             if why:
                 log.info("surface %s is given back: %s", surface_id, why)
                 self.give_back(surface_id)
@@ -173,9 +175,11 @@ class Devices:
     def _settle(self, surface: Surface, verdict: Verdict, parts: list[DeviceFacts]) -> Holding:
         facts, rules = verdict.facts, rules_of(surface)
         if facts is None:
-            asks = bool(verdict.ask)
-            return Holding(rules, "unsure" if asks else "missing", verdict.why, ask=verdict.ask)
-        why = self._refusal(surface, facts)
+            ask = self.ways.askable(verdict.ask)
+            if verdict.ask and not ask:
+                return Holding(rules, "missing", self.ways.say_typed(verdict.ask))
+            return Holding(rules, "unsure" if ask else "missing", verdict.why, ask=ask)
+        why = self.ways.refusal(surface, facts)
         if why:
             return Holding(rules, "refused", why)
         try:
@@ -192,45 +196,13 @@ class Devices:
                 self.rest(surface.id)
         return holding
 
-    def _refusal(self, surface: Surface, facts: DeviceFacts) -> str:
-        if surface.id in self.trials:
-            return ""
-        if (facts.points and surface.takes_pointing and not surface.may_be_only_pointer
-                and not self.other_pointer(facts)):
-            return (f"“{facts.shown}” is the only device here to point with, and taken over it would neither point nor "
-                    "click. Name the parts that are wanted, such as takes = [\"back\"] in desk.toml, or press M and "
-                    "take it over on trial")
-        if surface.may_be_only_keyboard or not (surface.takes_typing and facts.full):
-            return ""
-        if self.memory.is_main(facts):
-            return (f"“{facts.shown}” is marked as your main keyboard. Press M, then one key on the keyboard that is "
-                    "your main one now")
-        if not self.other_keyboard(facts):
-            return (f"“{facts.shown}” is the only full keyboard here, and you would be left without one. If that is "
-                    "what you want, press M and take it over there, on trial first")
-        return ""
-
-    def other_keyboard(self, facts: DeviceFacts) -> bool:
-        """Whether a full keyboard stays free to type on."""
-        return any(other.full and other.id != facts.id and not self._taken_by(other, lambda s: s.takes_typing)
-                   for other in self.here)
-
-    def other_pointer(self, facts: DeviceFacts) -> bool:
-        """Whether something stays free to point with."""
-        return any(other.points and other.id != facts.id and not self._taken_by(other, lambda s: s.takes_pointing)
-                   for other in self.here)
-
     def is_typed_on(self, facts: DeviceFacts) -> bool:
         """Whether a device's keys go to programs: it is not a surface, or one that takes other parts of it."""
-        return not self._taken_by(facts, lambda surface: surface.takes_typing)
+        return self.ways.types_for_programs(facts)
 
     def keys_mix_in(self, facts: DeviceFacts) -> bool:
         """Whether what is held on it reaches programs beside what is sent: Ctrl of the main keyboard."""
         return self.kind_of(facts).takes_from_programs and self.is_typed_on(facts)
-
-    def _taken_by(self, facts: DeviceFacts, takes: Callable[[Surface], bool]) -> bool:
-        surface = self._ports.desk.surfaces.get(self.owner(facts.id))
-        return surface is not None and takes(surface)
 
     def _states(self) -> dict[str, tuple[object, ...]]:
         return {name: (holding.state, holding.why, holding.ask) for name, holding in self.holdings.items()}
@@ -290,30 +262,30 @@ class Devices:
                 lit.show_lamps(lamps)
 
     def point_out(self, facts: DeviceFacts) -> None:
-        """A press told which device the surface asked about has."""
-        question = self.question()
-        if question and any(facts.id == asked.id for asked in self.holdings[question].ask):
-            log.info("one press told that %s at %s is %s", facts.shown, facts.port, question)
+        """A press that is not typing, or a client, told which device the surface asked about has."""
+        if self.is_asked_about(facts):
+            question = self.question()
+            log.info("a press told that %s at %s is %s", facts.shown, facts.port, question)
             self._answers[question] = facts.id
             self.memory.ports[question] = facts.port
             self.take(self.here)
             self._answers.pop(question, None)
             self.live.tell_desk()
 
+    def is_asked_about(self, facts: DeviceFacts) -> bool:
+        """Whether it may be the device of the surface that is asked about."""
+        question = self.question()
+        return bool(question) and any(facts.id == asked.id for asked in self.holdings[question].ask)
+
+    def was_typed_on(self, facts: DeviceFacts) -> None:
+        """Somebody types on a keyboard that is not a surface: it counts as a main one, and no press takes it any more."""
+        if self.ways.was_typed_on(facts) and self.take(self.here):
+            self.live.tell_desk()
+
     def question(self) -> str:
         """The surface that wants to know which device it has, or an empty text."""
         return next((name for name in self._ports.desk.surfaces
                      if name in self.holdings and self.holdings[name].state == "unsure"), "")
-
-    def try_out(self, surface_id: str, seconds: float, then: Callable[[int], None]) -> None:
-        """Allow the last full keyboard to be taken over for a while; call `then` at its end if it was not kept."""
-        self.trials[surface_id] = until = self._ports.now() + int(seconds * 1e9)
-        self._ports.alarms.at(f"trial {surface_id}", until, then)
-
-    def end_trial(self, surface_id: str) -> None:
-        """Nobody kept it, or somebody did: from now on only the desk counts."""
-        self.trials.pop(surface_id, None)
-        self._ports.alarms.cancel(f"trial {surface_id}")
 
     def remember(self) -> None:
         """Write down what is known of devices and was told once, if it has changed."""
@@ -337,10 +309,14 @@ class Devices:
             for fileno in holding.source.filenos():
                 self._ports.loop.forget(fileno)
 
-    def wake(self, surface_id: str) -> None:
-        """Let a surface act again."""
+    def wake(self, surface_id: str, *, on_trial: bool = False) -> None:
+        """Let a surface act again; one that was refused since somebody may need its device only if it may be tried."""
         holding = self.holdings.get(surface_id)
         self._ports.router.resting.discard(surface_id)
+        if on_trial and holding is not None and holding.state == "refused" and self.ways.was_refused(surface_id):
+            self.ways.try_out(surface_id, TRIAL_SECONDS, lambda now: self._trial_over(surface_id))
+            self.take(self.here)
+            return
         if holding is None or holding.source is None or holding.state != "resting":
             return
         # The control that wakes it is down, and its release goes to other programs.
@@ -354,6 +330,19 @@ class Devices:
         holding.state = holding.source.state()
         holding.why = "" if holding.state == "taken" else WAITS
         self.listen(surface_id)
+
+    def _trial_over(self, surface_id: str) -> None:
+        """Nobody kept what was refused: it works like any other device again."""
+        self.ways.end_trial(surface_id)
+        surface = self._ports.desk.surfaces.get(surface_id)
+        if surface is None:
+            return
+        self.give_back(surface_id)
+        self.take(self.here)
+        self._ports.problems.add(Problem(
+            f"{surface.name} was taken over on trial and nobody kept it, so it was given back",
+            hint="Wake it once more, and keep it within ten seconds: with k on the Desk, or brass-pebble keep"))
+        self.live.tell_desk()
 
     def toggle(self, surface_id: str) -> None:
         """Rest if awake, wake if resting."""

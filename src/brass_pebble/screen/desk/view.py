@@ -81,6 +81,7 @@ class DeskView(DeskActions):
     BINDINGS: ClassVar[list[BindingType]] = [
         # The way out stands where no footer is too narrow for it.
         Binding("q", "app.quit", "quit", tooltip="quit; the engine goes on if it ran before"),
+        Binding("k", "keep", "keep it", tooltip="keep what was taken over on trial"),
         *arrows("select a control"),
         Binding("enter", "tap", "press", tooltip="press it"),
         Binding("space", "latch", "hold / let go", tooltip="hold it down; again: let it go"),
@@ -90,7 +91,8 @@ class DeskView(DeskActions):
         Binding("e", "explain", "explain", tooltip="explain its last press, step by step"),
         Binding("P", "by_hand", "press by hand", show=False,
                 tooltip="press this surface on the screen; again: no longer"),
-        Binding("o", "toggle_rest", "rest / wake", show=False, tooltip="rest or wake the surface"),
+        Binding("o", "toggle_rest", "rest / wake", show=False,
+                tooltip="rest or wake the surface; one that was refused, on trial"),
         Binding("M", "visit('meet')", "meet a device",
                 tooltip="meet a device: press a key on it, take it over"),
         *SETTINGS,
@@ -162,7 +164,9 @@ class DeskView(DeskActions):
         yield KeyFooter()
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
-        """Only the sample has a class to watch."""
+        """Only the sample has a class to watch; only what is on trial can be kept."""
+        if action == "keep":
+            return self._on_trial() is not None
         return bool(self.known.desk.script) if action == "watch" else True
 
     # News of the engine.
@@ -286,11 +290,12 @@ class DeskView(DeskActions):
             text = self._recording()
         elif self._arranging:
             text = "✥ Move this surface with the arrows. Enter: done."
+        elif on_trial := self._on_trial():
+            text = f"◔ {on_trial.name} is on trial: it is given back after ten seconds. k: keep it."
         elif question := self.known.surface(self.known.desk.question):
-            text = (f"? Which device is “{question.name}”? Press any key on it"
-                    + (" (on the bench: M shows the devices)." if question.ask and all(
-                        row.device.startswith("bench/") for row in question.ask) else ".")
-                    + f" {question.why}.")
+            on_bench = bool(question.ask) and all(row.device.startswith("bench/") for row in question.ask)
+            text = (f"? Which device is “{question.name}”? {question.why[:1].upper()}{question.why[1:]}"
+                    + (" (on the bench: M shows the devices)." if on_bench else "."))
         elif self.known.problems:
             first = self.known.problems[0]
             place = f"{first.file}, line {first.line}: " if first.line else ""
@@ -471,7 +476,16 @@ class DeskView(DeskActions):
         """Let the selected surface type normally, or act again."""
         surface = self.known.surface(self.query_one(Board).selected[0])
         if surface is not None:
-            await self.ask("wake" if surface.state == "resting" else "rest", surface=surface.id)
+            await self.ask("wake" if surface.state in ("resting", "refused") else "rest", surface=surface.id)
+
+    def _on_trial(self) -> SurfaceRow | None:
+        return next((surface for surface in self.known.desk.surfaces if surface.trial), None)
+
+    @work(group="keep")
+    async def action_keep(self) -> None:
+        """Keep the device that was taken over on trial."""
+        if (surface := self._on_trial()) is not None:
+            await self.ask("keep", surface=surface.id)
 
     @work(group="record")
     async def action_end_recording(self) -> None:
