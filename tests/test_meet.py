@@ -17,7 +17,7 @@ from brass_pebble.core.desk.model import ON_TRIAL
 from brass_pebble.core.devices.free_place import free_place
 from brass_pebble.core.signals.keys import key_table
 from brass_pebble.paths import desk_key, state_folder
-from conftest import wait_for
+from conftest import run_cli, wait_for
 
 Row = dict[str, Any]
 BENCH = """
@@ -199,6 +199,32 @@ def test_a_trial_that_nobody_confirms_gives_the_keyboard_back(client: EngineClie
     assert devices(client)["bench/keyboard"]["surface"] == name
     wait_for(lambda: surfaces(client) == {}, seconds=14)
     assert devices(client)["bench/keyboard"]["surface"] == ""
+
+
+def test_what_was_refused_is_tried_by_waking_it_and_kept_or_given_back(folder: Path) -> None:
+    file = folder / "desk" / "desk.toml"
+    with connect(folder) as client:
+        name = client.ask("take", device="bench/keyboard", layout="full-ansi", name="All", typed=ON_TRIAL)["surface"]
+        client.ask("keep", surface=name)
+    kept = file.read_text()
+    file.write_text(kept.replace("may_be_only_keyboard = true", ""))
+    assert file.read_text() != kept
+    with connect(folder) as client:
+        def state() -> tuple[str, bool]:
+            row = surfaces(client)[name]
+            return str(row["state"]), bool(row["trial"])
+        assert state() == ("refused", False) and "brass-pebble wake" in surfaces(client)[name]["why"]
+        # Waking everything is not meant for it.
+        client.ask("wake")
+        assert state() == ("refused", False)
+        assert client.ask("wake", surface=name)["states"] == {name: "taken"} and state() == ("taken", True)
+        wait_for(lambda: state() == ("refused", False), seconds=14)
+        assert "nobody kept it" in client.ask("desk")["problems"][0]["what"]
+        told = run_cli("wake", name, "--desk", str(folder / "desk")).stdout
+        assert f"{name}: taken" in told and f"brass-pebble keep {name}" in told
+        assert "kept, though it is the only keyboard" in run_cli("keep", name, "--desk", str(folder / "desk")).stdout
+        wait_for(lambda: state() == ("taken", False))
+        assert file.read_text().count("may_be_only_keyboard = true") == 1
 
 
 def test_while_it_is_drawn_or_tried_a_surface_commands_nothing(client: EngineClient) -> None:

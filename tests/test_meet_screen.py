@@ -194,6 +194,24 @@ def test_the_only_keyboard_is_taken_on_trial_and_kept_by_typing_keep(empty: Term
     empty.wait("HARBOUR KEYBOARD  ◆")
 
 
+def test_what_was_refused_is_tried_and_kept_on_the_desk(tmp_path: Path) -> None:
+    with nobody_met(tmp_path) as desk:
+        (desk / "desk.toml").write_text('format = 1\nname = "One"\n[surface.all]\nname = "All"\nlayout = "full-ansi"\n'
+                                        'device = { name = "Harbour keyboard" }\n')
+        terminal = Terminal("--desk", str(desk))
+        try:
+            terminal.wait("✗ refused")
+            terminal.wait(lambda screen: "k keep it" not in screen)
+            terminal.keys("o")
+            terminal.wait("All is on trial: it is given back after ten seconds. k: keep it.")
+            # By mouse alone as well.
+            click(terminal, "keep it")
+            terminal.wait(lambda screen: "on trial" not in screen and "refused" not in screen)
+            assert "may_be_only_keyboard = true" in (desk / "desk.toml").read_text()
+        finally:
+            terminal.close()
+
+
 def test_a_device_pulled_out_greys_its_surface_and_comes_back(demo: Terminal) -> None:
     mark_main(demo)
     click(demo, "Tern three-pedal board")

@@ -190,7 +190,11 @@ class MeetRequests:
             (("surface", surface.id, name), True) for name, is_it in (
                 ("may_be_only_keyboard", types), ("may_be_only_pointer", points)) if is_it))
         self._editing.edit(client, ask, lambda: self._editing.store.change(edit),
-                            then=lambda: self.devices.ways.end_trial(surface.id))
+                            then=lambda: self._kept(surface.id))
+
+    def _kept(self, surface_id: str) -> None:
+        self.devices.ways.end_trial(surface_id)
+        self.live.tell_desk()
 
     def do_draw(self, client: Client, ask: messages.Draw) -> None:
         """Give a surface another drawing: one that is there, or one drawn by hand, which is then kept for all desks.

@@ -278,7 +278,7 @@ class Devices:
         return bool(question) and any(facts.id == asked.id for asked in self.holdings[question].ask)
 
     def was_typed_on(self, facts: DeviceFacts) -> None:
-        """Somebody types on a keyboard that is not a surface: it counts as a main one, and no press takes it any more."""
+        """Somebody types on a keyboard that is not a surface: it counts as a main one; no press takes it any more."""
         if self.ways.was_typed_on(facts) and self.take(self.here):
             self.live.tell_desk()
 
