@@ -183,11 +183,11 @@ class Meet:
             self._publish(facts, "", heard)
         if self.devices.kind_of(facts).simulated and facts.full:
             self.recorder.hear(heard)
-        if heard.value == 1 and not heard.turned:
-            if self.devices.kind_of(facts).takes_from_programs:
-                self._tell_apart(facts, heard)
-            else:
+        if heard.value and not heard.turned:
+            if not self.devices.kind_of(facts).takes_from_programs or not facts.codes:
                 self.devices.point_out(facts)
+            elif heard.value == 1 and heard.code < MOVING:
+                self._tell_apart(facts, heard)
 
     def _tell_apart(self, facts: DeviceFacts, heard: Heard) -> None:
         """A press on a device that programs get, too: it tells which one is meant only if it is not typing."""
