@@ -391,7 +391,10 @@ def test_an_app_that_is_started_again_is_itself_and_a_press_arrives(tablet: Tabl
         wait_for(lambda: len([row for row in client.ask("sessions")["peers"] if row["state"] == "connected"]) == 2)
         tablet.exchange(b"BY", "control")
         wait_for(lambda: len([row for row in client.ask("sessions")["peers"] if row["state"] == "connected"]) == 1)
-        wait_for(lambda: state_of(client, "tablet") == "taken")
+        # It is the surface's device now, and no longer the one before.
+        wait_for(lambda: [row["surface"] for row in client.ask("devices")["devices"]
+                          if row["shown"] == "Tablet"] == ["tablet"])
+        assert state_of(client, "tablet") == "taken"
         again.play(bytes.fromhex("99 24 40"))
         wait_for(lambda: any("Ctrl+Alt+3" in text for text in sentences(client)))
     finally:

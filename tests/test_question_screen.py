@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -141,7 +142,7 @@ def test_values_are_seen_changed_reset_and_undone(demo: Terminal, engine_of_demo
     demo.keys("u")
     wait_for(lambda: file.exists() and file.read_text() == "value = 12\n")
     demo.keys("u")
-    demo.wait(lambda screen: "guest 1 " in screen)
+    demo.wait(lambda screen: re.search(r"guest 1\b", screen) is not None)
     mouse = Mouse(demo)
     mouse.click("Del reset")
     demo.wait("not set yet")

@@ -22,7 +22,7 @@ from brass_pebble.screen.widgets.sketch import Sketch
 
 MOST_SHOWN, MOST_OF_A_CHANGE = 40, 24
 # What stands beside and below what a value became: its name, use and drawing.
-LINES_BESIDE = 30
+LINES_BESIDE = 34
 
 
 class ValuesView(ListedView[ValueRow]):
