@@ -83,6 +83,13 @@ def test_plugging_in_never_turns_a_refusal_into_a_taking(facts: DeviceFacts, mor
     assert room.says(facts) == ""
     room.ways.end_trial("keys")
     assert "plugged in since" in room.says(facts)
+    # Somebody keeps it.
+    other = Room([facts])
+    assert other.says(facts)
+    other.here, other.time = [facts, more], other.time + COMES_TOGETHER + 1
+    other.ways.try_out("keys", 10, lambda now: None)
+    other.ways.keep("keys")
+    assert other.says(facts) == ""
     room.memory.main = more.rule()
     assert (room.says(facts) == "") == facts.full
 

@@ -24,6 +24,7 @@ DESK = """
 format = 1
 name = "Test desk"
 tap = "40ms"
+patience = "700ms"
 
 [surface.left]
 name = "Left"

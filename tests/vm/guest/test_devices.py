@@ -254,7 +254,8 @@ def test_a_modifier_held_on_the_main_keyboard_is_waited_for_or_told(world: World
     world.main.press("shift")
     time.sleep(0.3)
     world.left.press("5")
-    time.sleep(0.08)
+    # In less than the desk's patience; and the press is there long before it, in however slow a machine.
+    time.sleep(0.35)
     world.main.release("shift")
     events = world.sent.read(6)
     assert keys(events) == ["LEFTCTRL+", "A+", "A-", "LEFTCTRL-", "B+", "B-"]

@@ -195,6 +195,7 @@ def test_a_twin_that_is_asked_about_is_never_taken_by_typing(way: Way) -> None:
     assert way.surface("spare")["state"] == "missing" and is_free(main.node)
     # Plugged in again it is asked about once more, and told by one key, three times, alone.
     main.pull_out()
+    way.wait(lambda: "not connected" in str(way.surface("spare")["why"]))
     main = twin_keyboard("desk")
     way.wait(lambda: way.surface("spare")["state"] == "unsure")
     for _ in range(20):

@@ -193,7 +193,7 @@ class MeetRequests:
                             then=lambda: self._kept(surface.id))
 
     def _kept(self, surface_id: str) -> None:
-        self.devices.ways.end_trial(surface_id)
+        self.devices.ways.keep(surface_id)
         self.live.tell_desk()
 
     def do_draw(self, client: Client, ask: messages.Draw) -> None:

@@ -167,9 +167,14 @@ class WaysIn:
         self._ports.alarms.at(f"trial {surface_id}", until, then)
 
     def end_trial(self, surface_id: str) -> None:
-        """Nobody kept it, or somebody did: from now on only the desk counts."""
+        """Nobody kept it: from now on only the desk counts."""
         self.trials.pop(surface_id, None)
         self._ports.alarms.cancel(f"trial {surface_id}")
+
+    def keep(self, surface_id: str) -> None:
+        """Somebody kept it, so that it is refused no more."""
+        self.end_trial(surface_id)
+        self._refused.pop(surface_id, None)
 
 
 def _rules_of(surface: Surface) -> object:
