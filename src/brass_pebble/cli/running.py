@@ -165,6 +165,7 @@ def _set_state(do: str, surface: str, desk: Path | None) -> None:
     with EngineClient(find_engine(desk), f"brass-pebble {do}") as client:
         for name, state in client.ask(do, surface=surface)["states"].items():
             print(f"{name}: {state}")
-        on_trial = [row["id"] for row in client.ask("desk")["desk"]["surfaces"] if row["trial"]]
-        for name in on_trial if do == "wake" else ():
+        if do != "wake" or not surface:
+            return
+        for name in [row["id"] for row in client.ask("desk")["desk"]["surfaces"] if row["trial"]]:
             print(f"{name} is on trial: it is given back after ten seconds. To keep it: brass-pebble keep {name}")

@@ -12,6 +12,8 @@ from brass_pebble.core.say.counts import say_count
 from brass_pebble.core.signals.keys import is_button, key_table
 from brass_pebble.core.signals.signal import AXIS, MOVING, NOTE, STRUCK
 
+from .telling import IN_WORDS
+
 RULE_FIELDS = ("name", "port", "serial", "bus", "vendor", "product")
 # What a fit is worth: a serial number settles it, a port nearly so, the make alone leaves twins.
 POINTS = {"make": 40, "name": 30, "serial": 60, "port": 30, "same name": 5}
@@ -321,10 +323,10 @@ def _unplaced(claim: Claim, hall: _Hall, taken: Mapping[str, str]) -> Verdict:
             return Verdict(why=f"its device is already the surface “{owner}”")
         return Verdict(why=f"its device is not connected ({claim.rule})")
     if len(fitting) == 1:
-        return Verdict(why="a device of the same make is connected to another port and may be its twin; to tell, "
-                       "press one of its keys three times", ask=tuple(fitting))
-    return Verdict(why=f"{say_count(len(fitting), 'device')} could be it; to tell, press a key of the "
-                       "right one three times", ask=tuple(fitting))
+        return Verdict(why="a device of the same make is connected to another port and may be its twin; if it is "
+                       f"the one, {IN_WORDS}", ask=tuple(fitting))
+    return Verdict(why=f"{say_count(len(fitting), 'device')} could be it; on the right one, "
+                       f"{IN_WORDS}", ask=tuple(fitting))
 
 
 def _sure(claim: Claim, facts: DeviceFacts) -> bool:

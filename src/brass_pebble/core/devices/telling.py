@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from brass_pebble.core.say.durations import SECOND
 
 PRESSES, WITHIN, ALONE = 3, 3 * SECOND, 8 * SECOND // 10
-IN_WORDS = "press one of its keys three times"
+IN_WORDS = "press one of its keys three times, and no other key"
 
 
 @dataclass

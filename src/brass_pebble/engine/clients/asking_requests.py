@@ -61,7 +61,7 @@ class AskingRequests:
         return found
 
     def _rows(self, named: dict[str, list[tuple[str, Value]]]) -> Iterable[Message]:
-        values = self.kept.all()
+        values, changes = self.kept.all(), self.kept.changes()
         for name in sorted({*values, *named}):
             users, value = named.get(name, []), values.get(name)
             first = users[0][1] if users else ""
@@ -70,9 +70,9 @@ class AskingRequests:
             yield {"name": name, "value": tell_value(now)[:MOST_SHOWN], "kind": kind_of_value(now),
                    "first": tell_value(first)[:MOST_SHOWN], "is_set": value is not None,
                    "macros": [macro for macro, _ in users],
-                   "changes": [{"value": tell_value(first if change.value is None else change.value)[:MOST_SHOWN],
+                   "changes": [{"value": tell_value(first)[:MOST_SHOWN] if change.value is None else change.value,
                                 "at": change.at, "macro": change.macro, "is_set": change.value is not None}
-                               for change in self.kept.changes(name)],
+                               for change in changes.get(name, ())],
                    "trouble": f"{', '.join(wrong)} cannot use it: it is a {kind_of_value(now)}" if wrong else ""}
 
     def do_set_value(self, client: Client, ask: messages.SetValue) -> None:

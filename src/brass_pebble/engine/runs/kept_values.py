@@ -10,7 +10,6 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
-from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -31,18 +30,20 @@ MOST_VALUES = 2_000
 STRANGE_ROW = 3
 # How much of a text is told in lists.
 MOST_SHOWN = 200
-# How many changes of a value are remembered, for as long as the engine runs.
-MOST_CHANGES = 30
+# How many changes of one value are told; how many of all values are remembered, for as long as the engine runs; and how
+# many characters of each.
+MOST_CHANGES, MOST_REMEMBERED, MOST_OF_A_CHANGE = 30, 1_000, 60
 
 
 @dataclass(frozen=True)
 class Change:
-    """What a value became: None is what it begins with; at a time of the clock, in s since 1970; by which macro.
+    """What a value became, as text, shortened: None is what it begins with; at a time of the clock, in s since 1970.
 
-    No macro: a person did it, in the Values view or in the file.
+    Without a macro a person did it, in the Values view or in the file.
     """
 
-    value: Value | None
+    name: str
+    value: str | None
     at: float
     macro: str
 
@@ -61,7 +62,7 @@ class KeptInDesk:
         self._lock = threading.Lock()
         self._seen: dict[str, str] = {}
         self._troubles: dict[str, Problem] = {}
-        self._changes: dict[str, deque[Change]] = {}
+        self._changes: deque[Change] = deque(maxlen=MOST_REMEMBERED)
         self._read_once = False
         # What could not be saved yet.
         self._failed: set[str] = set()
@@ -104,7 +105,8 @@ class KeptInDesk:
         self._tell_soon()
 
     def _note(self, name: str, value: Value | None, macro: str = "") -> None:
-        self._changes.setdefault(name, deque(maxlen=MOST_CHANGES)).append(Change(value, time.time(), macro))
+        told = None if value is None else tell_value(value)[:MOST_OF_A_CHANGE]
+        self._changes.append(Change(name, told, time.time(), macro))
 
     def _save(self) -> list[Problem]:
         with self._lock:
@@ -269,9 +271,13 @@ class KeptInDesk:
         first = {name: value for macro in self._ports.desk.macros.values() for name, value in macro.keeps.items()}
         return {name: tell_value(value)[:MOST_SHOWN] for name, value in sorted({**first, **self._values}.items())}
 
-    def changes(self, name: str) -> Iterable[Change]:
-        """The last ones of a value since the engine was started, the newest first."""
-        return reversed(self._changes.get(name, ()))
+    def changes(self) -> dict[str, list[Change]]:
+        """The last ones of each value since the engine was started, the newest first."""
+        found: dict[str, list[Change]] = {}
+        for change in reversed(self._changes):
+            if len(of_it := found.setdefault(change.name, [])) < MOST_CHANGES:
+                of_it.append(change)
+        return found
 
     def all(self) -> dict[str, Value]:
         """Every value."""

@@ -15,6 +15,7 @@ from brass_pebble.core.macro.naming import with_name
 from brass_pebble.core.play.told import TraceRow
 from brass_pebble.core.say.counts import say_count
 from brass_pebble.protocol.base import News
+from brass_pebble.protocol.desk import SurfaceStates
 from brass_pebble.protocol.macros import MacroWritten
 from brass_pebble.protocol.rows import ProblemRow
 from brass_pebble.protocol.topics import (
@@ -476,7 +477,11 @@ class DeskView(DeskActions):
         """Let the selected surface type normally, or act again."""
         surface = self.known.surface(self.query_one(Board).selected[0])
         if surface is not None:
-            await self.ask("wake" if surface.state in ("resting", "refused") else "rest", surface=surface.id)
+            reply = await self.ask("wake" if surface.state in ("resting", "refused") else "rest", surface=surface.id)
+            if surface.state == "refused" and isinstance(reply, SurfaceStates) and \
+                    reply.states.get(surface.id) == "refused":
+                # Something else keeps it from being taken than that somebody may need it.
+                self.notify(f"{surface.why}.", title=surface.name, timeout=10)
 
     def _on_trial(self) -> SurfaceRow | None:
         return next((surface for surface in self.known.desk.surfaces if surface.trial), None)
