@@ -67,7 +67,7 @@ class ValueRow(Struct, frozen=True, kw_only=True):
     is_set: Annotated[bool, said("whether anybody has set it")]
     macros: Annotated[list[str], said("which macros use it, by id")]
     trouble: Annotated[str, said("why a macro cannot use it as it is")] = ""
-    changes: Annotated[list[ValueChange], said("the last 30 at most since the engine was started, the newest first")] = []
+    changes: Annotated[list[ValueChange], said("the last 30 at most since the start, the newest first")] = []
 
 
 class Values(Reply, frozen=True, kw_only=True):
