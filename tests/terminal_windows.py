@@ -39,12 +39,14 @@ hidescrollbar=true
 class Kind:
     """A terminal: what it needs, how it is opened, and what it sets.
 
-    `{columns}`, `{rows}` and `{folder}` are filled in; what it runs is put behind `opens`, behind what `within` is.
+    `{columns}`, `{rows}`, `{folder}` and `{name}` are filled in; what it runs is put behind `opens`, behind what
+    `within` is.  `ends` ends what is left of it when its window is gone: some go on without one.
     """
 
     opens: tuple[str, ...]
     needs: tuple[str, ...] = ()
     within: tuple[str, ...] = ()
+    ends: tuple[str, ...] = ()
     wayland: bool = False
     # What signs are used until somebody chooses.
     signs: str = "plain"
@@ -59,8 +61,10 @@ KINDS = {
     "xterm with DejaVu": Kind((*_DEJAVU, "-e")),
     # The console's characters and colours; its own letters are the kernel's.
     "console": Kind((*_XTERM, "-rv", "-tn", "linux", "-e")),
-    "screen": Kind((*_DEJAVU, "-e"), ("screen",), ("screen", "-c", "/dev/null", "-S", "bp-reading")),
-    "tmux": Kind((*_DEJAVU, "-e"), ("tmux",), ("tmux", "-f", "{folder}/tmux.conf", "-L", "bp-reading", "new-session")),
+    "screen": Kind((*_DEJAVU, "-e"), ("screen",), ("screen", "-c", "/dev/null", "-S", "{name}"),
+                   ("screen", "-S", "{name}", "-X", "quit")),
+    "tmux": Kind((*_DEJAVU, "-e"), ("tmux",), ("tmux", "-f", "{folder}/tmux.conf", "-L", "{name}", "new-session"),
+                 ("tmux", "-L", "{name}", "kill-server")),
     "foot": Kind(("foot", "-c", "/dev/null", "-o", f"font={DEJAVU}:size=8", "-o", "pad=0x0", "-W", _ROOM),
                  ("foot", "grim", "sway", "swaymsg", "setpriv"), wayland=True, signs="full"),
     "VTE": Kind(("lxterminal", "--no-remote", f"--geometry={_ROOM}", "-e"), ("lxterminal",)),
@@ -146,7 +150,7 @@ def window_of(kind: str, size: tuple[int, int], folder: Path, *words: str, **giv
     config = folder / "terminal" / "lxterminal"
     config.mkdir(parents=True)
     (config / "lxterminal.conf").write_text(LXTERMINAL)
-    fill = {"columns": str(size[0]), "rows": str(size[1]), "folder": str(folder)}
+    fill = {"columns": str(size[0]), "rows": str(size[1]), "folder": str(folder), "name": f"reading-{os.getpid()}"}
     runs = ["env", *(f"{key}={value}" for key, value in given.items()), BRASS_PEBBLE, *(words or ("demo",))]
     command = [word.format(**fill) for word in (*row.opens, sys.executable, str(Path(__file__).parent / "typed_in.py"),
                                                 str(pipe), *row.within)] + runs
@@ -196,3 +200,6 @@ def window_of(kind: str, size: tuple[int, int], folder: Path, *words: str, **giv
                 window.wait(timeout=30)
             window.kill()
             window.wait()
+            if row.ends:
+                subprocess.run([word.format(**fill) for word in row.ends], env=environment, capture_output=True,
+                               check=False)

@@ -231,6 +231,13 @@ def test_every_command_is_found_where_the_table_says() -> None:
         loaded.stdout.split())
 
 
+def test_every_command_has_its_row_in_the_list_of_commands() -> None:
+    rows = (Path(__file__).parent.parent / "docs" / "command-line.md").read_text().replace("undo\\|redo", "undo | redo")
+    missing = [word for words in PARTS.values() for word in words
+               if not re.search(rf"(brass-pebble|\|) {word}\b", rows)]
+    assert missing == []
+
+
 def complete(*words: str) -> list[str]:
     """What the shell would propose for the last word."""
     done = run_cli(_BRASS_PEBBLE_COMPLETE="complete_bash", COMP_WORDS=" ".join(["brass-pebble", *words]),
